@@ -1,0 +1,58 @@
+"""One module per open format; this one picks by the ending of the name."""
+
+from __future__ import annotations
+
+from ..errors import FileError
+from ..scene import Floats, Scene
+from . import gltf, obj
+
+ENDINGS = (".obj", ".glb", ".gltf")
+
+
+def ending(name: str) -> str:
+    """The lower-case ending of a file name, with its dot."""
+    return "." + name.rsplit(".", 1)[-1].lower() if "." in name else ""
+
+
+def is_mesh(name: str) -> bool:
+    """Whether a file of this name is one that `read` takes."""
+    return ending(name) in ENDINGS
+
+
+def read(data: bytes, file: str, unit_m: float = 1.0, resources: dict[str, bytes] | None = None) -> Scene:
+    """Read a mesh file of any known format.
+
+    Parameters
+    ----------
+    data, file : the bytes and the name
+    unit_m : metres in one unit of the file, for formats that do not say
+    resources : the files beside it, by path relative to it
+
+    Raises
+    ------
+    FileError : unknown format or a file that cannot be read
+    """
+    kind = ending(file)
+    if kind == ".obj":
+        return obj.read(data, file, unit_m, resources)
+    if kind in (".glb", ".gltf"):
+        return gltf.read(data, file, resources)
+    raise FileError(file, f"'{kind or 'no ending'}' is not a format that is read here", "", "Use OBJ, glTF or GLB.")
+
+
+def write(scene: Scene, uvs: dict[int, Floats], channel: int = 0) -> dict[str, bytes]:
+    """The file of a scene with new UVs: `{"": main file, relative path: a buffer that goes with it}`.
+
+    Parameters
+    ----------
+    uvs : per mesh number, (W, 2) rows as in the channel that was read
+
+    Raises
+    ------
+    FileError : a channel that the format does not have
+    """
+    if scene.format == "obj":
+        if channel != 0:
+            raise FileError(scene.file, f"an OBJ has one UV channel, so {channel} cannot be written", "", "Write channel 0.")
+        return {"": obj.write(scene, uvs)}
+    return gltf.write(scene, uvs, channel)

@@ -1,0 +1,168 @@
+"""Putting new texture coordinates into a glTF document without disturbing anything else.
+
+Bytes are replaced in place where an accessor is plain float pairs that nobody else reads. Everything else
+gets an accessor of its own at the end of the first buffer.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from ..scene import Floats, Scene
+from . import gltf_accessors as accessors
+from .gltf import Part, outside, uv_transform
+from .gltf_container import Document
+
+_FLOAT, _ARRAY_BUFFER = 5126, 34962
+
+
+@dataclass
+class _Want:
+    """New values for one primitive's channel: float32 (N, 2) in glTF's own space, and which rows matter."""
+
+    attributes: dict[str, Any]
+    name: str
+    values: NDArray[np.float32]
+    used: NDArray[np.int64]
+
+
+def write_channel(document: Document, scene: Scene, uvs: dict[int, Floats], channel: int) -> None:
+    """Write `uvs` (mesh number to (W, 2)) into TEXCOORD_`channel` of the document, in place."""
+    groups: dict[int, list[_Want]] = {}
+    for number, new in sorted(uvs.items()):
+        index, parts = scene.meshes[number].key
+        source = document.item("meshes", index, "mesh")
+        old = scene.meshes[number].channels
+        for part in parts:
+            primitive = source["primitives"][part.primitive]
+            for want, accessor in _wants(document, primitive, part, new, channel, 0 in old or bool(old)):
+                groups.setdefault(accessor, []).append(want)
+    for accessor, wants in sorted(groups.items()):
+        if accessor < 0:
+            for want in wants:
+                _append(document, want, None)
+        else:
+            _write_shared(document, accessor, wants)
+
+
+def _wants(
+    document: Document, primitive: dict[str, Any], part: Part, new: Floats, channel: int, _has_uvs: bool
+) -> list[tuple[_Want, int]]:
+    attributes = primitive["attributes"]
+    rows = new[part.first : part.first + part.count]
+    out = []
+    for c in range(channel + 1):
+        name = f"TEXCOORD_{c}"
+        if c < channel and name in attributes:
+            continue
+        values = outside(rows, uv_transform(document, primitive, c)).astype(np.float32)
+        out.append((_Want(attributes, name, values, part.used), int(attributes.get(name, -1))))
+    return out
+
+
+def _write_shared(document: Document, accessor: int, wants: list[_Want]) -> None:
+    """Primitives that read one accessor: those that agree write into it or share a new one, others part."""
+    old = accessors.floats(document, accessor, 2, "TEXCOORD").astype(np.float32)
+    sets: list[tuple[NDArray[np.float32], NDArray[np.bool_], list[_Want]]] = []
+    for want in wants:
+        for values, known, members in sets:
+            both = want.used[known[want.used]]
+            if np.array_equal(values[both], want.values[both]):
+                values[want.used] = want.values[want.used]
+                known[want.used] = True
+                members.append(want)
+                break
+        else:
+            values, known = old.copy(), np.zeros(len(old), bool)
+            values[want.used] = want.values[want.used]
+            known[want.used] = True
+            sets.append((values, known, [want]))
+    readers = _readers(document, accessor)
+    everyone_writes = readers == sum(len(m) for _, _, m in sets)
+    for i, (values, _, members) in enumerate(sets):
+        if np.array_equal(values, old) and everyone_writes and i == 0:
+            continue
+        if i == 0 and everyone_writes and _overwrite(document, accessor, values):
+            continue
+        members[0].values = values
+        number = _append(document, members[0], accessor)
+        for other in members[1:]:
+            other.attributes[other.name] = number
+
+
+def _readers(document: Document, accessor: int) -> int:
+    """How many attributes and targets of all primitives read an accessor (other uses count double: hands off)."""
+    count = 0
+    for mesh in document.list("meshes"):
+        for primitive in mesh.get("primitives", []):
+            for place in [primitive.get("attributes", {}), *primitive.get("targets", [])]:
+                count += sum(v == accessor for v in place.values())
+            count += 2 * (primitive.get("indices") == accessor)
+    return count
+
+
+def _overwrite(document: Document, number: int, values: NDArray[np.float32]) -> bool:
+    """Replace the accessor's bytes where they are; False when they are not its alone, or not plain floats."""
+    accessor = document.list("accessors")[number]
+    at = accessors.slot(document, accessor, f"accessor {number}")
+    if at is None or "sparse" in accessor or accessor["componentType"] != _FLOAT or not _alone(document, number, at):
+        return False
+    body = bytearray(document.buffers[at.buffer])
+    rows = np.lib.stride_tricks.as_strided(
+        np.frombuffer(body, np.uint8)[at.start :], (len(values), 8), (at.stride, 1), writeable=True
+    )
+    rows[:] = np.ascontiguousarray(values, "<f4").view(np.uint8).reshape(-1, 8)
+    document.buffers[at.buffer] = bytes(body)
+    for key, limit in (("min", values.min(axis=0)), ("max", values.max(axis=0))):
+        if key in accessor:
+            accessor[key] = [float(x) for x in limit]
+    return True
+
+
+def _alone(document: Document, number: int, mine: accessors.Slot) -> bool:
+    """Whether no other accessor or image reads any of these bytes."""
+    for i, other in enumerate(document.list("accessors")):
+        if i == number or "bufferView" not in other:
+            continue
+        at = accessors.slot(document, other, f"accessor {i}")
+        if at is None or at.buffer != mine.buffer or at.end <= mine.start or mine.end <= at.start:
+            continue
+        interleaved = at.stride == mine.stride and at.stride > 8
+        if not interleaved or not _apart(at, mine, accessors.layout(document, other, "")):
+            return False
+    return True
+
+
+def _apart(a: accessors.Slot, b: accessors.Slot, kind: tuple[Any, int, int]) -> bool:
+    """Whether two accessors of one stride read different bytes of each element."""
+    size = np.dtype(kind[0]).itemsize * kind[1]
+    offset = (a.start - b.start) % a.stride
+    return offset >= 8 and offset + size <= a.stride
+
+
+def _append(document: Document, want: _Want, old: int | None) -> int:
+    """A new accessor at the end of the first buffer; returns its number."""
+    buffers = document.json.setdefault("buffers", [])
+    if not buffers:
+        buffers.append({"byteLength": 0})
+        document.buffers.append(b"")
+        document.uris.append("" if document.glb else "data:")
+        if not document.glb:
+            buffers[0]["uri"] = "data:application/octet-stream;base64,"
+    body = document.buffers[0][: buffers[0]["byteLength"]]
+    body += b"\0" * (-len(body) % 4)
+    data = np.ascontiguousarray(want.values, "<f4").tobytes()
+    views, entries = document.json.setdefault("bufferViews", []), document.json.setdefault("accessors", [])
+    views.append({"buffer": 0, "byteOffset": len(body), "byteLength": len(data), "target": _ARRAY_BUFFER})
+    entry: dict[str, Any] = {"bufferView": len(views) - 1, "componentType": _FLOAT, "count": len(want.values), "type": "VEC2"}
+    if old is not None and "name" in entries[old]:
+        entry["name"] = entries[old]["name"]
+    entries.append(entry)
+    document.buffers[0] = body + data
+    buffers[0]["byteLength"] = len(document.buffers[0])
+    want.attributes[want.name] = len(entries) - 1
+    return len(entries) - 1

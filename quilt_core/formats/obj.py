@@ -1,0 +1,316 @@
+"""Wavefront OBJ: read into a scene, and write new UVs into the bytes that were read.
+
+Writing touches `vt` lines and the vt numbers of faces, nothing else: comments, groups, normals,
+polygons and line ends stay as they are. Encodings: UTF-8 (and what is close to it), UTF-16 with a mark.
+"""
+
+from __future__ import annotations
+
+import codecs
+import re
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from ..errors import FileError
+from ..scene import Material, Mesh, MeshObject, Scene, UvChannel
+from .objscan import ObjScan, ScanError, scan
+from .polygons import triangulate
+
+_MARKS = ((codecs.BOM_UTF16_LE, "utf-16-le"), (codecs.BOM_UTF16_BE, "utf-16-be"))
+
+
+@dataclass(frozen=True)
+class _Text:
+    """The text as UTF-8 bytes, and how to give it back in the file's own encoding."""
+
+    body: bytes
+    mark: bytes
+    encoding: str
+
+    def encode(self, body: bytes) -> bytes:
+        if not self.encoding:
+            return body
+        return self.mark + body.decode("utf-8").encode(self.encoding)
+
+
+@dataclass(frozen=True)
+class _Key:
+    """Where a mesh stands in the file: its corner numbers, and the UV row of each (-1: none)."""
+
+    corners: NDArray[np.int64]
+    rows: NDArray[np.int64]
+
+
+def _decode(data: bytes, file: str) -> _Text:
+    for mark, encoding in _MARKS:
+        if data.startswith(mark):
+            try:
+                return _Text(data[len(mark) :].decode(encoding).encode("utf-8"), mark, encoding)
+            except UnicodeDecodeError as e:
+                raise FileError(file, "the UTF-16 text is cut short or damaged", f"byte {e.start}") from e
+    return _Text(data, b"", "")
+
+
+def read(data: bytes, file: str, unit_m: float = 1.0, resources: dict[str, bytes] | None = None) -> Scene:
+    """Read an OBJ file.
+
+    Parameters
+    ----------
+    data : the bytes of the file
+    file : its name, for messages and for the name of an unnamed object
+    unit_m : metres in one unit of the file (OBJ does not say)
+    resources : other files by path, of which the named MTL files are read
+
+    Raises
+    ------
+    FileError : with the line that cannot be read
+    """
+    text = _decode(data, file)
+    try:
+        s = scan(text.body)
+    except ScanError as e:
+        line = len(re.findall(rb"\r\n|\n|\r", text.body[: e.at])) + 1
+        raise FileError(file, e.what, f"line {line}", "Export the mesh again from its source.") from e
+    if len(s.faces) < 2:
+        raise FileError(file, "there is no face in it", "", "It may be a point cloud, or not an OBJ file at all.")
+    materials = _materials(s, resources or {})
+    scene = Scene(file, "obj", [], [], materials, data, key=(text, s))
+    names, object_of = _objects(s, file)
+    _build_meshes(scene, s, names, object_of, _material_of(s, materials), unit_m)
+    if not scene.meshes:
+        raise FileError(file, "no face in it has three corners", "", "Only points and lines: there is nothing to unwrap.")
+    if np.any(np.diff(s.faces) < 3):
+        scene.warnings.append(f"{int((np.diff(s.faces) < 3).sum())} faces with under three corners are ignored")
+    return scene
+
+
+def _objects(s: ObjScan, file: str) -> tuple[list[str], NDArray[np.int64]]:
+    """Names of the objects and the object of every face. `o` counts; where there is none, `g` does."""
+    keyword = "o" if any(k == "o" for k, _, _ in s.statements) else "g"
+    stem = re.split(r"[\\/]", file)[-1].rsplit(".", 1)[0] or file
+    names: list[str] = [stem]
+    of = np.zeros(len(s.faces) - 1, np.int64)
+    known: dict[str, int] = {}
+    for word, argument, before in s.statements:
+        if word != keyword:
+            continue
+        name = argument or stem
+        # A group may be opened again and goes on; a second `o` of the same name is another object.
+        if keyword == "o" or name not in known:
+            known[name] = len(names)
+            names.append(name)
+        of[before:] = known[name]
+    return names, of
+
+
+def _material_of(s: ObjScan, materials: list[Material]) -> NDArray[np.int32]:
+    number = {m.name: i for i, m in enumerate(materials)}
+    of = np.full(len(s.faces) - 1, -1, np.int32)
+    for word, argument, before in s.statements:
+        if word == "usemtl":
+            of[before:] = number.get(argument, -1)
+    return of
+
+
+def _materials(s: ObjScan, resources: dict[str, bytes]) -> list[Material]:
+    names = list(dict.fromkeys(a for k, a, _ in s.statements if k == "usemtl"))
+    images: dict[str, dict[str, str]] = {}
+    lower = {path.replace("\\", "/").lower().lstrip("./"): body for path, body in resources.items()}
+    for library in (a for k, a, _ in s.statements if k == "mtllib"):
+        body = lower.get(library.replace("\\", "/").lower().lstrip("./"))
+        if body is not None:
+            images.update(read_mtl(body))
+    return [Material(n, images.get(n, {})) for n in names]
+
+
+def read_mtl(data: bytes) -> dict[str, dict[str, str]]:
+    """Pictures of each material of an MTL file: name to (statement to path)."""
+    found: dict[str, dict[str, str]] = {}
+    current: dict[str, str] = {}
+    for line in data.decode("utf-8", "replace").splitlines():
+        word, _, rest = line.strip().partition(" ")
+        if word == "newmtl":
+            current = found.setdefault(rest.strip(), {})
+        elif word.lower().startswith(("map_", "bump", "norm", "disp")) and rest.strip():
+            # Options ("-s 1 1 1", "-bm 0.5") stand before the path.
+            path = re.sub(r"^(?:-\w+(?:\s+(?:[-+.\d]+(?:[eE][-+]?\d+)?|on|off))*\s+)+", "", rest.strip())
+            current[word] = path
+    return found
+
+
+def _build_meshes(
+    scene: Scene, s: ObjScan, names: list[str], of: NDArray[np.int64], material_of: NDArray[np.int32], unit_m: float
+) -> None:
+    triangles, face_of = triangulate(s.v[s.corner_v], s.faces)
+    corner_face = np.repeat(np.arange(len(s.faces) - 1), np.diff(s.faces))
+    order = np.argsort(of[face_of], kind="stable")
+    corner_order = np.argsort(of[corner_face], kind="stable")
+    bounds = np.searchsorted(of[face_of][order], np.arange(len(names) + 1))
+    corner_bounds = np.searchsorted(of[corner_face][corner_order], np.arange(len(names) + 1))
+    local = np.empty(len(s.corner_v), np.int64)
+    world = np.diag([unit_m, unit_m, unit_m, 1.0])
+    for o, name in enumerate(names):
+        mine = order[bounds[o] : bounds[o + 1]]
+        if not len(mine):
+            continue
+        corners = corner_order[corner_bounds[o] : corner_bounds[o + 1]]
+        vertices, position_row = np.unique(s.corner_v[corners], return_inverse=True)
+        uv_row = _uv_rows(s, corners)
+        local[corners] = np.arange(len(corners))
+        tri = local[triangles[mine]]
+        channels = {}
+        rows = int(uv_row.max()) + 1
+        if rows > 0:
+            uvs = np.zeros((rows, 2))
+            has = uv_row >= 0
+            uvs[uv_row[has]] = s.vt[s.corner_vt[corners[has]]]
+            uv_tri = uv_row[tri]
+            # A face with a UV at only some of its corners has none that could be used.
+            uv_tri[(uv_tri < 0).any(axis=1)] = -1
+            channels[0] = UvChannel(uvs, uv_tri.astype(np.int32))
+        mesh = Mesh(
+            name,
+            s.v[vertices],
+            position_row[tri].astype(np.int32),
+            material_of[face_of[mine]],
+            channels,
+            _Key(corners, uv_row),
+        )
+        scene.objects.append(MeshObject(name, name, len(scene.meshes), world))
+        scene.meshes.append(mesh)
+
+
+def _uv_rows(s: ObjScan, corners: NDArray[np.int64]) -> NDArray[np.int64]:
+    """A row for every distinct pair of position and UV among the corners; -1 where there is no UV."""
+    rows = np.full(len(corners), -1, np.int64)
+    has = s.corner_vt[corners] >= 0
+    pairs = s.corner_v[corners[has]] * np.int64(len(s.vt) + 1) + s.corner_vt[corners[has]]
+    rows[has] = np.unique(pairs, return_inverse=True)[1]
+    return rows
+
+
+def write(scene: Scene, uvs: dict[int, NDArray[np.float64]]) -> bytes:
+    """The file again, with new UVs.
+
+    Parameters
+    ----------
+    scene : as `read` gave it
+    uvs : per mesh number, an (W, 2) array in the rows of that mesh's channel 0
+
+    Notes
+    -----
+    A `vt` that several corners share is kept where all of them want the same place, and parted (an extra
+    `vt` line before the first face that needs it) where they do not.
+    """
+    text, s = scene.key
+    wanted = s.vt[np.maximum(s.corner_vt, 0)] if len(s.vt) else np.zeros((len(s.corner_vt), 2))
+    changed = np.zeros(len(wanted), bool)
+    for number, new in uvs.items():
+        key: _Key = scene.meshes[number].key
+        has = key.rows >= 0
+        wanted[key.corners[has]] = new[key.rows[has]]
+        changed[key.corners[has]] = True
+    used = s.corner_vt >= 0
+    first = np.full(len(s.vt), -1, np.int64)
+    corners = np.flatnonzero(used)[::-1]
+    first[s.corner_vt[corners]] = corners  # the last write wins: the first corner in the file
+    value = s.vt.copy()
+    value[first >= 0] = wanted[first[first >= 0]]
+    parted = used.copy()
+    parted[used] = np.any(np.abs(wanted[used] - value[s.corner_vt[used]]) > 1e-12, axis=1)
+    moved = (first >= 0) & np.any(value != s.vt, axis=1)
+    return text.encode(_patch(text.body, s, value, moved, wanted, parted))
+
+
+def _line(uv: NDArray[np.float64]) -> bytes:
+    return b"vt %s %s" % (_digits(uv[0]), _digits(uv[1]))
+
+
+def _digits(x: float) -> bytes:
+    short = f"{x:.9f}".rstrip("0").rstrip(".")
+    return b"0" if short in ("-0", "") else short.encode()
+
+
+def _patch(
+    body: bytes,
+    s: ObjScan,
+    value: NDArray[np.float64],
+    moved: NDArray[np.bool_],
+    wanted: NDArray[np.float64],
+    parted: NDArray[np.bool_],
+) -> bytes:
+    """Splice new lines into the text. Faces are rewritten only when vt numbers change, from the first part on."""
+    edits: list[tuple[int, int, bytes]] = []
+    for k in np.flatnonzero(moved):
+        begin, end = s.vt_line[k]
+        old = body[begin:end].split(b"#")[0].split()
+        tail = b" " + old[3] if len(old) > 3 else b""
+        edits.append((int(begin), int(end), _line(value[k]) + tail))
+    if parted.any():
+        edits += _part(body, s, wanted, parted)
+    edits.sort()
+    out, at = [], 0
+    for begin, end, new in edits:
+        out += [body[at:begin], new]
+        at = end
+    return b"".join([*out, body[at:]])
+
+
+def _part(
+    body: bytes, s: ObjScan, wanted: NDArray[np.float64], parted: NDArray[np.bool_]
+) -> list[tuple[int, int, bytes]]:
+    """Extra vt lines, and the faces from there on with absolute vt numbers."""
+    newline = b"\r\n" if b"\r\n" in body[:10000] else b"\n"
+    corner_face = np.repeat(np.arange(len(s.faces) - 1), np.diff(s.faces))
+    extra: dict[tuple[int, float, float], int] = {}
+    extra_of = np.full(len(parted), -1, np.int64)
+    needs: dict[int, list[int]] = {}
+    for c in np.flatnonzero(parted):
+        k = (int(s.corner_vt[c]), round(float(wanted[c, 0]), 9), round(float(wanted[c, 1]), 9))
+        if k not in extra:
+            extra[k] = len(extra)
+            needs.setdefault(int(corner_face[c]), []).append(int(c))
+        extra_of[c] = extra[k]
+    faces_needing = sorted(needs)
+    # New number of an old vt: its own, plus the extras that stand above it in the file.
+    starts = s.face_line[faces_needing, 0]
+    above = np.concatenate([[0], np.cumsum([len(needs[f]) for f in faces_needing])])
+    new_number = np.arange(1, len(s.vt) + 1) + above[np.searchsorted(starts, s.vt_line[:, 0])]
+    extra_number = np.zeros(len(extra), np.int64)
+    position = 0
+    for f in faces_needing:
+        vts_above = int(np.searchsorted(s.vt_line[:, 0], s.face_line[f, 0]))
+        for c in needs[f]:
+            position += 1
+            extra_number[extra_of[c]] = vts_above + position
+    edits = []
+    for f in range(len(s.faces) - 1):
+        a, b = s.faces[f], s.faces[f + 1]
+        begin, end = (int(x) for x in s.face_line[f])
+        rows = [
+            0 if s.corner_vt[c] < 0 else int(extra_number[extra_of[c]] if extra_of[c] >= 0 else new_number[s.corner_vt[c]])
+            for c in range(a, b)
+        ]
+        new = b"".join(_line(wanted[c]) + newline for c in needs.get(f, [])) + _face(body[begin:end], rows)
+        if new != body[begin:end]:
+            edits.append((begin, end, new))
+    return edits
+
+
+_CORNER = re.compile(rb"([+-]?\d+)(/[+-]?\d*)?(/[+-]?\d*)?")
+
+
+def _face(line: bytes, vt: list[int]) -> bytes:
+    """The face line with other vt numbers; v and vn stay as they were written."""
+    numbers = iter(vt)
+
+    def corner(m: re.Match[bytes]) -> bytes:
+        n = next(numbers)
+        if n == 0:
+            return m.group(0)
+        return m.group(1) + b"/%d" % n + (m.group(3) or b"")
+
+    head, mark, comment = line.partition(b"#")
+    return _CORNER.sub(corner, head) + mark + comment

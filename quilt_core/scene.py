@@ -1,0 +1,85 @@
+"""What a file holds, whatever its format: meshes, their UV channels, and the objects that place them.
+
+A *mesh* owns positions and UVs; an *object* is one placing of a mesh in the world. Two objects may
+share a mesh (and then share its islands, since they share its UVs).
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+Floats = NDArray[np.float64]
+Ints = NDArray[np.int32]
+
+
+@dataclass(frozen=True)
+class UvChannel:
+    """One set of texture coordinates of a mesh.
+
+    uvs : (W, 2) float64, origin lower left. Every row belongs to one position only, so that no row is
+        ever shared by two islands.
+    triangles : (T, 3) int32, rows of `uvs` for each corner, -1 where a face has no UVs.
+    """
+
+    uvs: Floats
+    triangles: Ints
+
+
+@dataclass(frozen=True)
+class Material:
+    """Name and pictures (slot to path as written in the file) of a material."""
+
+    name: str
+    images: dict[str, str] = field(default_factory=dict)
+
+
+@dataclass
+class Mesh:
+    """Geometry that one or more objects place.
+
+    positions : (V, 3) float64 in the units of the file
+    triangles : (T, 3) int32, rows of `positions`
+    materials : (T,) int32, index into `Scene.materials`, -1 for none
+    channels : UV channels by number
+    key : what the format needs to find the mesh again when it writes
+    """
+
+    name: str
+    positions: Floats
+    triangles: Ints
+    materials: Ints
+    channels: dict[int, UvChannel]
+    key: Any = None
+
+
+@dataclass(frozen=True)
+class MeshObject:
+    """One placing of a mesh. `world` is a (4, 4) matrix from mesh units to metres."""
+
+    name: str
+    path: str
+    mesh: int
+    world: Floats
+
+    @property
+    def mirrored(self) -> bool:
+        """Whether the placing turns the mesh inside out (a negative determinant)."""
+        return bool(np.linalg.det(self.world[:3, :3]) < 0)
+
+
+@dataclass
+class Scene:
+    """All of one file, with the bytes it came from (writing back patches those)."""
+
+    file: str
+    format: str
+    meshes: list[Mesh]
+    objects: list[MeshObject]
+    materials: list[Material]
+    source: bytes = b""
+    warnings: list[str] = field(default_factory=list)
+    key: Any = None
