@@ -73,7 +73,10 @@ class MeshObject:
 
 @dataclass
 class Scene:
-    """All of one file, with the bytes it came from (writing back patches those)."""
+    """All of one file, with the bytes it came from (writing back patches those).
+
+    `references` are the other files it names, by the paths it uses for them.
+    """
 
     file: str
     format: str
@@ -82,4 +85,5 @@ class Scene:
     materials: list[Material]
     source: bytes = b""
     warnings: list[str] = field(default_factory=list)
+    references: list[str] = field(default_factory=list)
     key: Any = None

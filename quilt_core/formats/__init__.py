@@ -2,9 +2,14 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
+
 from ..errors import FileError
 from ..scene import Floats, Scene
 from . import gltf, obj
+from .gltf_container import find_resource
+
+__all__ = ["ENDINGS", "ending", "find_resource", "is_mesh", "read", "write"]
 
 ENDINGS = (".obj", ".glb", ".gltf")
 
@@ -19,7 +24,7 @@ def is_mesh(name: str) -> bool:
     return ending(name) in ENDINGS
 
 
-def read(data: bytes, file: str, unit_m: float = 1.0, resources: dict[str, bytes] | None = None) -> Scene:
+def read(data: bytes, file: str, unit_m: float = 1.0, resources: Mapping[str, bytes] | None = None) -> Scene:
     """Read a mesh file of any known format.
 
     Parameters

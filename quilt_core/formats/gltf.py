@@ -9,8 +9,10 @@ from __future__ import annotations
 
 import copy
 import math
+from collections.abc import Mapping
 from dataclasses import dataclass, replace
 from typing import Any
+from urllib.parse import unquote
 
 import numpy as np
 from numpy.typing import NDArray
@@ -37,7 +39,7 @@ class Part:
     used: NDArray[np.int64]
 
 
-def read(data: bytes, file: str, resources: dict[str, bytes] | None = None) -> Scene:
+def read(data: bytes, file: str, resources: Mapping[str, bytes] | None = None) -> Scene:
     """Read a `.glb` or `.gltf` file.
 
     Parameters
@@ -60,6 +62,8 @@ def _scene(document: Document, data: bytes) -> Scene:
         if not str(name).startswith(_UNDERSTOOD):
             raise document.fail(f"it needs {name}, which is not understood here", "", f"Export it without {name}.")
     scene = Scene(document.file, "gltf", [], [], _materials(document), data, key=document)
+    uris = [i.get("uri") for i in document.list("images") + document.list("buffers")]
+    scene.references = [unquote(u) for u in uris if isinstance(u, str) and not u.startswith("data:")]
     number: dict[int, int] = {}
     for node, name, path, world in _placed(document):
         index = node["mesh"]

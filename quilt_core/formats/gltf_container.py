@@ -9,6 +9,7 @@ import base64
 import binascii
 import json
 import struct
+from collections.abc import Mapping
 from dataclasses import dataclass, field
 from typing import Any
 from urllib.parse import unquote
@@ -51,7 +52,7 @@ class Document:
         return entries[index]
 
 
-def parse(data: bytes, file: str, resources: dict[str, bytes] | None = None) -> Document:
+def parse(data: bytes, file: str, resources: Mapping[str, bytes] | None = None) -> Document:
     """Open a `.glb` or `.gltf`.
 
     Parameters
@@ -103,7 +104,7 @@ def _parse_glb(data: bytes, file: str) -> Document:
     return Document(file, _load(chunks[0][1], file), binary, [], True, rest[len(binary) :])
 
 
-def _resolve_buffers(document: Document, resources: dict[str, bytes]) -> None:
+def _resolve_buffers(document: Document, resources: Mapping[str, bytes]) -> None:
     chunk = document.buffers
     document.buffers = []
     for i, buffer in enumerate(document.list("buffers")):
@@ -134,7 +135,7 @@ def _resolve_buffers(document: Document, resources: dict[str, bytes]) -> None:
         document.buffers.append(body)
 
 
-def find_resource(uri: str, resources: dict[str, bytes]) -> str | None:
+def find_resource(uri: str, resources: Mapping[str, bytes]) -> str | None:
     """The path among `resources` that a relative reference means; nothing outside them is ever opened."""
     wanted = unquote(uri).replace("\\", "/")
     wanted = wanted[2:] if wanted.startswith("./") else wanted

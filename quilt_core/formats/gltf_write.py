@@ -36,10 +36,9 @@ def write_channel(document: Document, scene: Scene, uvs: dict[int, Floats], chan
     for number, new in sorted(uvs.items()):
         index, parts = scene.meshes[number].key
         source = document.item("meshes", index, "mesh")
-        old = scene.meshes[number].channels
         for part in parts:
             primitive = source["primitives"][part.primitive]
-            for want, accessor in _wants(document, primitive, part, new, channel, 0 in old or bool(old)):
+            for want, accessor in _wants(document, primitive, part, new, channel):
                 groups.setdefault(accessor, []).append(want)
     for accessor, wants in sorted(groups.items()):
         if accessor < 0:
@@ -50,7 +49,7 @@ def write_channel(document: Document, scene: Scene, uvs: dict[int, Floats], chan
 
 
 def _wants(
-    document: Document, primitive: dict[str, Any], part: Part, new: Floats, channel: int, _has_uvs: bool
+    document: Document, primitive: dict[str, Any], part: Part, new: Floats, channel: int
 ) -> list[tuple[_Want, int]]:
     attributes = primitive["attributes"]
     rows = new[part.first : part.first + part.count]
@@ -124,7 +123,7 @@ def _overwrite(document: Document, number: int, values: NDArray[np.float32]) -> 
 
 
 def _alone(document: Document, number: int, mine: accessors.Slot) -> bool:
-    """Whether no other accessor or image reads any of these bytes."""
+    """Whether no other accessor reads any of these bytes."""
     for i, other in enumerate(document.list("accessors")):
         if i == number or "bufferView" not in other:
             continue

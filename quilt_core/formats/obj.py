@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import codecs
 import re
+from collections.abc import Mapping
 from dataclasses import dataclass
 
 import numpy as np
@@ -15,6 +16,7 @@ from numpy.typing import NDArray
 
 from ..errors import FileError
 from ..scene import Material, Mesh, MeshObject, Scene, UvChannel
+from .gltf_container import find_resource
 from .objscan import ObjScan, ScanError, scan
 from .polygons import triangulate
 
@@ -53,7 +55,7 @@ def _decode(data: bytes, file: str) -> _Text:
     return _Text(data, b"", "")
 
 
-def read(data: bytes, file: str, unit_m: float = 1.0, resources: dict[str, bytes] | None = None) -> Scene:
+def read(data: bytes, file: str, unit_m: float = 1.0, resources: Mapping[str, bytes] | None = None) -> Scene:
     """Read an OBJ file.
 
     Parameters
@@ -77,6 +79,7 @@ def read(data: bytes, file: str, unit_m: float = 1.0, resources: dict[str, bytes
         raise FileError(file, "there is no face in it", "", "It may be a point cloud, or not an OBJ file at all.")
     materials = _materials(s, resources or {})
     scene = Scene(file, "obj", [], [], materials, data, key=(text, s))
+    scene.references = [a for k, a, _ in s.statements if k == "mtllib"] + [p for m in materials for p in m.images.values()]
     names, object_of = _objects(s, file)
     _build_meshes(scene, s, names, object_of, _material_of(s, materials), unit_m)
     if not scene.meshes:
@@ -114,14 +117,13 @@ def _material_of(s: ObjScan, materials: list[Material]) -> NDArray[np.int32]:
     return of
 
 
-def _materials(s: ObjScan, resources: dict[str, bytes]) -> list[Material]:
+def _materials(s: ObjScan, resources: Mapping[str, bytes]) -> list[Material]:
     names = list(dict.fromkeys(a for k, a, _ in s.statements if k == "usemtl"))
     images: dict[str, dict[str, str]] = {}
-    lower = {path.replace("\\", "/").lower().lstrip("./"): body for path, body in resources.items()}
     for library in (a for k, a, _ in s.statements if k == "mtllib"):
-        body = lower.get(library.replace("\\", "/").lower().lstrip("./"))
-        if body is not None:
-            images.update(read_mtl(body))
+        path = find_resource(library, resources)
+        if path is not None:
+            images.update(read_mtl(resources[path]))
     return [Material(n, images.get(n, {})) for n in names]
 
 

@@ -1,0 +1,7 @@
+"""`python -m quilt_cli`."""
+
+import sys
+
+from .main import main
+
+sys.exit(main())

@@ -1,0 +1,71 @@
+"""Files on disk for the core, which itself opens nothing: meshes, and what lies beside them."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping
+from pathlib import Path
+
+from quilt_core import formats
+from quilt_core.errors import FileError
+from quilt_core.scene import Scene
+
+
+class Beside(Mapping[str, bytes]):
+    """The files in and below a folder, read when asked for. Nothing outside the folder can be named."""
+
+    def __init__(self, folder: Path) -> None:
+        self.folder = folder.resolve()
+
+    def _path(self, name: object) -> Path | None:
+        if not isinstance(name, str) or "\0" in name:
+            return None
+        path = (self.folder / name).resolve()
+        return path if path.is_relative_to(self.folder) and path.is_file() else None
+
+    def __contains__(self, name: object) -> bool:
+        return self._path(name) is not None
+
+    def __getitem__(self, name: str) -> bytes:
+        path = self._path(name)
+        if path is None:
+            raise KeyError(name)
+        return path.read_bytes()
+
+    def __iter__(self) -> Iterator[str]:
+        return (p.name for p in self.folder.iterdir() if p.is_file())
+
+    def __len__(self) -> int:
+        return sum(1 for _ in self)
+
+
+def read(path: Path, unit_m: float) -> Scene:
+    """Read a mesh file with what it refers to.
+
+    Raises
+    ------
+    FileError : missing, unreadable, or not a mesh
+    """
+    try:
+        data = path.read_bytes()
+    except OSError as e:
+        raise FileError(str(path), e.strerror or "it cannot be opened") from e
+    return formats.read(data, path.name, unit_m, Beside(path.parent))
+
+
+def write(scene: Scene, folder: Path, source: Path, outputs: dict[str, bytes]) -> None:
+    """Write a scene's new files, and copy what it refers to, unless a file of that name is there already."""
+    targets = {folder / (name or scene.file): body for name, body in outputs.items()}
+    beside = Beside(source.parent)
+    for reference in scene.references:
+        path = formats.find_resource(reference, beside)
+        if path is not None and path not in outputs:
+            targets.setdefault(folder / path, beside[path])
+    for target, body in targets.items():
+        if not target.resolve().is_relative_to(folder.resolve()):
+            raise FileError(scene.file, f"it refers to '{target.name}' outside its own folder", "", "Move that file beside it.")
+        if target.resolve() == source.resolve() or target.resolve().is_relative_to(source.parent.resolve()) and (
+            folder.resolve() == source.parent.resolve()
+        ):
+            raise FileError(str(target), "it would be overwritten", "", "Choose another folder for --out.")
+        target.parent.mkdir(parents=True, exist_ok=True)
+        target.write_bytes(body)

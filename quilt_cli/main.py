@@ -1,0 +1,195 @@
+"""`quilt COMMAND`: inspect, pack, verify, and the web application's demo and start."""
+
+from __future__ import annotations
+
+import argparse
+import json
+import sys
+import time
+from pathlib import Path
+from typing import Any
+
+from quilt_core import formats, report
+from quilt_core.errors import DoesNotFit, FileError, QuiltError
+from quilt_core.faults.layout import prove
+from quilt_core.pack import Recipe
+from quilt_core.pack.shapes import ANGLES
+from quilt_core.scene import Floats, Scene
+from quilt_core.sheet import MeshIslands, pack_sheet, transform_rows
+
+from . import files
+
+UNITS = {"m": 1.0, "cm": 0.01, "mm": 0.001, "in": 0.0254, "ft": 0.3048}
+
+
+def _tiles(text: str) -> tuple[int, int]:
+    columns, _, rows = text.lower().partition("x")
+    if not (columns.isdigit() and rows.isdigit() and 1 <= int(columns) <= 10 and 1 <= int(rows) <= 100):
+        raise argparse.ArgumentTypeError(f"'{text}' is not columns x rows, such as 2x1 (at most 10 columns)")
+    return int(columns), int(rows)
+
+
+def _map(text: str) -> int:
+    if not text.isdigit() or not 16 <= int(text) <= 16384:
+        raise argparse.ArgumentTypeError(f"'{text}' is not a map size from 16 to 16384 px")
+    return int(text)
+
+
+def parser() -> argparse.ArgumentParser:
+    """The words of the command line; see `cli.md`."""
+    top = argparse.ArgumentParser(prog="quilt", description="Even texel density, packed UV islands, proven layouts.")
+    commands = top.add_subparsers(dest="command", required=True, metavar="COMMAND")
+    for name, text in (("demo", "load the demo and start the web application"), ("start", "start the web application")):
+        c = commands.add_parser(name, help=text)
+        c.add_argument("--port", type=int, default=8321)
+        c.add_argument("--data", type=Path, help="where projects are kept")
+    common = argparse.ArgumentParser(add_help=False)
+    common.add_argument("files", nargs="+", type=Path, metavar="FILE")
+    common.add_argument("--map", type=_map, default=2048, metavar="PX", help="map size (2048)")
+    common.add_argument("--unit", choices=UNITS, default="m", help="unit of files that do not say (m)")
+    common.add_argument("--channel-in", type=int, default=0, metavar="N", help="UV channel that is read (0)")
+    common.add_argument("--json", action="store_true", help="print the figures as JSON")
+    i = commands.add_parser("inspect", parents=[common], help="what is in the files and what is wrong with their UVs")
+    i.add_argument("--tiles", type=_tiles, default=(1, 1), metavar="CxR", help="tiles that count as inside (1x1)")
+    v = commands.add_parser("verify", parents=[common], help="prove the layout that the files share; exit 1 where it fails")
+    v.add_argument("--padding", type=float, metavar="PX", help="also ask for this gap")
+    v.add_argument("--margin", type=float, metavar="PX", help="also ask for this margin")
+    p = commands.add_parser("pack", parents=[common], help="even the density and pack all files into one sheet")
+    p.add_argument("--out", type=Path, required=True, metavar="DIR")
+    p.add_argument("--padding", type=float, metavar="PX", help="between islands (8 at 2048)")
+    p.add_argument("--margin", type=float, metavar="PX", help="to the border (half the padding)")
+    p.add_argument("--rotate", choices=ANGLES, default="90")
+    p.add_argument("--tiles", type=_tiles, default=(1, 1), metavar="CxR")
+    how = p.add_mutually_exclusive_group()
+    how.add_argument("--density", type=float, metavar="PX_PER_M", help="hold this density")
+    how.add_argument("--fit", action="store_true", help="the highest common density that fits (default)")
+    p.add_argument("--keep-ratios", action="store_true", help="keep the islands' present relative sizes")
+    p.add_argument("--seconds", type=float, default=10.0, metavar="S")
+    p.add_argument("--seed", type=int, default=0, metavar="N")
+    p.add_argument("--channel-out", type=int, default=0, metavar="N", help="UV channel that is written (0)")
+    return top
+
+
+def main(argv: list[str] | None = None) -> int:
+    """Run a command; returns the exit code of `cli.md`."""
+    args = parser().parse_args(argv)
+    if args.command in ("demo", "start"):
+        from quilt_server.launch import serve
+
+        return serve(args.port, args.data, demo=args.command == "demo")
+    try:
+        return int(globals()["_" + args.command](args))
+    except DoesNotFit as e:
+        print(f"quilt: {e}", file=sys.stderr)
+        return 3
+    except (QuiltError, ValueError) as e:
+        print(f"quilt: {e}", file=sys.stderr)
+        return 2
+
+
+def _scenes(args: argparse.Namespace) -> list[Scene]:
+    if args.channel_in < 0:
+        raise QuiltError("A UV channel is 0 or more.")
+    return [files.read(path, UNITS[args.unit]) for path in args.files]
+
+
+def _say(args: argparse.Namespace, figures: dict[str, Any], text: list[str]) -> None:
+    print(json.dumps(figures, indent=2) if args.json else "\n".join(text))
+
+
+def _inspect(args: argparse.Namespace) -> int:
+    r = report.inspect_report(_scenes(args), args.channel_in, args.map, args.tiles)
+    lines = [f"{len(r['objects'])} objects, {r['islands']} islands, density at {args.map} px:"]
+    for o in r["objects"]:
+        d = o["density_px_per_m"]
+        density = f"{d['median']:10.1f} px/m  ({d['min']:.1f} to {d['max']:.1f})" if d else "     no UVs"
+        lines.append(f"  {o['name'][:32]:32} {o['triangles']:8} triangles {o['islands']:6} islands {density}")
+    f = r["faults"]
+    lines.append(f"{len(f['no_uv'])} objects with faces without UVs, {f['flipped']} flipped islands, {f['outside']} outside,")
+    more = "at least " if f["overlap"]["cut_short"] else ""
+    lines.append(f"{more}{f['overlap']['pairs']} overlapping pairs, {f['overlap']['self']} islands overlap themselves,")
+    gap = f["gap"]["smallest_px"]
+    lines.append(f"{f['zero_area']} triangles without area, smallest gap {'none' if gap is None else f'{gap:.2f} px'}.")
+    _say(args, r, lines + r["warnings"])
+    return 0
+
+
+def _verify(args: argparse.Namespace) -> int:
+    r = report.verify_report(_scenes(args), args.channel_in, args.map, args.padding, args.margin)
+    gap, margin = (("none" if r[k] is None else f"{r[k]:.3f} px") for k in ("smallest_gap_px", "smallest_margin_px"))
+    verdict = "The layout holds" if r["ok"] else "The layout fails: " + "; ".join(r["reasons"])
+    lines = [f"{verdict}.", f"{r['islands']} islands at {args.map} px, smallest gap {gap}, smallest margin {margin}, coverage {r['coverage']:.1%}"]
+    _say(args, r, lines)
+    return 0 if r["ok"] else 1
+
+
+def recipe_of(args: argparse.Namespace) -> Recipe:
+    """The recipe that the options ask for, with the usual gaps for the map size."""
+    padding = args.padding if args.padding is not None else 8 * args.map / 2048
+    margin = args.margin if args.margin is not None else padding / 2
+    columns, rows = args.tiles
+    return Recipe(args.map, padding, margin, args.rotate, columns, rows, args.density, args.seconds, None, args.seed)
+
+
+def _pack(args: argparse.Namespace) -> int:
+    begin = time.monotonic()
+    recipe = recipe_of(args)
+    if args.channel_out < 0:
+        raise QuiltError("A UV channel is 0 or more.")
+    names = [p.name for p in args.files]
+    if len(set(names)) < len(names):
+        twice = next(n for n in names if names.count(n) > 1)
+        raise FileError(twice, "two files have this name and would become one", "", "Rename one of them.")
+    scenes = _scenes(args)
+    analysed = report.analyse_all(scenes, args.channel_in)
+    pieces = report.pieces_of(analysed)
+
+    def progress(_: list[Floats], packing: Any) -> None:
+        if sys.stderr.isatty():
+            print(f"\r{time.monotonic() - begin:6.1f} s  coverage {packing.coverage:.2%} ", end="", file=sys.stderr)
+
+    try:
+        packed = pack_sheet(pieces, recipe, args.keep_ratios, progress)
+    except DoesNotFit as e:
+        raise DoesNotFit(f"{e} No place for: {_names(pieces, e.islands)}.", e.islands, e.best_density) from e
+    if sys.stderr.isatty():
+        print(file=sys.stderr)
+    written = _write(args, analysed, packed.tables)
+    # The proof reads what was written, through the readers, as anybody else would.
+    again = report.pieces_of(report.analyse_all(written, args.channel_out))
+    proof = prove(again, None, args.map, args.tiles)
+    figures = report.pack_report(again, proof, packed, args.map, recipe.tiles, time.monotonic() - begin, args.seed)
+    figures["unpacked"] = [f"{s.file}: {o.name}" for s, ps in analysed for o in s.objects if ps[o.mesh] is None]
+    (args.out / "report.json").write_text(json.dumps(figures, indent=2) + "\n")
+    density = figures["density_px_per_m"]
+    lines = [f"{figures['islands']} islands of {figures['objects']} objects, coverage {figures['coverage']:.2%}, {density or 0:.1f} px/m"]
+    lines.append(f"smallest gap {figures['smallest_gap_px']} px, margin {figures['smallest_margin_px']} px, {figures['overlap_pairs']} overlaps")
+    lines += [f"left as it was, it has no UVs: {u}" for u in figures["unpacked"]]
+    _say(args, figures, lines)
+    return 0
+
+
+def _names(pieces: list[MeshIslands], islands: list[int]) -> str:
+    names = [f"{p.objects[0].name} island {i}" for p in pieces for i in range(p.islands.count)]
+    shown = ", ".join(names[i] for i in islands[:12])
+    return shown + (f" and {len(islands) - 12} more" if len(islands) > 12 else "")
+
+
+def _write(args: argparse.Namespace, analysed: list[report.Analysed], tables: list[Floats]) -> list[Scene]:
+    """Write all files with their new UVs; returns them as read back."""
+    args.out.mkdir(parents=True, exist_ok=True)
+    out, at = [], 0
+    for (scene, pieces), source in zip(analysed, args.files, strict=True):
+        uvs = {}
+        for number, piece in enumerate(pieces):
+            if piece is not None:
+                uvs[number] = transform_rows(piece.uvs, piece.islands.of_row, tables[at])
+                at += 1
+        outputs = formats.write(scene, uvs, args.channel_out)
+        files.write(scene, args.out, source, outputs)
+        out.append(files.read(args.out / scene.file, UNITS[args.unit]))
+    return out
+
+
+if __name__ == "__main__":
+    sys.exit(main())

@@ -1,0 +1,1 @@
+"""What is wrong with UVs. Every fault has a stated definition and tolerance."""

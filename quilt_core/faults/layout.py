@@ -1,0 +1,112 @@
+"""Faults and proof of a layout: overlaps, gaps, margins, islands outside, mirrored islands."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+import shapely
+from numpy.typing import NDArray
+
+from ..prove.gaps import overlaps, smallest_gap, smallest_margin
+from ..scene import Floats
+from ..sheet import MeshIslands, transform_regions
+
+_OVERLAP_PX = 0.01  # shared texels below this are rounding
+_EDGE = 1e-6  # UV units that an island may stick out of its tile: rounding of 32-bit files
+
+
+@dataclass(frozen=True)
+class LayoutProof:
+    """Measured figures of a layout at a map size.
+
+    overlap_pairs: islands that share texels, two and two; overlap_self: islands that cover themselves twice;
+    overlap_px: texels so shared; gap and margin in px (None where there is nothing to measure between);
+    outside: islands not wholly inside one UDIM tile; flipped: mirrored islands; `cut`: pairs were too many to
+    measure all. `coverage` by tile number 0 = 1001.
+    """
+
+    islands: int
+    overlap_pairs: int
+    overlap_self: int
+    overlap_px: float
+    cut: bool
+    gap_px: float | None
+    margin_px: float | None
+    outside: int
+    flipped: int
+    coverage: dict[int, tuple[float, int]]
+    pairs: NDArray[np.int64]
+
+    @property
+    def ok(self) -> bool:
+        """No overlap of any kind, and nothing outside or astride tiles."""
+        return not (self.overlap_pairs or self.overlap_self or self.outside)
+
+
+def flipped(piece: MeshIslands, table: Floats | None = None) -> NDArray[np.bool_]:
+    """(n,) whether an island reads mirrored on its object: UV orientation against the side that is seen.
+
+    A placing with a negative determinant turns the seen side, so its islands are flipped when others are not;
+    an island counts when any placing of its mesh shows it mirrored.
+    """
+    sign = piece.islands.signed_area * (1.0 if table is None else table[:, 1])
+    return np.any([(-sign if o.mirrored else sign) < 0 for o in piece.objects], axis=0)
+
+
+def outside(box: Floats, columns: int | None = None, rows: int | None = None) -> NDArray[np.bool_]:
+    """(n,) islands whose box is not inside one tile of the grid (all of UDIM's 10 columns when not given)."""
+    tile = np.floor(0.5 * (box[:, :2] + box[:, 2:]))
+    astride = ((box[:, :2] < tile - _EDGE) | (box[:, 2:] > tile + 1 + _EDGE)).any(axis=1)
+    beyond = (tile[:, 0] >= (columns or 10)) | (tile[:, 1] >= (rows or 100))
+    return astride | (tile < 0).any(axis=1) | beyond
+
+
+def prove(pieces: list[MeshIslands], tables: list[Floats] | None, map_px: int, tiles: tuple[int, int] | None = None) -> LayoutProof:
+    """Measure a layout of several pieces that share one sheet.
+
+    Parameters
+    ----------
+    tables : similarity per island and piece; None for the UVs as they were read
+    tiles : columns and rows of the sheet; None for any UDIM tile
+    """
+    if not pieces:
+        return LayoutProof(0, 0, 0, 0.0, False, None, None, 0, 0, {}, np.zeros((0, 2), np.int64))
+    moved = [p.outlines.regions if tables is None else transform_regions(p.outlines.regions, tables[i]) for i, p in enumerate(pieces)]
+    regions = np.concatenate(moved)
+    scale = [np.ones(p.islands.count) if tables is None else tables[i][:, 2] for i, p in enumerate(pieces)]
+    own = np.concatenate([p.outlines.self_overlap * s**2 for p, s in zip(pieces, scale, strict=True)]) * map_px**2
+    shared = overlaps(regions, _OVERLAP_PX / map_px**2)
+    box = shapely.bounds(regions)
+    box = box[~np.isnan(box[:, 0])]
+    gap, margin = smallest_gap(regions), smallest_margin(regions)
+    mirrored = [flipped(p, None if tables is None else tables[i]) for i, p in enumerate(pieces)]
+    return LayoutProof(
+        islands=len(regions),
+        overlap_pairs=len(shared.pairs),
+        overlap_self=int((own > _OVERLAP_PX).sum()),
+        overlap_px=float(shared.area.sum() * map_px**2 + own[own > _OVERLAP_PX].sum()),
+        cut=shared.cut,
+        gap_px=gap * map_px if np.isfinite(gap) else None,
+        margin_px=margin * map_px if np.isfinite(margin) else None,
+        outside=int(outside(box, *(tiles or (None, None))).sum()),
+        flipped=int(np.concatenate(mirrored).sum()),
+        coverage=_coverage(regions, bool(len(shared.pairs))),
+        pairs=shared.pairs,
+    )
+
+
+def _coverage(regions: NDArray[np.object_], overlapping: bool) -> dict[int, tuple[float, int]]:
+    """Covered share and number of islands of every tile in use, by UDIM number: 1001 + column + 10 x row."""
+    box = shapely.bounds(regions)
+    known = ~np.isnan(box[:, 0])
+    tile = np.floor(0.5 * (box[known, :2] + box[known, 2:]))
+    inside = (tile >= 0).all(axis=1) & (tile[:, 0] < 10) & (tile[:, 1] < 1000)
+    number = (1001 + tile[inside, 0] + 10 * tile[inside, 1]).astype(int)
+    members = regions[known][inside]
+    out = {}
+    for n in np.unique(number):
+        mine = members[number == n]
+        area = shapely.area(shapely.union_all(mine)) if overlapping and len(mine) < 5000 else shapely.area(mine).sum()
+        out[int(n)] = (float(area), len(mine))
+    return out

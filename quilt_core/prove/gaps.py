@@ -1,0 +1,83 @@
+"""Gaps, margins and overlaps of islands, exact on their polygons (by shapely's predicates)."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+import shapely
+from numpy.typing import NDArray
+
+from ..scene import Floats
+
+_CHUNK = 50_000
+
+
+def smallest_gap(regions: NDArray[np.object_], near: float = 0.0) -> float:
+    """The smallest distance between two regions, 0 where they touch or overlap; infinite for under two.
+
+    Parameters
+    ----------
+    near : a distance at which two are likely to be found; only the speed depends on it
+    """
+    regions = regions[~shapely.is_empty(regions)]
+    if len(regions) < 2:
+        return float("inf")
+    tree = shapely.STRtree(regions)
+    box = shapely.total_bounds(regions)
+    across = float(np.hypot(box[2] - box[0], box[3] - box[1])) + 1e-9
+    reach = max(near * 1.02, across / 1000)
+    while True:
+        i, j = tree.query(regions, predicate="dwithin", distance=reach)
+        use = i < j
+        if use.any():
+            return float(shapely.distance(regions[i[use]], regions[j[use]]).min())
+        if reach > across:
+            return float("inf")
+        reach *= 4
+
+
+def smallest_margin(regions: NDArray[np.object_]) -> float:
+    """The smallest distance in UV units of a region to the border of the tile its centre lies in; below 0 outside."""
+    box = shapely.bounds(regions[~shapely.is_empty(regions)])
+    if not len(box):
+        return float("inf")
+    tile = np.floor(0.5 * (box[:, :2] + box[:, 2:]))
+    return float(np.minimum(box[:, :2] - tile, tile + 1 - box[:, 2:]).min())
+
+
+@dataclass(frozen=True)
+class Overlaps:
+    """Pairs (k, 2) of regions that share area, the area (k,) of each, and whether the list was cut short."""
+
+    pairs: NDArray[np.int64]
+    area: Floats
+    cut: bool = False
+
+
+def overlaps(regions: NDArray[np.object_], least_area: float, most_pairs: int = 2_000_000) -> Overlaps:
+    """All pairs of regions that share more than `least_area`.
+
+    Regions whose boxes meet in more than `most_pairs` pairs are a heap, not a layout: the first ones are measured
+    and the result says that it was cut short.
+    """
+    tree = shapely.STRtree(regions)
+    kept, areas, seen = [], [], 0
+    cut = False
+    step = max(1, min(_CHUNK, len(regions) // 8 + 1))
+    for begin in range(0, len(regions), step):
+        i, j = tree.query(regions[begin : begin + step])
+        i = i + begin
+        use = i < j
+        i, j = i[use], j[use]
+        if seen + len(i) > most_pairs:
+            i, j, cut = i[: most_pairs - seen], j[: most_pairs - seen], True
+        seen += len(i)
+        area = shapely.area(shapely.intersection(regions[i], regions[j])) if len(i) else np.zeros(0)
+        real = area > least_area
+        kept.append(np.column_stack([i[real], j[real]]))
+        areas.append(area[real])
+        if cut:
+            break
+    pairs = np.concatenate(kept) if kept else np.zeros((0, 2), np.int64)
+    return Overlaps(pairs, np.concatenate(areas) if areas else np.zeros(0), cut)

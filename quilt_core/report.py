@@ -1,0 +1,211 @@
+"""The figures of inspection, packing and proof as plain dictionaries; `cli.md` names the keys."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+
+from .density import Spread, densities, spread
+from .faults.layout import LayoutProof, outside, prove
+from .faults.stretch import stretch
+from .scene import Floats, Scene
+from .sheet import MeshIslands, SheetPacking, analyse, object_density
+
+Analysed = tuple[Scene, list[MeshIslands | None]]
+
+
+def analyse_all(scenes: list[Scene], channel: int) -> list[Analysed]:
+    """Every scene with the islands of its meshes in one channel."""
+    return [(s, analyse(s, channel)) for s in scenes]
+
+
+def pieces_of(analysed: list[Analysed]) -> list[MeshIslands]:
+    """All meshes that have islands, in order."""
+    return [p for _, pieces in analysed for p in pieces if p is not None]
+
+
+def _density(found: Spread | None) -> dict[str, float] | None:
+    return None if found is None else {"median": found.median, "min": found.least, "max": found.greatest}
+
+
+def _objects(analysed: list[Analysed], map_px: int) -> list[dict[str, Any]]:
+    out = []
+    for scene, pieces in analysed:
+        seen: dict[int, int] = {}
+        for o in scene.objects:
+            piece = pieces[o.mesh]
+            number = seen.get(o.mesh, 0)
+            seen[o.mesh] = number + 1
+            mesh = scene.meshes[o.mesh]
+            entry: dict[str, Any] = {
+                "file": scene.file,
+                "name": o.name,
+                "path": o.path,
+                "triangles": len(mesh.triangles),
+                "channels": sorted(mesh.channels),
+                "islands": 0,
+                "world_area_m2": _world_area(scene, o.mesh, number),
+                "uv_area": 0.0,
+                "density_px_per_m": None,
+            }
+            if piece is not None:
+                found = object_density(piece, None, number, map_px)[1]
+                entry.update(islands=piece.islands.count, uv_area=float(piece.islands.area.sum()), density_px_per_m=_density(found))
+            out.append(entry)
+    return out
+
+
+def _world_area(scene: Scene, mesh: int, number: int) -> float:
+    from .density import world_areas
+
+    placing = [o for o in scene.objects if o.mesh == mesh][number]
+    return float(world_areas(scene.meshes[mesh], placing).sum())
+
+
+def _rounded(value: float | None) -> float | None:
+    return None if value is None else round(value, 5)
+
+
+def inspect_report(scenes: list[Scene], channel: int, map_px: int, tiles: tuple[int, int] = (1, 1)) -> dict[str, Any]:
+    """What is in the files and what is wrong; overlaps count within a file, since files have maps of their own."""
+    analysed = analyse_all(scenes, channel)
+    proofs = [prove([p for p in pieces if p is not None], None, map_px, tiles) for _, pieces in analysed]
+    gaps = [p.gap_px for p in proofs if p.gap_px is not None]
+    pieces = pieces_of(analysed)
+    missing = [
+        {"file": s.file, "object": o.name, "faces": _faces_without(s, o.mesh, channel)}
+        for s, _ in analysed
+        for o in s.objects
+        if _faces_without(s, o.mesh, channel)
+    ]
+    return {
+        "objects": _objects(analysed, map_px),
+        "islands": sum(p.islands for p in proofs),
+        "map_px": map_px,
+        "channel": channel,
+        "faults": {
+            "no_uv": missing,
+            "overlap": {
+                "pairs": sum(p.overlap_pairs for p in proofs),
+                "self": sum(p.overlap_self for p in proofs),
+                "px": round(sum(p.overlap_px for p in proofs), 3),
+                "cut_short": any(p.cut for p in proofs),
+            },
+            "flipped": sum(p.flipped for p in proofs),
+            "outside": sum(p.outside for p in proofs),
+            "outside_any_tile": sum(int(outside(p.islands.box).sum()) for p in pieces),
+            "zero_area": sum(p.islands.zero_triangles for p in pieces),
+            "stretch": _stretch(analysed, channel),
+            "gap": {"smallest_px": _rounded(min(gaps) if gaps else None)},
+        },
+        "warnings": [f"{s.file}: {w}" for s in scenes for w in s.warnings],
+    }
+
+
+def _faces_without(scene: Scene, mesh: int, channel: int) -> int:
+    m = scene.meshes[mesh]
+    source = m.channels.get(channel)
+    return len(m.triangles) if source is None else int((source.triangles < 0).any(axis=1).sum())
+
+
+def _stretch(analysed: list[Analysed], channel: int) -> dict[str, float | None]:
+    found = [
+        stretch(s.meshes[o.mesh], s.meshes[o.mesh].channels[channel], o)
+        for s, pieces in analysed
+        for o in s.objects
+        if pieces[o.mesh] is not None
+    ]
+    real = [f for f in found if f is not None]
+    return {
+        "l2_worst_object": _rounded(max((f[0] for f in real), default=None)),  # type: ignore[type-var]
+        "linf_worst_triangle": _rounded(max((f[1] for f in real), default=None)),  # type: ignore[type-var]
+    }
+
+
+def overall_density(pieces: list[MeshIslands], tables: list[Floats] | None, map_px: int) -> Spread | None:
+    """Spread of the density over all islands, each in its largest placing."""
+    if not pieces:
+        return None
+    scales = [np.ones(p.islands.count) if tables is None else tables[i][:, 2] for i, p in enumerate(pieces)]
+    uv = np.concatenate([p.islands.area * s**2 for p, s in zip(pieces, scales, strict=True)])
+    world = np.concatenate([p.world_area for p in pieces])
+    return spread(densities(uv, world, map_px), world)
+
+
+def proof_figures(proof: LayoutProof) -> dict[str, Any]:
+    """A proof as figures for reports and screens."""
+    return {
+        "overlap": {"pairs": proof.overlap_pairs, "self": proof.overlap_self, "px": round(proof.overlap_px, 3)},
+        "smallest_gap_px": _rounded(proof.gap_px),
+        "smallest_margin_px": _rounded(proof.margin_px),
+        "outside": proof.outside,
+        "flipped": proof.flipped,
+    }
+
+
+def verify_report(scenes: list[Scene], channel: int, map_px: int, padding_px: float | None, margin_px: float | None) -> dict[str, Any]:
+    """Proof of the layout that all files share; with a padding or margin asked for, those must hold too."""
+    pieces = pieces_of(analyse_all(scenes, channel))
+    proof = prove(pieces, None, map_px)
+    reasons = []
+    if not pieces:
+        reasons.append(f"no object has UVs in channel {channel}")
+    if proof.overlap_pairs:
+        reasons.append(f"{proof.overlap_pairs} pairs of islands overlap")
+    if proof.overlap_self:
+        reasons.append(f"{proof.overlap_self} islands overlap themselves")
+    if proof.outside:
+        reasons.append(f"{proof.outside} islands are outside or astride tiles")
+    for name, wanted, found in (("gap", padding_px, proof.gap_px), ("margin", margin_px, proof.margin_px)):
+        if wanted is not None and found is not None and found < wanted - 1e-3:
+            reasons.append(f"the smallest {name} is {found:.3f} px, {wanted:g} px are asked for")
+    return {
+        "ok": not reasons,
+        "reasons": reasons,
+        **proof_figures(proof),
+        "islands": proof.islands,
+        "map_px": map_px,
+        "coverage": round(sum(c for c, _ in proof.coverage.values()) / max(1, len(proof.coverage)), 6),
+        "density_px_per_m": _density(overall_density(pieces, None, map_px)),
+    }
+
+
+def pack_report(
+    pieces: list[MeshIslands], proof: LayoutProof, packed: SheetPacking, map_px: int, tiles: int, seconds: float, seed: int,
+    tables: list[Floats] | None = None,
+) -> dict[str, Any]:  # fmt: skip
+    """Figures of a packing; everything measured comes from the proof (of what was written), not from the packer."""
+    density = overall_density(pieces, tables, map_px)
+    return {
+        "coverage": round(sum(c for c, _ in proof.coverage.values()) / tiles, 6),
+        "density_px_per_m": None if density is None else density.median,
+        "density_spread_px_per_m": _density(density),
+        "tiles": [{"tile": t, "coverage": round(c, 6), "islands": n} for t, (c, n) in sorted(proof.coverage.items())],
+        "smallest_gap_px": _rounded(proof.gap_px),
+        "smallest_margin_px": _rounded(proof.margin_px),
+        "overlap_pairs": proof.overlap_pairs,
+        "overlap_self": proof.overlap_self,
+        "flipped": proof.flipped,
+        "islands": proof.islands,
+        "flat_islands": packed.flat,
+        "objects": sum(len(p.objects) for p in pieces),
+        "map_px": map_px,
+        "seconds": round(seconds, 2),
+        "seed": seed,
+        "passes": packed.result.passes,
+        "stopped": packed.result.stopped,
+        "limiting": limiting(pieces, packed.tables),
+    }
+
+
+def limiting(pieces: list[MeshIslands], tables: list[Floats]) -> list[str]:
+    """The islands that bound the scale: those that span a tile, and those that fill a quarter of one."""
+    out = []
+    for piece, table in zip(pieces, tables, strict=True):
+        size = (piece.islands.box[:, 2:] - piece.islands.box[:, :2]).max(axis=1) * table[:, 2]
+        area = piece.islands.area * table[:, 2] ** 2
+        for i in np.flatnonzero((size > 0.9) | (area > 0.25)):
+            why = f"spans {size[i] * 100:.0f} % of the tile" if size[i] > 0.9 else f"fills {area[i] * 100:.0f} % of a tile"
+            out.append(f"{piece.objects[0].name}, island {i}: {why}")
+    return out[:20]

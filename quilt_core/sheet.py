@@ -1,0 +1,161 @@
+"""A sheet: the islands of many meshes in one texture space. Analyse, even, pack, apply.
+
+A layout is one similarity per island on top of the UVs that were read: columns angle (radians), mirror (1 or
+-1, applied first, to u), scale, offset u, offset v.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+
+import numpy as np
+import shapely
+from numpy.typing import NDArray
+
+from .density import Spread, densities, even_scales, island_world_areas, spread, world_areas
+from .errors import DoesNotFit, QuiltError
+from .islands import Islands, find_islands
+from .outlines import Outlines, trace_outlines
+from .pack import Packing, PackResult, Recipe, pack
+from .pack.shapes import cos_sin
+from .scene import Floats, Mesh, MeshObject, Scene
+
+IDENTITY = np.array([0.0, 1.0, 1.0, 0.0, 0.0])
+
+
+@dataclass(frozen=True)
+class MeshIslands:
+    """A mesh analysed in one channel, with all objects that place it.
+
+    `world_area` (n,): of the placing with the largest surface, since that one has the least density.
+    """
+
+    mesh: Mesh
+    channel: int
+    islands: Islands
+    outlines: Outlines
+    objects: list[MeshObject]
+    object_areas: list[Floats]
+    uvs: Floats
+
+    @property
+    def world_area(self) -> Floats:
+        """World area (n,) that evening uses."""
+        return self.object_areas[int(np.argmax([a.sum() for a in self.object_areas]))]
+
+
+def analyse(scene: Scene, channel: int) -> list[MeshIslands | None]:
+    """Islands of every mesh of a scene; None for a mesh without UVs in the channel."""
+    out: list[MeshIslands | None] = []
+    for number, mesh in enumerate(scene.meshes):
+        objects = [o for o in scene.objects if o.mesh == number]
+        source = mesh.channels.get(channel)
+        if source is None or not (source.triangles >= 0).all(axis=1).any():
+            out.append(None)
+            continue
+        islands = find_islands(mesh, source)
+        outlines = trace_outlines(source.uvs, source.triangles, islands.of_triangle, islands.count)
+        areas = [island_world_areas(islands, world_areas(mesh, o)) for o in objects]
+        out.append(MeshIslands(mesh, channel, islands, outlines, objects, areas, source.uvs))
+    return out
+
+
+def transform_rows(uvs: Floats, of_row: NDArray[np.integer], table: Floats) -> Floats:
+    """UV rows (W, 2) moved by their islands' similarities (n, 5); rows without an island stay."""
+    out = uvs.copy()
+    used = of_row >= 0
+    t = table[of_row[used]]
+    c, s = cos_sin(t[:, 0])
+    u, v = uvs[used, 0] * t[:, 1], uvs[used, 1]
+    out[used, 0] = t[:, 2] * (c * u - s * v) + t[:, 3]
+    out[used, 1] = t[:, 2] * (s * u + c * v) + t[:, 4]
+    return out
+
+
+def transform_regions(regions: NDArray[np.object_], table: Floats) -> NDArray[np.object_]:
+    """Regions (n,) moved by similarities (n, 5)."""
+    owner = np.repeat(np.arange(len(regions)), shapely.get_num_coordinates(regions))
+    return shapely.set_coordinates(regions.copy(), transform_rows(shapely.get_coordinates(regions), owner, table))  # type: ignore[no-any-return]
+
+
+def object_density(piece: MeshIslands, table: Floats | None, number: int, map_px: float) -> tuple[Floats, Spread | None]:
+    """Density (n,) of an object's islands under a layout (None: as read), and its spread."""
+    scale = np.ones(piece.islands.count) if table is None else table[:, 2]
+    d = densities(piece.islands.area * scale**2, piece.object_areas[number], map_px)
+    return d, spread(d, piece.object_areas[number])
+
+
+@dataclass(frozen=True)
+class SheetPacking:
+    """Layouts per piece, the packer's result, and the number of flat islands that were only put aside."""
+
+    tables: list[Floats]
+    result: PackResult
+    flat: int
+
+
+def pack_sheet(
+    pieces: list[MeshIslands],
+    recipe: Recipe,
+    keep_ratios: bool = False,
+    progress: Callable[[list[Floats], Packing], None] | None = None,
+    stop: Callable[[], bool] = lambda: False,
+) -> SheetPacking:
+    """Even the density of all islands of all pieces and pack them into one sheet.
+
+    Raises
+    ------
+    QuiltError : nothing to pack
+    DoesNotFit : see `pack`; island numbers count through all pieces
+    """
+    if not pieces:
+        raise QuiltError("There is nothing to pack: no chosen object has UVs in this channel.")
+    uv_area = np.concatenate([p.islands.area for p in pieces])
+    world = np.concatenate([p.world_area for p in pieces])
+    regions = np.concatenate([p.outlines.regions for p in pieces])
+    bounds = np.cumsum([0] + [p.islands.count for p in pieces])
+    group = np.repeat(np.arange(len(pieces)), np.diff(bounds))
+    factor = np.ones(len(regions)) if keep_ratios else even_scales(uv_area, world, group)
+    if recipe.density is not None:
+        factor = factor * _held(uv_area, world, recipe, keep_ratios)
+    real = np.flatnonzero(~shapely.is_empty(regions))
+    if not len(real):
+        raise QuiltError("There is nothing to pack: all islands have no area in the UV plane. Unwrap them first.")
+    tables = np.tile(IDENTITY, (len(regions), 1))
+    tables[:, 2] = factor
+    sized = transform_regions(regions[real], tables[real])
+    corners = np.concatenate([p.islands.box for p in pieces])
+
+    def layouts(packing: Packing) -> list[Floats]:
+        return np.split(_tables(packing, factor, real, corners, recipe), bounds[1:-1])
+
+    try:
+        result = pack(sized, recipe, (lambda p: progress(layouts(p), p)) if progress else None, stop)
+    except DoesNotFit as e:
+        raise DoesNotFit(str(e), [int(real[i]) for i in e.islands], e.best_density) from e
+    return SheetPacking(layouts(result.best), result, len(regions) - len(real))
+
+
+def _held(uv_area: Floats, world: Floats, recipe: Recipe, keep_ratios: bool) -> float:
+    """Factor that brings the islands to the held density (their median, when ratios are kept)."""
+    assert recipe.density is not None
+    if not keep_ratios:
+        return recipe.density / recipe.map_px
+    now = spread(densities(uv_area, world, recipe.map_px), world)
+    if now is None:
+        raise QuiltError("There is no density to hold: no island has an area both on the model and in the UV plane.")
+    return recipe.density / now.median
+
+
+def _tables(packing: Packing, factor: Floats, real: NDArray[np.int64], box: Floats, recipe: Recipe) -> Floats:
+    out = np.tile(IDENTITY, (len(factor), 1))
+    out[real, 0], out[real, 2] = packing.angle, packing.scale * factor[real]
+    out[real, 3:] = packing.offset
+    # Flat islands cover no texel: they shrink to half a texel at the margin of the first tile.
+    flat = np.ones(len(factor), bool)
+    flat[real] = False
+    size = np.maximum((box[flat, 2:] - box[flat, :2]).max(axis=1), 1e-12)
+    out[flat, 2] = np.minimum(1.0, 0.5 / recipe.map_px / size)
+    out[flat, 3:] = (recipe.margin_px + 0.25) / recipe.map_px - out[flat, 2:3] * box[flat, :2]
+    return out
