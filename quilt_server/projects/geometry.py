@@ -1,0 +1,106 @@
+"""Binary geometry for the browser.
+
+Layout, little endian: uint32 length of a JSON header, the header (padded with spaces to 4 bytes), then the arrays that
+it lists in `arrays` as [name, type, items, width], one after the other, all of 4-byte numbers:
+position (V, 3) float32 metres in the world; uv (V, 2) float32; island (V, 1) uint32 number in the file or 0xffffffff;
+index (T, 3) uint32; edge (E, 2) uint32 vertices of outline edges. `objects` gives each object's range in `index` and
+`edge`; of several objects that place one mesh only the first has `table` true, since they share their islands.
+"""
+
+from __future__ import annotations
+
+import io
+import json
+import struct
+from typing import Any
+
+import numpy as np
+
+from quilt_core.density import island_world_areas, world_areas
+from quilt_core.scene import Floats, Scene
+from quilt_core.sheet import MeshIslands
+
+_NONE = 0xFFFFFFFF
+
+
+def island_starts(pieces: list[MeshIslands | None]) -> list[int]:
+    """First island number of every mesh in its file, and the number of all islands at the end."""
+    return [0, *np.cumsum([0 if p is None else p.islands.count for p in pieces]).tolist()]
+
+
+def _outline(island: np.ndarray, index: np.ndarray, uv: np.ndarray) -> np.ndarray:
+    """Edges (E, 2) that one triangle alone has, joined by UV and island."""
+    tri = index[island[index[:, 0]] != _NONE]
+    if not len(tri):
+        return np.zeros((0, 2), np.uint32)
+    key = np.column_stack([island, np.round(uv.astype(np.float64) * 2**20)])
+    node = np.unique(key, axis=0, return_inverse=True)[1].ravel()
+    edge = np.concatenate([tri[:, [0, 1]], tri[:, [1, 2]], tri[:, [2, 0]]])
+    ends = np.sort(node[edge], axis=1)
+    _, first, count = np.unique(ends, axis=0, return_index=True, return_counts=True)
+    return edge[first[count == 1]].astype(np.uint32)
+
+
+def build(scene: Scene, pieces: list[MeshIslands | None], channel: int) -> bytes:
+    """The binary geometry of a file."""
+    starts = island_starts(pieces)
+    columns: dict[str, list[np.ndarray]] = {k: [] for k in ("position", "uv", "island", "index", "edge")}
+    objects: list[dict[str, Any]] = []
+    vertices = triangles = edges = 0
+    seen: set[int] = set()
+    for o in scene.objects:
+        mesh, piece = scene.meshes[o.mesh], pieces[o.mesh]
+        source = mesh.channels.get(channel)
+        # One vertex for every pair of position and UV row; faces without UVs keep their positions only.
+        uv_rows = np.full_like(mesh.triangles, -1) if source is None else source.triangles
+        pair = mesh.triangles.astype(np.int64) * (1 << 32) + (uv_rows + 1)
+        unique, index = np.unique(pair, return_inverse=True)
+        index = index.reshape(-1, 3).astype(np.uint32)
+        p, w = unique >> 32, (unique & 0xFFFFFFFF) - 1
+        world = mesh.positions[p] @ o.world[:3, :3].T + o.world[:3, 3]
+        uv = np.zeros((len(unique), 2)) if source is None else np.where(w[:, None] >= 0, source.uvs[np.maximum(w, 0)], 0.0)
+        island = np.full(len(unique), _NONE, np.uint32)
+        if piece is not None:
+            own = np.where(w >= 0, piece.islands.of_row[np.maximum(w, 0)], -1)
+            island = np.where(own >= 0, own + starts[o.mesh], _NONE).astype(np.uint32)
+        edge = _outline(island, index, uv) if o.mesh not in seen else np.zeros((0, 2), np.uint32)
+        objects.append(
+            {"index": [triangles, len(index)], "edge": [edges, len(edge)], "table": o.mesh not in seen,
+             "islands": [starts[o.mesh], starts[o.mesh + 1]]}
+        )  # fmt: skip
+        seen.add(o.mesh)
+        for name, value in (("position", world), ("uv", uv)):
+            columns[name].append(value.astype("<f4"))
+        columns["island"].append(island[:, None])
+        columns["index"].append(index + np.uint32(vertices))
+        columns["edge"].append(edge + np.uint32(vertices))
+        vertices, triangles, edges = vertices + len(unique), triangles + len(index), edges + len(edge)
+    arrays = {k: np.concatenate(v) for k, v in columns.items()}
+    header = {"objects": objects, "islands": starts[-1], "arrays": [[k, str(a.dtype), len(a), a.shape[1]] for k, a in arrays.items()]}
+    text = json.dumps(header).encode()
+    text += b" " * (-len(text) % 4)
+    return struct.pack("<I", len(text)) + text + b"".join(np.ascontiguousarray(a).tobytes() for a in arrays.values())
+
+
+def to_npz(arrays: dict[str, Floats]) -> bytes:
+    """Arrays as a compressed blob."""
+    out = io.BytesIO()
+    np.savez_compressed(out, allow_pickle=False, **arrays)
+    return out.getvalue()
+
+
+def from_npz(blob: bytes) -> dict[str, Floats]:
+    """The arrays of a blob."""
+    with np.load(io.BytesIO(bytes(blob)), allow_pickle=False) as f:
+        return {k: f[k] for k in f.files}
+
+
+def area_table(scene: Scene, pieces: list[MeshIslands | None]) -> dict[str, Floats]:
+    """What density figures need: per object number `uvN` and `worldN` (n,), areas of its islands."""
+    out: dict[str, Floats] = {}
+    for number, o in enumerate(scene.objects):
+        piece = pieces[o.mesh]
+        if piece is not None:
+            out[f"uv{number}"] = piece.islands.area
+            out[f"world{number}"] = island_world_areas(piece.islands, world_areas(piece.mesh, o))
+    return out

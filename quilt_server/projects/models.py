@@ -1,0 +1,83 @@
+"""What is kept. Layouts and snapshots are never changed: undo moves a project's pointer among its snapshots."""
+
+from __future__ import annotations
+
+from typing import ClassVar
+
+from django.db import models
+
+
+class Project(models.Model):
+    """The work on one set of files."""
+
+    name = models.CharField(max_length=120)
+    created = models.DateTimeField(auto_now_add=True)
+    modified = models.DateTimeField(auto_now=True)
+    deleted = models.DateTimeField(null=True)
+    demo = models.BooleanField(default=False)
+    head = models.ForeignKey("Snapshot", null=True, on_delete=models.SET_NULL, related_name="+")
+
+
+class Original(models.Model):
+    """Bytes of an uploaded file, kept once under their SHA-256."""
+
+    sha = models.CharField(max_length=64, primary_key=True)
+    data = models.BinaryField()
+
+
+class SourceFile(models.Model):
+    """A mesh file of a project. `companions`: path to hash of the files beside it. `geometry`: see `geometry.py`."""
+
+    project = models.ForeignKey(Project, on_delete=models.CASCADE, related_name="files")
+    name = models.CharField(max_length=400)
+    original = models.ForeignKey(Original, on_delete=models.PROTECT)
+    unit_m = models.FloatField(default=1.0)
+    companions = models.JSONField(default=dict)
+    objects_info = models.JSONField(default=list)
+    warnings = models.JSONField(default=list)
+    areas = models.BinaryField()
+    geometry = models.BinaryField()
+
+
+class Layout(models.Model):
+    """One similarity per island of every file (`tables`: npz, file id to (n, 5)), with its proof."""
+
+    project = models.ForeignKey(Project, on_delete=models.CASCADE, related_name="layouts")
+    created = models.DateTimeField(auto_now_add=True)
+    kind = models.CharField(max_length=16)
+    name = models.CharField(max_length=120, default="")
+    figures = models.JSONField(default=dict)
+    recipe = models.JSONField(default=dict)
+    tables = models.BinaryField()
+    picture = models.BinaryField(default=b"")
+    discarded = models.BooleanField(default=False)
+
+
+class Snapshot(models.Model):
+    """One state of a project: its files, left-out objects, settings and layout. `parent` is what undo goes back to."""
+
+    project = models.ForeignKey(Project, on_delete=models.CASCADE, related_name="snapshots")
+    parent = models.ForeignKey("self", null=True, on_delete=models.SET_NULL, related_name="children")
+    created = models.DateTimeField(auto_now_add=True)
+    label = models.CharField(max_length=120)
+    layout = models.ForeignKey(Layout, null=True, on_delete=models.PROTECT)
+    files = models.JSONField(default=list)
+    left_out = models.JSONField(default=list)
+    settings = models.JSONField(default=dict)
+
+
+class Job(models.Model):
+    """Work for the worker process. state: waiting, running, done, failed, stopped, interrupted."""
+
+    OVER: ClassVar = ("done", "failed", "stopped", "interrupted")
+    project = models.ForeignKey(Project, on_delete=models.CASCADE, related_name="jobs")
+    kind = models.CharField(max_length=16)
+    state = models.CharField(max_length=16, default="waiting")
+    created = models.DateTimeField(auto_now_add=True)
+    params = models.JSONField(default=dict)
+    progress = models.JSONField(default=dict)
+    draft = models.BinaryField(default=b"")
+    cancel = models.BooleanField(default=False)
+    error = models.TextField(default="")
+    result = models.JSONField(default=dict)
+    output = models.BinaryField(default=b"")

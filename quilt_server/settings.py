@@ -1,0 +1,57 @@
+"""Django settings. Everything that differs between machines comes from two environment variables."""
+
+from __future__ import annotations
+
+import os
+import secrets
+from pathlib import Path
+
+BASE_DIR = Path(__file__).resolve().parent.parent
+DATA_DIR = Path(os.environ.get("QUILT_DATA") or Path(os.environ.get("XDG_DATA_HOME", Path.home() / ".local/share")) / "untold-quilt")
+DATA_DIR.mkdir(parents=True, exist_ok=True)
+
+
+def _secret() -> str:
+    path = DATA_DIR / "secret"
+    if not path.exists():
+        path.write_text(secrets.token_urlsafe(48))
+        path.chmod(0o600)
+    return path.read_text()
+
+
+SECRET_KEY = _secret()
+DEBUG = False
+ALLOWED_HOSTS = ["localhost", "127.0.0.1", "[::1]"]
+INSTALLED_APPS = ["quilt_server.projects"]
+MIDDLEWARE = [
+    "django.middleware.security.SecurityMiddleware",
+    "whitenoise.middleware.WhiteNoiseMiddleware",
+    "quilt_server.guard.SameOriginMiddleware",
+    "django.middleware.clickjacking.XFrameOptionsMiddleware",
+    "django.middleware.common.CommonMiddleware",
+]
+ROOT_URLCONF = "quilt_server.urls"
+DATABASES = {
+    "default": {
+        "ENGINE": "django.db.backends.sqlite3",
+        "NAME": DATA_DIR / "quilt.sqlite3",
+        "OPTIONS": {
+            "transaction_mode": "IMMEDIATE",
+            "timeout": 20,
+            "init_command": "PRAGMA journal_mode=WAL; PRAGMA synchronous=NORMAL; PRAGMA foreign_keys=ON;",
+        },
+        "TEST": {"NAME": DATA_DIR / "test.sqlite3"},
+    }
+}
+DEFAULT_AUTO_FIELD = "django.db.models.BigAutoField"
+USE_TZ = True
+STATIC_URL = "/static/"
+WEB_DIR = BASE_DIR / "web" / "dist"
+WHITENOISE_ROOT = WEB_DIR if WEB_DIR.exists() else None
+WHITENOISE_INDEX_FILE = True
+DATA_UPLOAD_MAX_MEMORY_SIZE = 1 << 30
+DATA_UPLOAD_MAX_NUMBER_FILES = 1000
+FILE_UPLOAD_MAX_MEMORY_SIZE = 16 << 20
+# The most that one upload, zip files opened, may hold.
+QUILT_UPLOAD_BYTES = 1 << 30
+QUILT_UPLOAD_FILES = 1000
