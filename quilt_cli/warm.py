@@ -1,0 +1,19 @@
+"""Compiles all kernels once, so that no user waits for it: `python -m quilt_cli.warm`."""
+
+from __future__ import annotations
+
+from demo.quay import small_set
+from quilt_core import formats, report
+from quilt_core.pack import Recipe
+from quilt_core.sheet import pack_sheet
+
+
+def main() -> None:
+    """Read and pack the small demo set, once plainly and once with the way that thousands of islands go."""
+    name, data = next(iter(small_set().items()))
+    pieces = report.pieces_of(report.analyse_all([formats.read(data, name)], 0))
+    pack_sheet(pieces, Recipe(map_px=512, padding_px=2, margin_px=1, passes=2))
+
+
+if __name__ == "__main__":
+    main()
