@@ -1,0 +1,44 @@
+import createClient from 'openapi-fetch'
+import type { components, paths } from './schema'
+
+export type State = components['schemas']['StateOut']
+export type ObjectRow = components['schemas']['ObjectOut']
+export type Job = components['schemas']['JobOut']
+export type Settings = components['schemas']['Settings']
+export type ProjectRow = components['schemas']['ProjectOut']
+export type Figures = components['schemas']['Figures']
+export type Try = components['schemas']['TryOut']
+
+export const api = createClient<paths>({ baseUrl: '/', headers: { 'X-Quilt': '1' } })
+
+/** The words of a refusal. */
+export function words(error: unknown): string {
+  const detail = (error as { detail?: unknown } | undefined)?.detail
+  if (typeof detail === 'string') return detail
+  if (Array.isArray(detail)) return 'A value is not what it should be: ' + JSON.stringify(detail[0])
+  return 'The application did not answer. Is it still running?'
+}
+
+/** A binary answer, or null when there is none yet. */
+export async function binary(path: string): Promise<ArrayBuffer | null> {
+  const response = await fetch(path)
+  return response.status === 200 ? response.arrayBuffer() : null
+}
+
+/** Uploads files with their relative paths. */
+export async function bringIn(project: number, files: { path: string; file: File }[], unit: number): Promise<Job> {
+  const form = new FormData()
+  for (const { path, file } of files) {
+    form.append('files', file, file.name)
+    form.append('paths', path)
+  }
+  form.append('unit_m', String(unit))
+  const response = await fetch(`/api/projects/${project}/files`, {
+    method: 'POST',
+    body: form,
+    headers: { 'X-Quilt': '1' },
+  })
+  const body: unknown = await response.json()
+  if (!response.ok) throw new Error(words(body))
+  return body as Job
+}

@@ -1,0 +1,185 @@
+import { Box, Button, Flex, Text } from '@chakra-ui/react'
+import { useEffect, useState, type DragEvent } from 'react'
+import { Group, Panel, Separator } from 'react-resizable-panels'
+import { Ledger } from '../ledger/Ledger'
+import { ModelView } from '../model/ModelView'
+import { dropped } from '../stages/drop'
+import { Worksheet } from '../stages/Worksheet'
+import { STAGES, useQuilt } from '../store'
+import { TableView } from '../table/TableView'
+import { Tries } from '../tries/Tries'
+import { useKeys } from './keys'
+import { openPoints } from './points'
+
+/** The frame of a project: bar, stage rail, ledger, table and model, worksheet, tries. */
+export function Workspace({ id, leave }: { id: number; leave: () => void }) {
+  const q = useQuilt()
+  const [over, setOver] = useState(false)
+  const { open, close } = q
+  useEffect(() => {
+    void open(id)
+    return close
+  }, [id, open, close])
+  useEffect(() => {
+    document.title = q.state ? `${q.state.name} – Untold Quilt` : 'Untold Quilt'
+  }, [q.state])
+  useKeys()
+
+  async function drop(e: DragEvent) {
+    e.preventDefault()
+    setOver(false)
+    void q.upload(await dropped(e.dataTransfer), 1)
+  }
+
+  return (
+    <Flex
+      direction="column"
+      h="100%"
+      onDragOver={(e) => {
+        e.preventDefault()
+        setOver(true)
+      }}
+      onDragLeave={() => setOver(false)}
+      onDrop={(e) => void drop(e)}
+      outline={over ? '3px dashed' : undefined}
+      outlineColor="indigo"
+      outlineOffset="-6px"
+    >
+      <Bar leave={leave} />
+      <Rail />
+      {q.message && (
+        <Flex
+          role="alert"
+          bg="sheet"
+          borderBottom="1px solid"
+          borderColor="madder"
+          color="madder"
+          px="4"
+          py="2"
+          gap="3"
+        >
+          <Text flex="1">{q.message}</Text>
+          <Button size="2xs" variant="ghost" onClick={() => q.say('')}>
+            Close
+          </Button>
+        </Flex>
+      )}
+      <Box flex="1" minH="0">
+        <Group orientation="horizontal" id="frame">
+          <Panel defaultSize="25%" minSize="220px">
+            <Ledger />
+          </Panel>
+          <Divide />
+          <Panel minSize="300px">
+            <Group orientation="vertical" id="views">
+              <Panel defaultSize="55%" minSize="120px">
+                <TableView />
+              </Panel>
+              <Divide flat />
+              <Panel minSize="100px">
+                <ModelView />
+              </Panel>
+            </Group>
+          </Panel>
+          <Divide />
+          <Panel defaultSize="23%" minSize="240px">
+            <Worksheet />
+          </Panel>
+        </Group>
+      </Box>
+      <Tries />
+    </Flex>
+  )
+}
+
+function Divide({ flat = false }: { flat?: boolean }) {
+  return (
+    <Separator>
+      <Box w={flat ? '100%' : '5px'} h={flat ? '5px' : '100%'} bg="fold" _hover={{ bg: 'thread' }} />
+    </Separator>
+  )
+}
+
+function Bar({ leave }: { leave: () => void }) {
+  const { state, job, step, stop } = useQuilt()
+  const p = job?.progress ?? {}
+  const cover = p.coverage === undefined ? '' : `, best coverage ${(100 * Number(p.coverage)).toFixed(1)} %`
+  const time = p.of === undefined ? '' : ` ${Number(p.seconds).toFixed(0)} of ${Number(p.of).toFixed(0)} s`
+  return (
+    <Flex align="center" gap="3" px="3" h="44px" flexShrink="0">
+      <Button variant="plain" p="0" aria-label="All projects" title="All projects" onClick={leave}>
+        <img src="/mark.svg" width="24" alt="" />
+      </Button>
+      <Text fontSize="md" fontWeight="600" truncate>
+        {state?.name}
+      </Text>
+      <Button
+        size="xs"
+        variant="ghost"
+        disabled={!state?.undo || !!job}
+        title={`Undo ${state?.undo ?? ''} (Ctrl+Z)`}
+        onClick={() => void step('undo')}
+      >
+        Undo
+      </Button>
+      <Button
+        size="xs"
+        variant="ghost"
+        disabled={!state?.redo || !!job}
+        title={`Redo ${state?.redo ?? ''} (Ctrl+Shift+Z)`}
+        onClick={() => void step('redo')}
+      >
+        Redo
+      </Button>
+      <Flex flex="1" justify="center" align="center" gap="3" role="status" aria-live="polite">
+        {job && (
+          <>
+            <Text>
+              {String(p.text ?? 'Waiting for the worker')}
+              {time}
+              {cover}
+            </Text>
+            {job.kind === 'pack' && (
+              <Button size="xs" variant="outline" borderColor="ink" onClick={() => void stop()}>
+                Stop, keep the best
+              </Button>
+            )}
+          </>
+        )}
+      </Flex>
+      <Text color="faded">{job ? 'Working' : 'All saved'}</Text>
+    </Flex>
+  )
+}
+
+function Rail() {
+  const { stage, setStage, state } = useQuilt()
+  return (
+    <Flex as="nav" aria-label="Stages" px="3" gap="1" borderBottom="1px dashed" borderColor="thread" flexShrink="0">
+      {STAGES.map((s) => {
+        const count = openPoints(s, state)
+        const here = s === stage
+        return (
+          <Button
+            key={s}
+            size="sm"
+            variant="plain"
+            aria-current={here ? 'step' : undefined}
+            rounded="0"
+            borderBottom="3px solid"
+            borderColor={here ? 'indigo' : 'transparent'}
+            color={here ? 'ink' : 'faded'}
+            onClick={() => setStage(s)}
+          >
+            {s}
+            {count > 0 && (
+              <Text as="span" color="madder" title={`${count} open points`}>
+                {count}
+              </Text>
+            )}
+          </Button>
+        )
+      })}
+    </Flex>
+  )
+}

@@ -1,0 +1,40 @@
+import { binary } from '../api/client'
+
+export const NO_ISLAND = 0xffffffff
+
+interface Header {
+  objects: { index: [number, number]; edge: [number, number]; table: boolean; islands: [number, number] }[]
+  islands: number
+  arrays: [string, string, number, number][]
+}
+
+/** The geometry of a file, as the server's `geometry.py` lays it out. */
+export interface FileGeometry {
+  header: Header
+  position: Float32Array
+  uv: Float32Array
+  island: Uint32Array
+  index: Uint32Array
+  edge: Uint32Array
+}
+
+export async function loadGeometry(file: number): Promise<FileGeometry> {
+  const data = await binary(`/api/files/${file}/geometry`)
+  if (!data) throw new Error('The geometry of a file could not be loaded.')
+  const size = new DataView(data).getUint32(0, true)
+  const header = JSON.parse(new TextDecoder().decode(new Uint8Array(data, 4, size))) as Header
+  const out: Record<string, Float32Array | Uint32Array> = {}
+  let at = 4 + size
+  for (const [name, type, items, width] of header.arrays) {
+    out[name] =
+      type === 'float32' ? new Float32Array(data, at, items * width) : new Uint32Array(data, at, items * width)
+    at += 4 * items * width
+  }
+  return { header, ...(out as unknown as Omit<FileGeometry, 'header'>) }
+}
+
+/** Similarities of islands, five numbers each: angle, mirror, scale, offset u, offset v. */
+export async function loadTable(path: string): Promise<Float32Array | null> {
+  const data = await binary(path)
+  return data ? new Float32Array(data) : null
+}

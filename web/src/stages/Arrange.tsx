@@ -1,0 +1,114 @@
+import { Text } from '@chakra-ui/react'
+import type { Settings } from '../api/client'
+import { useQuilt } from '../store'
+import { Main, NumberField, Setting, Title } from './parts'
+
+const MAPS = [64, 128, 256, 512, 1024, 2048, 4096, 8192]
+const TURNS = { none: 'not at all', '180': 'by 180°', '90': 'by 90°', '45': 'by 45°', free: 'freely' }
+
+export function Arrange() {
+  const { state, job, change, start } = useQuilt()
+  if (!state) return null
+  const s = state.settings
+  const set = (part: Partial<Settings>) => void change({ settings: { ...s, ...part } })
+  const usual = Math.max(1, (16 * s.map_px) / 2048)
+  const levels = s.padding_px >= 1 ? Math.floor(Math.log2(s.padding_px)) : 0
+  const islands = state.objects.filter((o) => !o.left_out).reduce((n, o) => n + o.islands, 0)
+  return (
+    <>
+      <Title text="One density for every island, then all of them packed into one tile.">Even and arrange</Title>
+      <Setting name="Map size" text="Padding and density are counted in pixels of this map.">
+        <select
+          aria-label="Map size"
+          value={s.map_px}
+          onChange={(e) => {
+            const k = Number(e.target.value) / s.map_px
+            set({ map_px: Number(e.target.value), padding_px: s.padding_px * k, margin_px: s.margin_px * k })
+          }}
+        >
+          {MAPS.map((m) => (
+            <option key={m} value={m}>
+              {m} px
+            </option>
+          ))}
+        </select>
+      </Setting>
+      <Setting
+        name="Padding"
+        text={`Between islands; stays a pixel wide down to mip level ${levels}. ${usual} px is the safe habit at this size.`}
+      >
+        <NumberField
+          name="Padding"
+          value={s.padding_px}
+          unit="px"
+          least={0}
+          most={256}
+          set={(padding_px) => set({ padding_px })}
+        />
+      </Setting>
+      <Setting name="Margin" text="To the border of the tile. Half the padding is usual: a repeated tile doubles it.">
+        <NumberField
+          name="Margin"
+          value={s.margin_px}
+          unit="px"
+          least={0}
+          most={256}
+          set={(margin_px) => set({ margin_px })}
+        />
+      </Setting>
+      <Setting name="Turn islands" text="Steps of 90° keep straight edges straight on the pixels.">
+        <select aria-label="Turn islands" value={s.rotate} onChange={(e) => set({ rotate: e.target.value })}>
+          {Object.entries(TURNS).map(([k, t]) => (
+            <option key={k} value={k}>
+              {t}
+            </option>
+          ))}
+        </select>
+      </Setting>
+      <Setting name="Density" text={s.hold ? 'What does not fit is named.' : 'As sharp as everything fits at.'}>
+        <select
+          aria-label="Density"
+          value={s.hold ? 'hold' : 'fit'}
+          onChange={(e) => set({ hold: e.target.value === 'hold' })}
+        >
+          <option value="fit">the highest that fits</option>
+          <option value="hold">hold this number</option>
+        </select>
+      </Setting>
+      {s.hold && (
+        <Setting name="Hold" text={`${(s.density / 100).toPrecision(4)} px/cm`}>
+          <NumberField
+            name="Held density"
+            value={s.density}
+            unit="px/m"
+            least={0.001}
+            most={1e7}
+            set={(density) => set({ density })}
+          />
+        </Setting>
+      )}
+      <Setting
+        name="Islands' sizes"
+        text="Keeping them leaves the islands as sharp against each other as they are now."
+      >
+        <select
+          aria-label="Islands' sizes"
+          value={s.keep_ratios ? 'keep' : 'even'}
+          onChange={(e) => set({ keep_ratios: e.target.value === 'keep' })}
+        >
+          <option value="even">even the density</option>
+          <option value="keep">keep their ratios</option>
+        </select>
+      </Setting>
+      <Setting name="Time" text="The search goes on this long; stop it whenever it is good enough.">
+        <NumberField name="Time" value={s.seconds} unit="s" least={0} most={3600} set={(seconds) => set({ seconds })} />
+      </Setting>
+      <Main disabled={!!job || !islands} onClick={() => void start('pack')}>
+        Pack this sheet
+      </Main>
+      <Text color="faded" mt="2">
+        {islands} islands of {state.objects.filter((o) => !o.left_out && o.islands).length} objects.
+      </Text>
+    </>
+  )
+}

@@ -1,0 +1,80 @@
+import { Box, Button, Flex, Text } from '@chakra-ui/react'
+import { useRef, useState } from 'react'
+import { useQuilt } from '../store'
+import { fromList } from './drop'
+import { Setting, Title } from './parts'
+
+const UNITS: Record<string, number> = { m: 1, cm: 0.01, mm: 0.001, in: 0.0254, ft: 0.3048 }
+
+export function Gather() {
+  const { state, job, upload, selection, change } = useQuilt()
+  const files = useRef<HTMLInputElement>(null)
+  const folder = useRef<HTMLInputElement>(null)
+  const [unit, setUnit] = useState('m')
+  const take = (list: FileList | null) => list?.length && void upload(fromList(list), UNITS[unit])
+  const left = new Set(state?.objects.filter((o) => o.left_out).map((o) => o.key))
+  const leave = (out: boolean) => {
+    for (const k of selection)
+      if (out) left.add(k)
+      else left.delete(k)
+    void change({ left_out: [...left] })
+  }
+  return (
+    <>
+      <Title text="Bring in meshes with their textures. More can join at any time.">Gather</Title>
+      <Flex
+        direction="column"
+        align="center"
+        gap="2"
+        p="5"
+        mb="4"
+        border="2px dashed"
+        borderColor="thread"
+        textAlign="center"
+      >
+        <Text>Drop OBJ, GLB or glTF files, folders or a zip anywhere on this page.</Text>
+        <Button size="sm" bg="indigo" color="sheet" disabled={!!job} onClick={() => files.current?.click()}>
+          Choose files
+        </Button>
+        <Button size="xs" variant="ghost" disabled={!!job} onClick={() => folder.current?.click()}>
+          Choose a folder
+        </Button>
+        <input ref={files} type="file" multiple hidden data-testid="files" onChange={(e) => take(e.target.files)} />
+        <input
+          ref={folder}
+          type="file"
+          hidden
+          {...({ webkitdirectory: '' } as object)}
+          onChange={(e) => take(e.target.files)}
+        />
+      </Flex>
+      <Setting name="Unit of OBJ files" text="OBJ does not say. Density is per metre; glTF is always in metres.">
+        <select aria-label="Unit of OBJ files" value={unit} onChange={(e) => setUnit(e.target.value)}>
+          {Object.keys(UNITS).map((u) => (
+            <option key={u}>{u}</option>
+          ))}
+        </select>
+      </Setting>
+      {state?.files.map((f) => (
+        <Box key={f.id} py="1" borderBottom="1px dashed" borderColor="thread">
+          <Text fontWeight="600">{f.name}</Text>
+          {f.warnings.map((w) => (
+            <Text key={w} color="faded" fontSize="xs">
+              {w}
+            </Text>
+          ))}
+        </Box>
+      ))}
+      {!!state?.files.length && (
+        <Flex gap="2" mt="3" wrap="wrap">
+          <Button size="xs" variant="outline" disabled={!selection.size || !!job} onClick={() => leave(true)}>
+            Leave {selection.size} selected out
+          </Button>
+          <Button size="xs" variant="outline" disabled={!selection.size || !!job} onClick={() => leave(false)}>
+            Take them in again
+          </Button>
+        </Flex>
+      )}
+    </>
+  )
+}

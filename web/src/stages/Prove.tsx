@@ -1,0 +1,47 @@
+import { Box, Text } from '@chakra-ui/react'
+import { useQuilt } from '../store'
+import { Figure, Main, Title } from './parts'
+
+export function Prove() {
+  const { state, setStage } = useQuilt()
+  const f = state?.figures
+  if (!state || !f) return <Title text="Measured figures of the layout stand here once there is one.">Prove</Title>
+  const px = (v: number | null) => (v === null ? 'none' : `${v.toFixed(3)} px`)
+  const bad = [
+    f.overlap.pairs && `${f.overlap.pairs} pairs of islands overlap`,
+    f.overlap.self && `${f.overlap.self} islands overlap themselves`,
+    f.outside && `${f.outside} islands are outside or astride tiles`,
+  ].filter(Boolean)
+  return (
+    <>
+      <Title text={`Measured on the polygons of the islands at ${f.map_px} px, apart from the packer.`}>Prove</Title>
+      <Box p="3" mb="3" border="2px dashed" borderColor={bad.length ? 'madder' : 'moss'}>
+        <Text fontWeight="600" color={bad.length ? 'madder' : 'moss'} data-testid="verdict">
+          {bad.length ? 'Not fit for baking yet' : 'Fit for baking'}
+        </Text>
+        {bad.map((b) => (
+          <Text key={String(b)}>{b}</Text>
+        ))}
+      </Box>
+      <Figure name="Coverage" value={`${(100 * f.coverage).toFixed(2)} %`} />
+      <Figure name="Density" value={f.density === null ? 'none' : `${f.density.toPrecision(5)} px/m`} />
+      <Figure name="Smallest gap" value={px(f.smallest_gap_px)} />
+      <Figure name="Smallest margin" value={px(f.smallest_margin_px)} />
+      <Figure name="Overlapping pairs" value={String(f.overlap.pairs)} good={!f.overlap.pairs} />
+      <Figure name="Islands that overlap themselves" value={String(f.overlap.self)} good={!f.overlap.self} />
+      <Figure name="Outside or astride" value={String(f.outside)} good={!f.outside} />
+      <Figure name="Mirrored islands" value={String(f.flipped)} good={!f.flipped} />
+      {f.limiting.length > 0 && (
+        <Text my="3">
+          What bounds the density: {f.limiting.slice(0, 3).join('; ')}
+          {f.limiting.length > 3 && ` and ${f.limiting.length - 3} more`}.
+        </Text>
+      )}
+      <Box mt="4">
+        <Main onClick={() => setStage(state.packed ? 'Deliver' : 'Even and arrange')}>
+          {state.packed ? 'Next: deliver' : 'Next: even and arrange'}
+        </Main>
+      </Box>
+    </>
+  )
+}

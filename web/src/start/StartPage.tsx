@@ -1,0 +1,158 @@
+import { Box, Button, Flex, Grid, Heading, Input, Text } from '@chakra-ui/react'
+import { useCallback, useEffect, useState } from 'react'
+import { api, words, type ProjectRow } from '../api/client'
+
+const JOB = [
+  ['Gather', 'bring in meshes, one or many, with their textures'],
+  ['Inspect', 'see what is wrong with their UVs and how uneven their density is'],
+  ['Even and arrange', 'one density for all, islands packed with exact padding'],
+  ['Prove', 'overlaps, gaps and margins measured, not promised'],
+  ['Deliver', 'the same files with new UVs, a template to paint over, a report'],
+]
+
+/** The projects, and what the application is for. */
+export function StartPage({ open }: { open: (id: number) => void }) {
+  const [projects, setProjects] = useState<ProjectRow[]>([])
+  const [name, setName] = useState('')
+  const [error, setError] = useState('')
+  const [deleted, setDeleted] = useState<ProjectRow | null>(null)
+  const load = useCallback(
+    () => api.GET('/api/projects').then(({ data }) => setProjects((data ?? []).filter((p) => !p.deleted))),
+    [],
+  )
+  useEffect(() => {
+    document.title = 'Untold Quilt'
+    void load()
+  }, [load])
+
+  async function create() {
+    const { data, error } = await api.POST('/api/projects', { body: { name: name || 'New project' } })
+    if (data) open(data.id)
+    else setError(words(error))
+  }
+  const act = async (answer: Promise<{ error?: unknown }>) => {
+    const { error } = await answer
+    setError(error ? words(error) : '')
+    await load()
+  }
+  const at = (p: ProjectRow) => ({ params: { path: { project_id: p.id } } })
+
+  return (
+    <Box h="100%" overflowY="auto" p="8">
+      <Box maxW="1000px" mx="auto">
+        <Flex align="center" gap="3" mb="6">
+          <img src="/mark.svg" width="36" alt="" />
+          <Heading fontSize="lg">Untold Quilt</Heading>
+        </Flex>
+        <Grid templateColumns={{ base: '1fr', md: '3fr 2fr' }} gap="10">
+          <Box>
+            <Flex gap="2" mb="4">
+              <Input
+                aria-label="Name of the new project"
+                placeholder="Name of a new project"
+                value={name}
+                onChange={(e) => setName(e.target.value)}
+                onKeyDown={(e) => e.key === 'Enter' && void create()}
+                bg="sheet"
+                borderColor="thread"
+                size="sm"
+              />
+              <Button size="sm" bg="indigo" color="sheet" onClick={() => void create()}>
+                Start a project
+              </Button>
+            </Flex>
+            {error && (
+              <Text role="alert" color="madder" mb="3">
+                {error}
+              </Text>
+            )}
+            {deleted && (
+              <Flex role="status" align="center" gap="2" mb="3">
+                “{deleted.name}” is deleted.
+                <Button
+                  size="xs"
+                  variant="outline"
+                  onClick={() => {
+                    void act(api.POST('/api/projects/{project_id}/restore', at(deleted)))
+                    setDeleted(null)
+                  }}
+                >
+                  Bring it back
+                </Button>
+              </Flex>
+            )}
+            {projects.map((p) => (
+              <Flex
+                key={p.id}
+                align="center"
+                gap="2"
+                bg="sheet"
+                border="1px dashed"
+                borderColor="thread"
+                rounded="sm"
+                p="3"
+                mb="2"
+              >
+                <Box flex="1">
+                  <Button variant="plain" p="0" h="auto" color="indigo" fontSize="md" onClick={() => open(p.id)}>
+                    {p.name}
+                  </Button>
+                  <Text color="faded">
+                    {p.demo && 'demo, '}
+                    {p.objects} objects, last changed {new Date(p.modified).toLocaleString()}
+                  </Text>
+                </Box>
+                <Button
+                  size="xs"
+                  variant="ghost"
+                  onClick={() => {
+                    const other = prompt('Another name for this project', p.name)
+                    if (other) void act(api.PATCH('/api/projects/{project_id}', { ...at(p), body: { name: other } }))
+                  }}
+                >
+                  Rename
+                </Button>
+                <Button
+                  size="xs"
+                  variant="ghost"
+                  onClick={() => void act(api.POST('/api/projects/{project_id}/copy', at(p)))}
+                >
+                  Copy
+                </Button>
+                <Button
+                  size="xs"
+                  variant="ghost"
+                  onClick={() => {
+                    void act(api.DELETE('/api/projects/{project_id}', at(p)))
+                    setDeleted(p)
+                  }}
+                >
+                  Delete
+                </Button>
+              </Flex>
+            ))}
+          </Box>
+          <Box>
+            <Text fontSize="md" mb="3">
+              Meshes with good, bad or uneven UVs go in. The same meshes come out with even texel density, on one packed
+              and proven sheet.
+            </Text>
+            {JOB.map(([stage, text], n) => (
+              <Flex key={stage} gap="3" mb="2">
+                <Text color="indigo" fontWeight="600" minW="4">
+                  {n + 1}
+                </Text>
+                <Text>
+                  <b>{stage}:</b> {text}
+                </Text>
+              </Flex>
+            ))}
+            <Text mt="4" color="faded">
+              New here? Open “Tide mill, six parts”, go to “Even and arrange”, and press “Pack this sheet”.
+            </Text>
+          </Box>
+        </Grid>
+      </Box>
+    </Box>
+  )
+}

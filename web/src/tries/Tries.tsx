@@ -1,0 +1,52 @@
+import { Box, Flex, Text } from '@chakra-ui/react'
+import { useQuilt } from '../store'
+
+/** Every finished run with its picture and figures; a click keeps it. */
+export function Tries() {
+  const { state, job, change } = useQuilt()
+  const tries = state?.tries ?? []
+  return (
+    <Flex
+      h="104px"
+      flexShrink="0"
+      borderTop="1px dashed"
+      borderColor="thread"
+      overflowX="auto"
+      p="2"
+      gap="2"
+      align="center"
+    >
+      {!tries.length && <Text color="faded">Finished runs of the packer stand here, to compare and to keep one.</Text>}
+      {tries.map((t) => (
+        <Flex
+          as="button"
+          key={t.id}
+          gap="2"
+          p="1"
+          bg="sheet"
+          textAlign="left"
+          flexShrink="0"
+          border={t.kept ? '2px dashed' : '1px solid'}
+          borderColor={t.kept ? 'ink' : 'thread'}
+          aria-pressed={t.kept}
+          title={t.kept ? 'This is the layout' : 'Keep this try'}
+          onClick={() => !job && !t.kept && void change({ layout: t.id })}
+        >
+          <img src={`/api/layouts/${t.id}/picture`} width="78" height="78" alt={`Picture of ${t.name}`} />
+          <Box fontSize="xs">
+            <Text fontWeight="600">
+              {t.name}
+              {t.kept && ', kept'}
+            </Text>
+            <Text>{(100 * t.figures.coverage).toFixed(1)} % covered</Text>
+            <Text>{t.figures.density?.toPrecision(4)} px/m</Text>
+            <Text>
+              gap {t.figures.smallest_gap_px?.toFixed(2)} of {t.padding_px} px
+            </Text>
+            <Text color="faded">{t.figures.seconds?.toFixed(0)} s</Text>
+          </Box>
+        </Flex>
+      ))}
+    </Flex>
+  )
+}
