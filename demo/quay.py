@@ -117,7 +117,12 @@ def large_set() -> dict[str, bytes]:
         vane().moved(0, 4).uv(0.3),
         lamp().moved(5, 0, 4).uv(0.4),
     ]
-    boats = [punt().uv(0.02, 7.2, -3.4), oar("oar-1").moved(0, 1).uv(0.1), oar("oar-2").moved(1, 1).uv(0.1), post("post-bow").moved(4).without_uvs()]
+    boats = [
+        punt().uv(0.02, 7.2, -3.4),
+        oar("oar-1").moved(0, 1).uv(0.1),
+        oar("oar-2").moved(1, 1).uv(0.1),
+        post("post-bow").moved(4).without_uvs(),
+    ]
     boats += [sack(f"sack-{k + 1}").moved(0.7 * k, 0, 2).uv(0.05 + 0.03 * (k % 3)) for k in range(8)]
     quay = [plank(f"plank-{k + 1:02}", 1.2 + 0.3 * (k % 5)).moved(0, 0, 0.26 * k).uv(0.04 + 0.01 * (k % 4)) for k in range(26)]
     quay += [post(f"post-{k + 1}").moved(-0.5, 0, 1.2 * k).uv(0.2) for k in range(6)]

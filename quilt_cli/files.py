@@ -63,8 +63,8 @@ def write(scene: Scene, folder: Path, source: Path, outputs: dict[str, bytes]) -
     for target, body in targets.items():
         if not target.resolve().is_relative_to(folder.resolve()):
             raise FileError(scene.file, f"it refers to '{target.name}' outside its own folder", "", "Move that file beside it.")
-        if target.resolve() == source.resolve() or target.resolve().is_relative_to(source.parent.resolve()) and (
-            folder.resolve() == source.parent.resolve()
+        if target.resolve() == source.resolve() or (
+            target.resolve().is_relative_to(source.parent.resolve()) and (folder.resolve() == source.parent.resolve())
         ):
             raise FileError(str(target), "it would be overwritten", "", "Choose another folder for --out.")
         target.parent.mkdir(parents=True, exist_ok=True)

@@ -118,7 +118,10 @@ def _verify(args: argparse.Namespace) -> int:
     r = report.verify_report(_scenes(args), args.channel_in, args.map, args.padding, args.margin)
     gap, margin = (("none" if r[k] is None else f"{r[k]:.3f} px") for k in ("smallest_gap_px", "smallest_margin_px"))
     verdict = "The layout holds" if r["ok"] else "The layout fails: " + "; ".join(r["reasons"])
-    lines = [f"{verdict}.", f"{r['islands']} islands at {args.map} px, smallest gap {gap}, smallest margin {margin}, coverage {r['coverage']:.1%}"]
+    lines = [
+        f"{verdict}.",
+        f"{r['islands']} islands at {args.map} px, smallest gap {gap}, smallest margin {margin}, coverage {r['coverage']:.1%}",
+    ]
     _say(args, r, lines)
     return 0 if r["ok"] else 1
 
@@ -163,7 +166,9 @@ def _pack(args: argparse.Namespace) -> int:
     (args.out / "report.json").write_text(json.dumps(figures, indent=2) + "\n")
     density = figures["density_px_per_m"]
     lines = [f"{figures['islands']} islands of {figures['objects']} objects, coverage {figures['coverage']:.2%}, {density or 0:.1f} px/m"]
-    lines.append(f"smallest gap {figures['smallest_gap_px']} px, margin {figures['smallest_margin_px']} px, {figures['overlap_pairs']} overlaps")
+    lines.append(
+        f"smallest gap {figures['smallest_gap_px']} px, margin {figures['smallest_margin_px']} px, {figures['overlap_pairs']} overlaps"
+    )
     lines += [f"left as it was, it has no UVs: {u}" for u in figures["unpacked"]]
     _say(args, figures, lines)
     return 0

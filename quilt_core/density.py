@@ -33,7 +33,7 @@ def world_areas(mesh: Mesh, placing: MeshObject) -> Floats:
 def island_world_areas(islands: Islands, triangle_areas: Floats) -> Floats:
     """World area (n,) of each island."""
     has = islands.of_triangle >= 0
-    return np.bincount(islands.of_triangle[has], triangle_areas[has], islands.count)
+    return np.bincount(islands.of_triangle[has], triangle_areas[has], islands.count).astype(np.float64)
 
 
 def densities(uv_area: Floats, world_area: Floats, map_px: float) -> Floats:

@@ -189,8 +189,8 @@ def find_islands(mesh: Mesh, channel: UvChannel) -> Islands:
     of_row = np.full(len(channel.uvs), -1, np.int32)
     of_row[tri] = of[:, None]
     areas = triangle_areas(channel.uvs, tri)
-    area = np.bincount(of, np.abs(areas), n)
-    signed = np.bincount(of, areas, n)
+    area = np.bincount(of, np.abs(areas), n).astype(np.float64)
+    signed = np.bincount(of, areas, n).astype(np.float64)
     box = np.full((n, 4), np.inf)
     used = of_row >= 0
     for k, sign in ((0, 1), (1, 1), (2, -1), (3, -1)):

@@ -64,9 +64,7 @@ def _trace(start, end, nodes):  # type: ignore[no-untyped-def]
     return steps[:n], offsets[: rings + 1], fork
 
 
-def _boundary(
-    nodes: NDArray[np.int64], orientation: NDArray[np.int64]
-) -> tuple[NDArray[np.int64], NDArray[np.int64], NDArray[np.int64]]:
+def _boundary(nodes: NDArray[np.int64], orientation: NDArray[np.int64]) -> tuple[NDArray[np.int64], NDArray[np.int64], NDArray[np.int64]]:
     """Directed edges left over when shared ones cancel: (start, end, nodes of edges that are left twice)."""
     turned = np.where(orientation[:, None] < 0, nodes[:, ::-1], nodes)
     a, b = turned.ravel(), np.roll(turned, -1, axis=1).ravel()
@@ -156,9 +154,7 @@ def _assemble(
     simple[owners[~good]] = False
 
 
-def _unite(
-    regions: NDArray[np.object_], which: NDArray[np.int64], uvs: Floats, tri: Ints, of: NDArray[np.int64]
-) -> None:
+def _unite(regions: NDArray[np.object_], which: NDArray[np.int64], uvs: Floats, tri: Ints, of: NDArray[np.int64]) -> None:
     order = np.argsort(of, kind="stable")
     bounds = np.searchsorted(of[order], np.arange(len(regions) + 1))
     for i in which:

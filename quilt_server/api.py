@@ -1,6 +1,5 @@
 """The API. Every change names the snapshot it was made on, and is refused when the project moved on since."""
 
-
 from typing import Any
 
 from django.db import transaction
@@ -386,7 +385,9 @@ def job_output(request: HttpRequest, job_id: int) -> HttpResponse:
     """The delivered zip."""
     job = get_object_or_404(Job, pk=job_id, kind="deliver", state="done")
     name = "".join(c if c.isalnum() or c in "-_ " else "_" for c in job.project.name).strip() or "quilt"
-    return HttpResponse(bytes(job.output), content_type="application/zip", headers={"Content-Disposition": f'attachment; filename="{name}.zip"'})
+    return HttpResponse(
+        bytes(job.output), content_type="application/zip", headers={"Content-Disposition": f'attachment; filename="{name}.zip"'}
+    )
 
 
 def _forever(response: HttpResponse) -> HttpResponse:

@@ -48,9 +48,7 @@ def write_channel(document: Document, scene: Scene, uvs: dict[int, Floats], chan
             _write_shared(document, accessor, wants)
 
 
-def _wants(
-    document: Document, primitive: dict[str, Any], part: Part, new: Floats, channel: int
-) -> list[tuple[_Want, int]]:
+def _wants(document: Document, primitive: dict[str, Any], part: Part, new: Floats, channel: int) -> list[tuple[_Want, int]]:
     attributes = primitive["attributes"]
     rows = new[part.first : part.first + part.count]
     out = []
@@ -111,9 +109,7 @@ def _overwrite(document: Document, number: int, values: NDArray[np.float32]) -> 
     if at is None or "sparse" in accessor or accessor["componentType"] != _FLOAT or not _alone(document, number, at):
         return False
     body = bytearray(document.buffers[at.buffer])
-    rows = np.lib.stride_tricks.as_strided(
-        np.frombuffer(body, np.uint8)[at.start :], (len(values), 8), (at.stride, 1), writeable=True
-    )
+    rows = np.lib.stride_tricks.as_strided(np.frombuffer(body, np.uint8)[at.start :], (len(values), 8), (at.stride, 1), writeable=True)
     rows[:] = np.ascontiguousarray(values, "<f4").view(np.uint8).reshape(-1, 8)
     document.buffers[at.buffer] = bytes(body)
     for key, limit in (("min", values.min(axis=0)), ("max", values.max(axis=0))):

@@ -142,9 +142,7 @@ def read_mtl(data: bytes) -> dict[str, dict[str, str]]:
     return found
 
 
-def _build_meshes(
-    scene: Scene, s: ObjScan, names: list[str], of: NDArray[np.int64], material_of: NDArray[np.int32], unit_m: float
-) -> None:
+def _build_meshes(scene: Scene, s: ObjScan, names: list[str], of: NDArray[np.int64], material_of: NDArray[np.int32], unit_m: float) -> None:
     triangles, face_of = triangulate(s.v[s.corner_v], s.faces)
     corner_face = np.repeat(np.arange(len(s.faces) - 1), np.diff(s.faces))
     order = np.argsort(of[face_of], kind="stable")
@@ -260,9 +258,7 @@ def _patch(
     return b"".join([*out, body[at:]])
 
 
-def _part(
-    body: bytes, s: ObjScan, wanted: NDArray[np.float64], parted: NDArray[np.bool_]
-) -> list[tuple[int, int, bytes]]:
+def _part(body: bytes, s: ObjScan, wanted: NDArray[np.float64], parted: NDArray[np.bool_]) -> list[tuple[int, int, bytes]]:
     """Extra vt lines, and the faces from there on with absolute vt numbers."""
     newline = b"\r\n" if b"\r\n" in body[:10000] else b"\n"
     corner_face = np.repeat(np.arange(len(s.faces) - 1), np.diff(s.faces))
@@ -284,18 +280,18 @@ def _part(
     position = 0
     for f in faces_needing:
         vts_above = int(np.searchsorted(s.vt_line[:, 0], s.face_line[f, 0]))
-        for c in needs[f]:
+        for corner in needs[f]:
             position += 1
-            extra_number[extra_of[c]] = vts_above + position
+            extra_number[extra_of[corner]] = vts_above + position
     edits = []
-    for f in range(len(s.faces) - 1):
-        a, b = s.faces[f], s.faces[f + 1]
-        begin, end = (int(x) for x in s.face_line[f])
+    for face in range(len(s.faces) - 1):
+        a, b = int(s.faces[face]), int(s.faces[face + 1])
+        begin, end = (int(x) for x in s.face_line[face])
         rows = [
             0 if s.corner_vt[c] < 0 else int(extra_number[extra_of[c]] if extra_of[c] >= 0 else new_number[s.corner_vt[c]])
             for c in range(a, b)
         ]
-        new = b"".join(_line(wanted[c]) + newline for c in needs.get(f, [])) + _face(body[begin:end], rows)
+        new = b"".join(_line(wanted[c]) + newline for c in needs.get(face, [])) + _face(body[begin:end], rows)
         if new != body[begin:end]:
             edits.append((begin, end, new))
     return edits

@@ -263,16 +263,12 @@ def scan(text: bytes) -> ObjScan:
     corner_v, corner_vt = np.zeros(c_n, np.int64), np.zeros(c_n, np.int64)
     other = np.zeros((o_n, 3), np.int64)
     slow = np.zeros((3 * v_n + 2 * vt_n, 4), np.int64)
-    v_n, vt_n, f_n, c_n, o_n, s_n, bad = _fill(
-        buf, _POW10, v, vt, vt_line, faces, face_line, corner_v, corner_vt, other, slow
-    )
+    v_n, vt_n, f_n, c_n, o_n, s_n, bad = _fill(buf, _POW10, v, vt, vt_line, faces, face_line, corner_v, corner_vt, other, slow)
     if bad >= 0:
         raise ScanError(f"'{_token(joined, bad)}' is not a corner of a face", bad)
     for want, row, column, at in slow[:s_n]:
         (v if want == 3 else vt)[row, column] = _slow_number(joined, int(at))
-    result = ObjScan(
-        v[:v_n], vt[:vt_n], vt_line[:vt_n], faces[: f_n + 1], face_line[:f_n], corner_v[:c_n], corner_vt[:c_n], []
-    )
+    result = ObjScan(v[:v_n], vt[:vt_n], vt_line[:vt_n], faces[: f_n + 1], face_line[:f_n], corner_v[:c_n], corner_vt[:c_n], [])
     _check_indices(result, joined)
     for begin, end, before in other[:o_n]:
         word, _, rest = joined[begin:end].decode("utf-8", "replace").partition(" ")
@@ -302,6 +298,4 @@ def _check_indices(s: ObjScan, text: bytes) -> None:
         wrong = np.flatnonzero(index >= count)
         if len(wrong):
             face = int(np.searchsorted(s.faces, wrong[0], "right")) - 1
-            raise ScanError(
-                f"a face asks for {name} {int(index[wrong[0]]) + 1}, and there are {count}", int(s.face_line[face, 0])
-            )
+            raise ScanError(f"a face asks for {name} {int(index[wrong[0]]) + 1}, and there are {count}", int(s.face_line[face, 0]))

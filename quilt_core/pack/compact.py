@@ -161,7 +161,9 @@ def step(shapes: Shapes, state: State, gaps: Gaps, reach: float) -> State | None
         [-f[:, 0], -f[:, 1], f[:, 0], f[:, 1], np.full(rows, gaps.pad_per), -one, m * one, -one, m * one]
         + [one, (m - 1) * one, one, (m - 1) * one]
     )
-    limit = np.concatenate([f[:, 2] - gaps.pad_at, *(box[:, k] - gaps.margin_at for k in (0, 1)), *(-box[:, k] - gaps.margin_at for k in (2, 3))])
+    limit = np.concatenate(
+        [f[:, 2] - gaps.pad_at, *(box[:, k] - gaps.margin_at for k in (0, 1)), *(-box[:, k] - gaps.margin_at for k in (2, 3))]
+    )
     matrix = coo_matrix((value, (row, col)), shape=(rows + 4 * n, 2 * n + 1)).tocsc()
     cost = np.zeros(2 * n + 1)
     cost[-1] = 1.0

@@ -86,7 +86,9 @@ class PackResult:
 
 
 class _Search:
-    def __init__(self, regions: NDArray[np.object_], recipe: Recipe, progress: Callable[[Packing], None] | None, stop: Callable[[], bool]) -> None:
+    def __init__(
+        self, regions: NDArray[np.object_], recipe: Recipe, progress: Callable[[Packing], None] | None, stop: Callable[[], bool]
+    ) -> None:
         self.regions, self.recipe, self.progress, self.stop = regions, recipe, progress, stop
         self.begin = time.monotonic()
         hole = (1.5 * recipe.padding_px * BASE / recipe.map_px) ** 2

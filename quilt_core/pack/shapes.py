@@ -85,7 +85,7 @@ def prepare(regions: NDArray[np.object_], rotate: str, hole_min: float) -> Shape
     all_xy, all_owner = np.concatenate(xy), np.concatenate(owners)
     first = np.searchsorted(all_owner, np.arange(len(regions) + 1))
     count = ANGLES[rotate]
-    angle = np.arange(count) * (2 * math.pi / count)
+    angle = np.arange(count, dtype=np.float64) * (2 * math.pi / count)
     c, s = cos_sin(angle)
     extent = np.empty((len(regions), count, 4))
     for k in range(count):

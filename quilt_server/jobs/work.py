@@ -172,7 +172,9 @@ def figures_and_picture(layout: Layout, files: list[SourceFile], tables: dict[st
     layout.picture = picture(pieces, parts, owners, 256)
 
 
-def picture(pieces: list[MeshIslands], tables: list[Floats], owners: list[int], size: int, paper: str | None = "#fbf7ee", tile: int = 1001) -> bytes:
+def picture(
+    pieces: list[MeshIslands], tables: list[Floats], owners: list[int], size: int, paper: str | None = "#fbf7ee", tile: int = 1001
+) -> bytes:
     """PNG of a layout's tile."""
     if not pieces:
         return b""
@@ -234,7 +236,9 @@ def run_pack(job: Job) -> None:
 
     report_progress(job, {"text": "Reading the islands", "seconds": 0.0, "of": recipe.seconds})
     packed = pack_sheet(pieces, recipe, bool(s["keep_ratios"]), progress, _Flag(job))
-    report_progress(job, {"text": "Proving the layout", "coverage": packed.result.best.coverage, "seconds": recipe.seconds, "of": recipe.seconds})
+    report_progress(
+        job, {"text": "Proving the layout", "coverage": packed.result.best.coverage, "seconds": recipe.seconds, "of": recipe.seconds}
+    )
     proof = prove(pieces, packed.tables, recipe.map_px, (1, 1))
     seconds = time.monotonic() - begin
     figures = report.pack_report(pieces, proof, packed, recipe.map_px, 1, seconds, recipe.seed, packed.tables)
@@ -283,9 +287,9 @@ def run_deliver(job: Job) -> None:
         report_progress(job, {"text": "Proving what was written", "part": 0.9})
         map_px = int(head.settings["map_px"])
         new_chosen = [(f, s, _only(analyse(s, CHANNEL), p)) for (f, _, p), s in zip(chosen, again, strict=True)]
-        pieces = [p for _, _, ps in new_chosen for p in ps if p is not None]
-        proof = prove(pieces, None, map_px)
-        spread = report.overall_density(pieces, None, map_px)
+        written_pieces = [p for _, _, ps in new_chosen for p in ps if p is not None]
+        proof = prove(written_pieces, None, map_px)
+        spread = report.overall_density(written_pieces, None, map_px)
         figures = {
             "project": project.name, "map_px": map_px, **report.proof_figures(proof), "islands": proof.islands,
             "coverage": round(sum(c for c, _ in proof.coverage.values()), 6), "ok": proof.ok,

@@ -43,7 +43,10 @@ def run_one(job_id: int) -> None:
         job.state, job.error = "failed", "There was not enough memory for this. Try with fewer files at once."
     except Exception:
         traceback.print_exc()
-        job.state, job.error = "failed", f"Something went wrong while doing '{job.kind}'. The project is as it was; the log has the details."
+        job.state, job.error = (
+            "failed",
+            f"Something went wrong while doing '{job.kind}'. The project is as it was; the log has the details.",
+        )
     job.draft = b""
     job.save(update_fields=["state", "error", "result", "output", "draft"])
 

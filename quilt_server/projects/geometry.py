@@ -89,7 +89,7 @@ def to_npz(arrays: dict[str, Floats]) -> bytes:
     return out.getvalue()
 
 
-def from_npz(blob: bytes) -> dict[str, Floats]:
+def from_npz(blob: bytes | memoryview) -> dict[str, Floats]:
     """The arrays of a blob."""
     with np.load(io.BytesIO(bytes(blob)), allow_pickle=False) as f:
         return {k: f[k] for k in f.files}

@@ -102,7 +102,7 @@ export class Model extends View {
     const sphere = box.getBoundingSphere(new THREE.Sphere())
     const radius = Math.max(sphere.radius, 1e-6)
     const aspect = this.host.clientWidth / Math.max(1, this.host.clientHeight)
-    const distance = radius / Math.sin((this.camera.fov * Math.PI) / 360) / Math.min(1, aspect) / 1.25
+    const distance = radius / Math.sin((this.camera.fov * Math.PI) / 360) / Math.min(1, aspect) / 1.5
     this.camera.near = distance / 100
     this.camera.far = distance * 20
     this.camera.position.copy(sphere.center).add(new THREE.Vector3(0.45, 0.5, 1).normalize().multiplyScalar(distance))

@@ -1,0 +1,91 @@
+"""The command line's contract: keys, exit codes, files."""
+
+from __future__ import annotations
+
+import json
+from pathlib import Path
+
+import pytest
+
+from quilt_cli.main import main
+from tests.shapes import PLANE, grid_obj, gltf_plane
+
+
+@pytest.fixture
+def squares(tmp_path: Path) -> Path:
+    path = tmp_path / "squares.obj"
+    path.write_bytes(grid_obj(7))
+    return path
+
+
+def run(capsys: pytest.CaptureFixture[str], *args: object) -> tuple[int, dict]:
+    code = main([str(a) for a in args])
+    out = capsys.readouterr().out
+    return code, json.loads(out) if out.startswith("{") else {}
+
+
+def test_pack_then_verify(capsys: pytest.CaptureFixture[str], squares: Path, tmp_path: Path) -> None:
+    (tmp_path / "plane.gltf").write_bytes(gltf_plane([{"mesh": 0, "scale": [3, 3, 3]}]))
+    out = tmp_path / "out"
+    code, report = run(capsys, "pack", squares, tmp_path / "plane.gltf", "--out", out, "--map", 1024, "--padding", 6, "--seconds", 1, "--json")
+    assert code == 0 and report["islands"] == 8 and report["overlap_pairs"] == 0 and report["objects"] == 2
+    assert report["smallest_gap_px"] >= 6 - 1e-3 and report["smallest_margin_px"] >= 3 - 1e-3
+    assert report == json.loads((out / "report.json").read_text())
+    # Arithmetic: 7 squares of 1 m2 and one of 9 m2 at one density cover 16 m2 D^2 / map^2.
+    assert report["coverage"] == pytest.approx(16 * (report["density_px_per_m"] / 1024) ** 2, rel=1e-4)
+    code, proof = run(capsys, "verify", out / "squares.obj", out / "plane.gltf", "--map", 1024, "--padding", 6, "--json")
+    assert code == 0 and proof["ok"] and proof["density_px_per_m"]["min"] == pytest.approx(proof["density_px_per_m"]["max"], rel=1e-4)
+
+
+def test_verify_fails_with_one(capsys: pytest.CaptureFixture[str], squares: Path) -> None:
+    code, proof = run(capsys, "verify", squares, "--json")
+    assert code == 1 and not proof["ok"] and proof["overlap"]["pairs"] == 21
+
+
+def test_inspect_has_the_promised_keys(capsys: pytest.CaptureFixture[str], squares: Path) -> None:
+    code, report = run(capsys, "inspect", squares, "--json")
+    assert code == 0 and report["map_px"] == 2048
+    assert set(report["objects"][0]) >= {"file", "name", "triangles", "channels", "islands", "world_area_m2", "uv_area", "density_px_per_m"}
+    assert set(report["faults"]) >= {"no_uv", "overlap", "flipped", "outside", "zero_area", "stretch", "gap"}
+
+
+def test_a_file_that_cannot_be_read_is_one_line_and_two(capsys: pytest.CaptureFixture[str], tmp_path: Path) -> None:
+    bad = tmp_path / "bad.obj"
+    bad.write_bytes(PLANE.replace(b"4/4", b"9/4"))
+    assert main(["inspect", str(bad)]) == 2
+    error = capsys.readouterr().err.strip()
+    assert "bad.obj" in error and "line 11" in error and "\n" not in error
+    assert main(["inspect", str(tmp_path / "none.obj")]) == 2
+
+
+def test_what_does_not_fit_is_three_and_named(capsys: pytest.CaptureFixture[str], squares: Path, tmp_path: Path) -> None:
+    assert main(["pack", str(squares), "--out", str(tmp_path / "o"), "--density", "5000", "--seconds", "1"]) == 3
+    assert "squares island" in capsys.readouterr().err
+
+
+def test_a_held_density_is_what_comes_out(capsys: pytest.CaptureFixture[str], squares: Path, tmp_path: Path) -> None:
+    code, report = run(capsys, "pack", squares, "--out", tmp_path / "o", "--density", 300, "--seconds", 2, "--json")
+    assert code == 0 and report["density_px_per_m"] == pytest.approx(300, rel=1e-5)
+
+
+def test_inputs_are_never_overwritten(capsys: pytest.CaptureFixture[str], squares: Path) -> None:
+    assert main(["pack", str(squares), "--out", str(squares.parent), "--seconds", "0"]) == 2
+    assert squares.read_bytes() == grid_obj(7)
+
+
+def test_keeping_ratios(capsys: pytest.CaptureFixture[str], tmp_path: Path) -> None:
+    (tmp_path / "a.obj").write_bytes(grid_obj(2, uv=0.01))
+    (tmp_path / "b.obj").write_bytes(grid_obj(2, uv=0.03))
+    files = (tmp_path / "a.obj", tmp_path / "b.obj")
+    _, report = run(capsys, "pack", *files, "--out", tmp_path / "o", "--keep-ratios", "--seconds", 1, "--json")
+    spread = report["density_spread_px_per_m"]
+    assert spread["max"] / spread["min"] == pytest.approx(3, rel=1e-4)
+
+
+def test_a_free_channel_keeps_the_tiling_one(capsys: pytest.CaptureFixture[str], tmp_path: Path) -> None:
+    (tmp_path / "a.gltf").write_bytes(gltf_plane([{"mesh": 0}]))
+    out = tmp_path / "o"
+    run(capsys, "pack", tmp_path / "a.gltf", "--out", out, "--channel-out", 1, "--padding", 64, "--seconds", 0)
+    _, old = run(capsys, "inspect", out / "a.gltf", "--json")
+    _, new = run(capsys, "inspect", out / "a.gltf", "--channel-in", 1, "--json")
+    assert old["objects"][0]["uv_area"] == pytest.approx(1) and new["objects"][0]["uv_area"] < 0.95

@@ -1,0 +1,112 @@
+"""Islands, outlines and density on shapes whose figures are known."""
+
+from __future__ import annotations
+
+import numpy as np
+import pytest
+import shapely
+
+from quilt_core import formats
+from quilt_core.density import densities, even_scales, spread
+from quilt_core.faults.stretch import stretch
+from quilt_core.islands import weld
+from quilt_core.outlines import trace_outlines
+from quilt_core.report import inspect_report
+from quilt_core.sheet import analyse
+from tests.shapes import PLANE, grid_obj
+
+
+def test_a_seam_parts_and_a_normal_does_not() -> None:
+    shared = b"v 0 0 0\nv 1 0 0\nv 1 1 0\nv 0 1 0\nvt 0 0\nvt 1 0\nvt 1 1\nvt 0 1\nvt 0.1 0\nvn 0 0 1\nvn 0 1 0\n"
+    whole = analyse(formats.read(shared + b"f 1/1/1 2/2/1 3/3/1\nf 1/1/2 3/3/2 4/4/2\n", "a.obj"), 0)[0]
+    parted = analyse(formats.read(shared + b"f 1/1/1 2/2/1 3/3/1\nf 1/5/2 3/4/2 4/4/2\n", "a.obj"), 0)[0]
+    assert whole is not None and whole.islands.count == 1
+    assert parted is not None and parted.islands.count == 2
+
+
+@pytest.mark.parametrize("noise", [6e-8, 2e-7])
+def test_rounding_of_32_bit_files_does_not_part_an_island(noise: float) -> None:
+    for start in np.linspace(0, 1, 97):
+        uv = np.array([[start, start], [start + noise, start - noise]])
+        assert len(weld(np.zeros((2, 1)), uv)[1]) == 1
+    assert len(weld(np.zeros((2, 1)), np.array([[0.5, 0.5], [0.5001, 0.5]]))[1]) == 2
+
+
+def ring(inner: float, outer: float, sides: int = 32) -> tuple[np.ndarray, np.ndarray]:
+    a = np.arange(sides) * 2 * np.pi / sides
+    circle = np.column_stack([np.cos(a), np.sin(a)])
+    i, j = np.arange(sides), (np.arange(sides) + 1) % sides
+    return np.concatenate([circle * inner, circle * outer]), np.concatenate(
+        [np.column_stack([i, i + sides, j + sides]), np.column_stack([i, j + sides, j])]
+    ).astype(np.int32)
+
+
+def test_a_ring_keeps_its_hole() -> None:
+    uv, tri = ring(0.2, 0.4)
+    found = trace_outlines(uv, tri, np.zeros(len(tri), np.int32), 1)
+    exact = 0.5 * 32 * np.sin(2 * np.pi / 32) * (0.4**2 - 0.2**2)  # arithmetic: a regular polygon's area
+    assert len(found.regions[0].interiors) == 1
+    assert found.regions[0].area == pytest.approx(exact) and found.self_overlap[0] == 0
+
+
+def test_mirrored_triangles_inside_an_island_do_not_hide_its_overlap() -> None:
+    """A square folded over itself covers half of its triangles' area twice."""
+    uv = np.array([[0, 0], [1, 0], [1, 1], [0.9, 0.1]], float)
+    tri = np.array([[0, 1, 2], [0, 2, 3]], np.int32)
+    found = trace_outlines(uv, tri, np.zeros(2, np.int32), 1)
+    a, b = shapely.Polygon(uv[tri[0]]), shapely.Polygon(uv[tri[1]])
+    assert found.regions[0].area == pytest.approx(a.union(b).area)
+    assert found.self_overlap[0] == pytest.approx(a.intersection(b).area)
+
+
+def test_random_islands_against_the_union_of_their_triangles() -> None:
+    """Reference: shapely's union_all."""
+    random = np.random.default_rng(5)
+    for _ in range(40):
+        uv, tri = random.random((9, 2)), random.integers(0, 9, (6, 3)).astype(np.int32)
+        tri = tri[[len(set(t)) == 3 for t in tri]]
+        found = trace_outlines(uv, tri, np.zeros(len(tri), np.int32), 1).regions[0]
+        wanted = shapely.union_all(shapely.polygons(uv[tri]))
+        assert found.symmetric_difference(wanted).area < 1e-9
+
+
+def test_density_is_map_size_times_root_of_areas() -> None:
+    """Arithmetic; 1024 px/m is 10.24 px/cm, and half the linear UV scale is half the density."""
+    assert densities(np.array([1.0, 0.25]), np.array([1.0, 1.0]), 1024).tolist() == [1024, 512]
+    assert np.isnan(densities(np.array([0.0]), np.array([1.0]), 1024)[0])
+
+
+def test_units_of_files_that_do_not_say() -> None:
+    """100 units of 1 cm are 1 m."""
+    big = PLANE.replace(b"v 1 0", b"v 100 0").replace(b"v 1 1", b"v 100 100").replace(b"v 0 1", b"v 0 100")
+    report = inspect_report([formats.read(big, "a.obj", 0.01)], 0, 1024)
+    assert report["objects"][0]["density_px_per_m"]["median"] == pytest.approx(1024)
+    assert report["objects"][0]["world_area_m2"] == pytest.approx(1)
+
+
+def test_evening_brings_all_to_one_density_and_flat_islands_follow() -> None:
+    uv, world = np.array([0.1, 0.4, 0.0]), np.array([2.0, 3.0, 1.0])
+    scale = even_scales(uv, world)
+    assert np.sqrt(uv * scale**2 / world)[:2] == pytest.approx([1, 1]) and np.isfinite(scale[2])
+
+
+def test_the_median_is_weighted_by_surface() -> None:
+    found = spread(np.array([1.0, 5.0, 9.0]), np.array([0.1, 0.1, 10.0]))
+    assert found is not None and (found.median, found.least, found.greatest) == (9, 1, 9)
+
+
+def test_stretch_of_an_even_and_of_a_squeezed_square() -> None:
+    """Sander et al. 2001: even is 1; squeezed to half in u, G = 2, g = 1, so L2 = sqrt(5 / 2) sqrt(1 / 2), Linf = 2 sqrt(1 / 2)."""
+    for text, l2, linf in ((PLANE, 1, 1), (PLANE.replace(b"vt 1", b"vt 0.5"), np.sqrt(1.25), np.sqrt(2))):
+        scene = formats.read(text, "a.obj")
+        found = stretch(scene.meshes[0], scene.meshes[0].channels[0], scene.objects[0])
+        assert found == (pytest.approx(l2), pytest.approx(linf))
+
+
+def test_inspection_counts_what_is_there() -> None:
+    report = inspect_report([formats.read(grid_obj(3), "a.obj")], 0, 1000)
+    faults = report["faults"]
+    assert report["islands"] == 3 and faults["overlap"]["pairs"] == 3 and faults["gap"]["smallest_px"] == 0
+    assert faults["overlap"]["px"] == pytest.approx(3 * 100)  # arithmetic: 0.01 x 0.01 of 1000 x 1000 px, three pairs
+    outside = formats.read(grid_obj(1).replace(b"vt 0 ", b"vt -0.5 "), "b.obj")
+    assert inspect_report([outside], 0, 1000)["faults"]["outside"] == 1
