@@ -1,0 +1,230 @@
+"""The API with a real database, and jobs run as the worker runs them."""
+
+from __future__ import annotations
+
+import io
+import json
+import struct
+import zipfile
+
+import numpy as np
+import pytest
+from django.core.files.uploadedfile import SimpleUploadedFile
+from django.test import Client
+
+from quilt_core import formats
+from quilt_core.faults.layout import prove
+from quilt_core.sheet import analyse
+from quilt_server.jobs.worker import run_one, sweep
+from quilt_server.projects.models import Job, Project, Snapshot
+from tests.shapes import PLANE, grid_obj, gltf_plane
+
+pytestmark = pytest.mark.django_db(transaction=True)
+
+
+class Browser:
+    """What the front end does, without the drawing."""
+
+    def __init__(self) -> None:
+        self.client = Client(headers={"x-quilt": "1"})
+        self.project = self.post("/api/projects", {"name": "Test"})["id"]
+
+    def post(self, path: str, body: object, expect: int = 200) -> dict:
+        answer = self.client.post(path, json.dumps(body), content_type="application/json")
+        assert answer.status_code == expect, answer.content
+        return answer.json()
+
+    def state(self) -> dict:
+        return self.client.get(f"/api/projects/{self.project}").json()
+
+    def upload(self, **files: bytes) -> dict:
+        names = {k.replace("__", "."): v for k, v in files.items()}
+        data = {"files": [SimpleUploadedFile(n, b) for n, b in names.items()], "paths": list(names)}
+        answer = self.client.post(f"/api/projects/{self.project}/files", data)
+        assert answer.status_code == 200, answer.content
+        return self.work(answer.json())
+
+    def work(self, job: dict) -> dict:
+        Job.objects.filter(pk=job["id"]).update(state="running")
+        run_one(job["id"])
+        return self.client.get(f"/api/jobs/{job['id']}").json()
+
+    def change(self, expect: int = 200, **change: object) -> dict:
+        return self.post(f"/api/projects/{self.project}/change", {"base": self.state()["snapshot"], **change}, expect)
+
+    def run(self, kind: str) -> dict:
+        return self.work(self.post(f"/api/projects/{self.project}/jobs", {"kind": kind, "base": self.state()["snapshot"]}))
+
+
+@pytest.fixture
+def browser() -> Browser:
+    return Browser()
+
+
+def quick(browser: Browser, **more: object) -> None:
+    browser.change(settings={**browser.state()["settings"], "seconds": 0.5, "map_px": 1024, **more})
+
+
+def test_the_whole_job(browser: Browser) -> None:
+    assert browser.upload(squares__obj=grid_obj(6), plane__gltf=gltf_plane([{"mesh": 0, "scale": [2, 2, 2]}]))["state"] == "done"
+    quick(browser, padding_px=6.0)
+    assert browser.state()["figures"]["overlap"]["pairs"] > 0
+    assert browser.run("pack")["state"] == "done"
+    state = browser.state()
+    assert state["packed"] and state["figures"]["overlap"]["pairs"] == 0 and state["figures"]["smallest_gap_px"] >= 6 - 1e-3
+    medians = [o["density"]["median"] for o in state["objects"]]
+    assert max(medians) / min(medians) == pytest.approx(1, rel=1e-5)
+    job = browser.run("deliver")
+    archive = zipfile.ZipFile(io.BytesIO(browser.client.get(f"/api/jobs/{job['id']}/output").content))
+    assert set(archive.namelist()) == {"squares.obj", "plane.gltf", "report.json", "template.1001.png"}
+    pieces = [p for n in ("squares.obj", "plane.gltf") for p in analyse(formats.read(archive.read(n), n), 0) if p]
+    proof = prove(pieces, None, 1024)
+    assert proof.ok and proof.gap_px is not None and proof.gap_px >= 6 - 1e-3
+    report = json.loads(archive.read("report.json"))
+    assert report["ok"] and report["smallest_gap_px"] == pytest.approx(proof.gap_px, abs=1e-4)
+
+
+def test_undo_and_redo_move_the_pointer_and_lose_nothing(browser: Browser) -> None:
+    browser.upload(squares__obj=grid_obj(4))
+    quick(browser)
+    before = browser.state()
+    browser.run("pack")
+    packed = browser.state()
+    path = f"/api/projects/{browser.project}"
+    undone = browser.post(f"{path}/undo", {"base": packed["snapshot"]})
+    assert undone["layout"] == before["layout"] and undone["redo"] and not undone["packed"] and len(undone["tries"]) == 1
+    redone = browser.post(f"{path}/redo", {"base": undone["snapshot"]})
+    assert redone["layout"] == packed["layout"]
+    kept = browser.post(f"{path}/undo", {"base": redone["snapshot"]})
+    again = browser.change(layout=packed["layout"])
+    assert again["layout"] == packed["layout"] and again["snapshot"] != kept["snapshot"]
+
+
+def test_a_second_tab_is_told(browser: Browser) -> None:
+    browser.upload(plane__obj=PLANE)
+    old = browser.state()
+    quick(browser)
+    answer = browser.post(f"/api/projects/{browser.project}/change", {"base": old["snapshot"], "left_out": []}, 409)
+    assert "another tab" in answer["detail"]
+    assert browser.state()["settings"]["map_px"] == 1024
+
+
+def test_bad_files_leave_the_project_as_it_was(browser: Browser) -> None:
+    browser.upload(plane__obj=PLANE)
+    before = browser.state()
+    job = browser.upload(good__obj=grid_obj(2), bad__obj=PLANE.replace(b"4/4", b"9/4"))
+    assert job["state"] == "failed" and "bad.obj: line 11" in job["error"]
+    assert browser.state() == before
+    assert "no mesh" in browser.upload(notes__txt=b"hello")["error"]
+    assert "zip" in browser.upload(a__zip=b"PK not really")["error"]
+
+
+def test_more_files_join_and_a_layout_stays(browser: Browser) -> None:
+    browser.upload(squares__obj=grid_obj(3))
+    quick(browser)
+    browser.run("pack")
+    density = browser.state()["objects"][0]["density"]["median"]
+    browser.upload(plane__obj=PLANE)
+    state = browser.state()
+    assert [o["name"] for o in state["objects"]] == ["squares", "plane"] and not state["packed"]
+    assert state["objects"][0]["density"]["median"] == pytest.approx(density)
+
+
+def test_left_out_objects_are_not_packed(browser: Browser) -> None:
+    browser.upload(two__obj=grid_obj(2) + b"o other\nv 0 0 0\nv 1 0 0\nv 0 1 0\nvt 0.2 0.2\nvt 0.4 0.2\nvt 0.2 0.4\nf -3/-3 -2/-2 -1/-1\n")
+    quick(browser)
+    keys = [o["key"] for o in browser.state()["objects"]]
+    browser.change(left_out=[keys[1], "999/0"])
+    browser.run("pack")
+    state = browser.state()
+    assert state["figures"]["islands"] == 2 and [o["left_out"] for o in state["objects"]] == [False, True]
+    table = np.frombuffer(browser.client.get(f"/api/layouts/{state['layout']}/files/{state['files'][0]['id']}").content, "<f4").reshape(-1, 5)
+    assert table[2].tolist() == [0, 1, 1, 0, 0] and table[0, 2] != 1
+
+
+def test_a_zip_with_folders(browser: Browser) -> None:
+    out = io.BytesIO()
+    with zipfile.ZipFile(out, "w") as z:
+        z.writestr("set/a.obj", PLANE)
+        z.writestr("set/sub/b.obj", grid_obj(2))
+    assert browser.upload(set__zip=out.getvalue())["state"] == "done"
+    assert [f["name"] for f in browser.state()["files"]] == ["set/a.obj", "set/sub/b.obj"]
+
+
+@pytest.mark.parametrize("name", ["../up.obj", "/etc/a.obj", "a/../../b.obj"])
+def test_names_that_climb_are_refused(browser: Browser, name: str) -> None:
+    data = {"files": [SimpleUploadedFile("x.obj", PLANE)], "paths": [name]}
+    assert browser.client.post(f"/api/projects/{browser.project}/files", data).status_code == 422
+
+
+def test_geometry_is_what_its_header_says(browser: Browser) -> None:
+    browser.upload(plane__gltf=gltf_plane([{"mesh": 0}, {"mesh": 0, "translation": [5, 0, 0]}]))
+    body = browser.client.get(f"/api/files/{browser.state()['files'][0]['id']}/geometry").content
+    size = struct.unpack_from("<I", body)[0]
+    header = json.loads(body[4 : 4 + size])
+    assert len(body) == 4 + size + sum(4 * n * w for _, _, n, w in header["arrays"])
+    assert [o["table"] for o in header["objects"]] == [True, False] and header["islands"] == 1
+    assert header["objects"][0]["edge"][1] == 4  # a square has four outline edges, its diagonal is none
+
+
+def test_projects_are_renamed_copied_deleted_and_brought_back(browser: Browser) -> None:
+    browser.upload(squares__obj=grid_obj(3))
+    quick(browser)
+    browser.run("pack")
+    path = f"/api/projects/{browser.project}"
+    copy = browser.post(f"{path}/copy", {})
+    state = browser.client.get(f"/api/projects/{copy['id']}").json()
+    assert state["packed"] and state["figures"] == browser.state()["figures"]
+    browser.project = copy["id"]
+    assert browser.run("deliver")["state"] == "done"
+    rename = browser.client.patch(path, json.dumps({"name": "Other"}), content_type="application/json")
+    assert rename.json()["name"] == "Other"
+    assert browser.client.delete(path).json()["deleted"] and not browser.post(f"{path}/restore", {})["deleted"]
+    assert browser.post("/api/projects", {"name": "  "}, 422)["detail"]
+
+
+def test_settings_that_cannot_work_are_refused(browser: Browser) -> None:
+    browser.upload(plane__obj=PLANE)
+    settings = browser.state()["settings"]
+    for bad in ({"padding_px": -1}, {"map_px": 7}, {"rotate": "11"}, {"hold": True, "density": 0}):
+        browser.change(422, settings={**settings, **bad})
+    assert browser.state()["settings"] == settings
+
+
+def test_what_does_not_fit_is_said_and_nothing_changes(browser: Browser) -> None:
+    browser.upload(squares__obj=grid_obj(3))
+    quick(browser, hold=True, density=1e5)
+    before = browser.state()
+    job = browser.run("pack")
+    assert job["state"] == "failed" and "do not fit" in job["error"] and browser.state() == before
+
+
+def test_a_change_during_packing_is_not_overwritten(browser: Browser) -> None:
+    browser.upload(squares__obj=grid_obj(3))
+    quick(browser)
+    job = browser.post(f"/api/projects/{browser.project}/jobs", {"kind": "pack", "base": browser.state()["snapshot"]})
+    assert browser.post(f"/api/projects/{browser.project}/jobs", {"kind": "pack", "base": browser.state()["snapshot"]}, 409)
+    quick(browser, seconds=0.3)
+    assert "changed" in browser.work(job)["error"]
+
+
+def test_interrupted_jobs_are_reported(browser: Browser) -> None:
+    job = Job.objects.create(project_id=browser.project, kind="pack", state="running")
+    sweep()
+    job.refresh_from_db()
+    assert job.state == "interrupted" and "again" in job.error
+
+
+def test_foreign_pages_cannot_change_anything(browser: Browser) -> None:
+    body = json.dumps({"name": "x"})
+    assert Client().post("/api/projects", body, content_type="application/json").status_code == 403
+    assert browser.client.post("/api/projects", body, content_type="application/json", headers={"origin": "http://evil.test"}).status_code == 403
+    assert browser.client.get("/api/projects", headers={"host": "evil.test"}).status_code == 400
+    assert Project.objects.count() == 1
+
+
+def test_snapshots_are_never_rewritten(browser: Browser) -> None:
+    browser.upload(plane__obj=PLANE)
+    first = Snapshot.objects.values().get()
+    quick(browser)
+    assert Snapshot.objects.values().get(pk=first["id"]) == first
