@@ -298,7 +298,8 @@ def pack(
 def _too_big(search: _Search) -> DoesNotFit:
     """Which islands find no place at the held density (largest first), and what density would fit."""
     assert search.hold is not None and search.recipe.density is not None
-    raster = search.raster(512, search.hold)
+    # Islands may be thousands of times too large: the grid follows them, not the tile, then.
+    raster = Raster(search.shapes, max(search.hold / 512, BASE / 1024), search.gaps.pad(search.hold))
     cells = search.cells(raster, search.hold)
     found = place(raster, search.orders()[1], max(cells, 1), max(cells, 1), search.recipe.tiles, search.shapes.count > 400)
     lost = [int(i) for i in np.flatnonzero(found.tile < 0)] or list(range(search.shapes.count))
