@@ -30,13 +30,23 @@ class Package:
 
 PACKAGES = {
     "webxr": Package(
-        "npm", "@webxr-input-profiles/assets@1.0.20", "30df2a2268220fc0d0e034bed1550aabdd7a2500573c5216f64fc70d59c3d91e", "package/dist/profiles/"
+        "npm",
+        "@webxr-input-profiles/assets@1.0.20",
+        "30df2a2268220fc0d0e034bed1550aabdd7a2500573c5216f64fc70d59c3d91e",
+        "package/dist/profiles/",
     ),
-    "threebox": Package("npm", "threebox-plugin@2.2.7", "5532f7371dd9ed7fb273b35c65722e956cf3d9cff9d355c288279e54f80d07e9", "package/examples/models/"),
+    "threebox": Package(
+        "npm", "threebox-plugin@2.2.7", "5532f7371dd9ed7fb273b35c65722e956cf3d9cff9d355c288279e54f80d07e9", "package/examples/models/"
+    ),
     "pybullet": Package("pypi", "pybullet==3.2.7", "5d858abf7c12a21ef3ed351cf81dac1b5e486ec25c9ab59bfc84beb89034edff", "pybullet_data/"),
-    "gradio": Package("pypi", "gradio==6.31.0", "7b50b9b6a2d23cd02851ad4c8b1c8312c88d8b911d1f29c93f9761c98348a64a", "gradio/media_assets/models3d/"),
+    "gradio": Package(
+        "pypi", "gradio==6.31.0", "7b50b9b6a2d23cd02851ad4c8b1c8312c88d8b911d1f29c93f9761c98348a64a", "gradio/media_assets/models3d/"
+    ),
     "assimp": Package(
-        "deb", "assimp-testmodels=5.2.5~ds0-1", "526f326186000cd6f631ea806128548a7d3d391abd8149fddc5c4c8513e80b8a", "./usr/share/assimp/models/"
+        "deb",
+        "assimp-testmodels=5.2.5~ds0-1",
+        "526f326186000cd6f631ea806128548a7d3d391abd8149fddc5c4c8513e80b8a",
+        "./usr/share/assimp/models/",
     ),
 }
 

@@ -56,7 +56,13 @@ def gltf_plane(nodes: list[dict], uv_type: str = "float", **changes: object) -> 
         "meshes": [{"name": "plane", "primitives": [{"attributes": {"POSITION": 0, "TEXCOORD_0": 1}, "indices": 2}]}],
         "accessors": [
             {"bufferView": 0, "componentType": 5126, "count": 4, "type": "VEC3", "min": [0, 0, 0], "max": [1, 1, 0]},
-            {"bufferView": 1, "componentType": component, "count": 4, "type": "VEC2", **({} if uv_type == "float" else {"normalized": True})},
+            {
+                "bufferView": 1,
+                "componentType": component,
+                "count": 4,
+                "type": "VEC2",
+                **({} if uv_type == "float" else {"normalized": True}),
+            },
             {"bufferView": 2, "componentType": 5123, "count": 6, "type": "SCALAR"},
         ],
         "bufferViews": [

@@ -8,7 +8,7 @@ from pathlib import Path
 import pytest
 
 from quilt_cli.main import main
-from tests.shapes import PLANE, grid_obj, gltf_plane
+from tests.shapes import PLANE, gltf_plane, grid_obj
 
 
 @pytest.fixture
@@ -27,7 +27,9 @@ def run(capsys: pytest.CaptureFixture[str], *args: object) -> tuple[int, dict]:
 def test_pack_then_verify(capsys: pytest.CaptureFixture[str], squares: Path, tmp_path: Path) -> None:
     (tmp_path / "plane.gltf").write_bytes(gltf_plane([{"mesh": 0, "scale": [3, 3, 3]}]))
     out = tmp_path / "out"
-    code, report = run(capsys, "pack", squares, tmp_path / "plane.gltf", "--out", out, "--map", 1024, "--padding", 6, "--seconds", 1, "--json")
+    code, report = run(
+        capsys, "pack", squares, tmp_path / "plane.gltf", "--out", out, "--map", 1024, "--padding", 6, "--seconds", 1, "--json"
+    )
     assert code == 0 and report["islands"] == 8 and report["overlap_pairs"] == 0 and report["objects"] == 2
     assert report["smallest_gap_px"] >= 6 - 1e-3 and report["smallest_margin_px"] >= 3 - 1e-3
     assert report == json.loads((out / "report.json").read_text())

@@ -43,7 +43,11 @@ def test_density_under_node_transforms(node: dict, expected: float) -> None:
 
 
 def test_transforms_multiply_down_the_hierarchy_and_each_placing_has_its_own_density() -> None:
-    nodes = [{"name": "root", "scale": [2, 2, 2], "children": [1, 2]}, {"name": "a", "mesh": 0}, {"name": "b", "mesh": 0, "scale": [2, 2, 2]}]
+    nodes = [
+        {"name": "root", "scale": [2, 2, 2], "children": [1, 2]},
+        {"name": "a", "mesh": 0},
+        {"name": "b", "mesh": 0, "scale": [2, 2, 2]},
+    ]
     scene = formats.read(gltf_plane(nodes), "a.gltf")
     assert [o.path for o in scene.objects] == ["root/a", "root/b"] and len(scene.meshes) == 1
     assert density(gltf_plane(nodes)) == [pytest.approx(512), pytest.approx(256)]
@@ -100,7 +104,10 @@ def two_primitives(first: list[int], second: list[int]) -> bytes:
     uv = np.array([[0, 0], [1, 0], [0, 1]], "<f4")
     body = a.tobytes() + b.tobytes() + uv.tobytes()
     views = [{"buffer": 0, "byteOffset": o, "byteLength": n} for o, n in ((0, 36), (36, 36), (72, 24))]
-    accessors = [{"bufferView": i, "componentType": 5126, "count": 3, "type": "VEC3", "min": p.min(0).tolist(), "max": p.max(0).tolist()} for i, p in enumerate((a, b))]
+    accessors = [
+        {"bufferView": i, "componentType": 5126, "count": 3, "type": "VEC3", "min": p.min(0).tolist(), "max": p.max(0).tolist()}
+        for i, p in enumerate((a, b))
+    ]
     accessors.append({"bufferView": 2, "componentType": 5126, "count": 3, "type": "VEC2"})
     meshes = [{"primitives": [{"attributes": {"POSITION": i, "TEXCOORD_0": 2}}]} for i in (0, 1)]
     document = {

@@ -134,7 +134,9 @@ def test_any_boxes(sizes: list[tuple[float, float]], padding: float) -> None:
     check(regions, recipe, pack(regions, recipe).best)
 
 
-@pytest.mark.parametrize("change", [{"rotate": "7"}, {"padding_px": -1}, {"padding_px": float("nan")}, {"map_px": 0}, {"columns": 11}, {"density": 0}])
+@pytest.mark.parametrize(
+    "change", [{"rotate": "7"}, {"padding_px": -1}, {"padding_px": float("nan")}, {"map_px": 0}, {"columns": 11}, {"density": 0}]
+)
 def test_settings_that_cannot_work_are_refused(change: dict) -> None:
     with pytest.raises(ValueError):
         Recipe(**change)

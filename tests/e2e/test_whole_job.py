@@ -97,7 +97,7 @@ def test_real_files_to_a_proven_zip(page: Page, address: str, tmp_path: Path) ->
         page.get_by_role("button", name="Choose files").click()
     chooser.value.set_files(sources)
     expect(page.get_by_role("heading", name="Inspect")).to_be_visible(timeout=60_000)
-    expect(page.get_by_role("option")).to_have_count(10)
+    expect(page.get_by_role("listbox", name="Objects").get_by_role("option")).to_have_count(10)
 
     stages = page.get_by_role("navigation", name="Stages")
     stages.get_by_role("button", name="Even and arrange").click()

@@ -154,7 +154,9 @@ def test_khronos_validator_finds_no_new_error(package: str, file: str, tmp_path:
     assert main(["pack", str(source), "--out", str(tmp_path / "o"), "--seconds", "0", "--channel-out", "0"]) == 0
     node = shutil.which("node")
     assert node
-    done = subprocess.run([node, "-e", VALIDATE, str(source), str(tmp_path / "o" / source.name)], cwd=WEB, capture_output=True, text=True, check=True)
+    done = subprocess.run(
+        [node, "-e", VALIDATE, str(source), str(tmp_path / "o" / source.name)], cwd=WEB, capture_output=True, text=True, check=True
+    )
     before, after = json.loads(done.stdout)
     assert sorted(after) == sorted(before)
 

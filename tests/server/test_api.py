@@ -17,7 +17,7 @@ from quilt_core.faults.layout import prove
 from quilt_core.sheet import analyse
 from quilt_server.jobs.worker import run_one, sweep
 from quilt_server.projects.models import Job, Project, Snapshot
-from tests.shapes import PLANE, grid_obj, gltf_plane
+from tests.shapes import PLANE, gltf_plane, grid_obj
 
 pytestmark = pytest.mark.django_db(transaction=True)
 
@@ -138,7 +138,9 @@ def test_left_out_objects_are_not_packed(browser: Browser) -> None:
     browser.run("pack")
     state = browser.state()
     assert state["figures"]["islands"] == 2 and [o["left_out"] for o in state["objects"]] == [False, True]
-    table = np.frombuffer(browser.client.get(f"/api/layouts/{state['layout']}/files/{state['files'][0]['id']}").content, "<f4").reshape(-1, 5)
+    table = np.frombuffer(browser.client.get(f"/api/layouts/{state['layout']}/files/{state['files'][0]['id']}").content, "<f4").reshape(
+        -1, 5
+    )
     assert table[2].tolist() == [0, 1, 1, 0, 0] and table[0, 2] != 1
 
 
@@ -218,7 +220,10 @@ def test_interrupted_jobs_are_reported(browser: Browser) -> None:
 def test_foreign_pages_cannot_change_anything(browser: Browser) -> None:
     body = json.dumps({"name": "x"})
     assert Client().post("/api/projects", body, content_type="application/json").status_code == 403
-    assert browser.client.post("/api/projects", body, content_type="application/json", headers={"origin": "http://evil.test"}).status_code == 403
+    assert (
+        browser.client.post("/api/projects", body, content_type="application/json", headers={"origin": "http://evil.test"}).status_code
+        == 403
+    )
     assert browser.client.get("/api/projects", headers={"host": "evil.test"}).status_code == 400
     assert Project.objects.count() == 1
 
