@@ -144,7 +144,7 @@ def _layout_pieces(
     """Pieces with their tables, and the number of the first object of each piece, for its colour."""
     pieces, parts, owners, number = [], [], [], 0
     for file, scene, ps in chosen:
-        starts = _starts(scene)
+        starts = _starts(file, scene)
         for m, p in enumerate(ps):
             if p is not None:
                 pieces.append(p)
@@ -154,8 +154,9 @@ def _layout_pieces(
     return pieces, parts, owners
 
 
-def _starts(scene: Scene) -> list[int]:
-    return island_starts(analyse(scene, CHANNEL))
+def _starts(file: SourceFile, scene: Scene) -> dict[int, int]:
+    """First island of every mesh, as it was numbered when the file came in."""
+    return {o.mesh: info["islands"][0] for o, info in zip(scene.objects, file.objects_info, strict=True)}
 
 
 def figures_and_picture(layout: Layout, files: list[SourceFile], tables: dict[str, Floats], snapshot: Snapshot) -> None:
@@ -221,7 +222,7 @@ def run_pack(job: Job) -> None:
     pieces, _, owners = _layout_pieces(chosen, old)
     places = []
     for file, scene, ps in chosen:
-        starts = _starts(scene)
+        starts = _starts(file, scene)
         places += [(str(file.pk), starts[m], p.islands.count) for m, p in enumerate(ps) if p is not None]
 
     def merged(tables: list[Floats]) -> bytes:
@@ -269,7 +270,7 @@ def run_deliver(job: Job) -> None:
     with zipfile.ZipFile(out, "w", zipfile.ZIP_DEFLATED) as archive:
         for n, (file, scene, pieces) in enumerate(chosen):
             report_progress(job, {"text": f"Writing {file.name}", "part": n / len(chosen)})
-            starts, folder = _starts(scene), file.name.rsplit("/", 1)[0] + "/" if "/" in file.name else ""
+            starts, folder = _starts(file, scene), file.name.rsplit("/", 1)[0] + "/" if "/" in file.name else ""
             uvs = {
                 m: transform_rows(p.uvs, p.islands.of_row, tables[str(file.pk)][starts[m] : starts[m] + p.islands.count])
                 for m, p in enumerate(pieces)

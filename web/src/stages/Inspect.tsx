@@ -1,4 +1,4 @@
-import { Text } from '@chakra-ui/react'
+import { Button, Text } from '@chakra-ui/react'
 import { useQuilt } from '../store'
 import { Figure, Main, Title } from './parts'
 
@@ -34,8 +34,12 @@ export function Inspect() {
         mirrored, and an island that overlaps itself has to be unwrapped anew where the mesh was made.
         {bare.length > 0 && ' Objects without UVs are left as they are.'}
       </Text>
-      {bare.length > 0 && <Main onClick={() => select(bare.map((o) => o.key))}>Select objects without UVs</Main>}
-      {!bare.length && <Main onClick={() => setStage('Even and arrange')}>Next: even and arrange</Main>}
+      {bare.length > 0 && (
+        <Button w="100%" mb="2" size="sm" variant="outline" onClick={() => select(bare.map((o) => o.key))}>
+          Select the objects without UVs
+        </Button>
+      )}
+      <Main onClick={() => setStage('Even and arrange')}>Next: even and arrange</Main>
     </>
   )
 }

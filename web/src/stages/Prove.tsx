@@ -22,6 +22,11 @@ export function Prove() {
         {bad.map((b) => (
           <Text key={String(b)}>{b}</Text>
         ))}
+        {f.flipped > 0 && (
+          <Text>
+            {f.flipped} islands are mirrored: letters painted on them read backwards, normal maps turn inside out.
+          </Text>
+        )}
       </Box>
       <Figure name="Coverage" value={`${(100 * f.coverage).toFixed(2)} %`} />
       <Figure name="Density" value={f.density === null ? 'none' : `${f.density.toPrecision(5)} px/m`} />
