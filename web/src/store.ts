@@ -22,7 +22,7 @@ interface Quilt {
   setStage: (stage: Stage) => void
   say: (message: string) => void
   select: (keys: Iterable<string>, add?: boolean) => void
-  change: (change: { settings?: Settings; left_out?: string[]; layout?: number }) => Promise<void>
+  change: (change: { settings?: Partial<Settings>; left_out?: string[]; layout?: number }) => Promise<void>
   step: (direction: 'undo' | 'redo') => Promise<void>
   start: (kind: 'pack' | 'deliver') => Promise<void>
   upload: (files: { path: string; file: File }[], unit: number) => Promise<void>
@@ -110,6 +110,14 @@ export const useQuilt = create<Quilt>((set, get) => {
 
   const at = () => ({ params: { path: { project_id: get().state!.id } } })
 
+  // Changes go out one after the other, each on the snapshot that the last one left: leaving a field by
+  // pressing a button is two changes at once.
+  let last: Promise<void> = Promise.resolve()
+  const queue = (work: () => Promise<void>): Promise<void> => {
+    last = last.then(work, work)
+    return last
+  }
+
   return {
     state: null,
     job: null,
@@ -147,31 +155,35 @@ export const useQuilt = create<Quilt>((set, get) => {
       set({ selection })
       marks()
     },
-    change: (change) => {
-      const { state } = get()
-      if (state?.snapshot == null) return Promise.resolve()
-      return write(
-        api.POST('/api/projects/{project_id}/change', { ...at(), body: { base: state.snapshot, ...change } }),
-      )
-    },
-    step: (direction) => {
-      const { state } = get()
-      if (state?.snapshot == null || !state[direction]) return Promise.resolve()
-      const body = { base: state.snapshot }
-      return write(
-        direction === 'undo'
-          ? api.POST('/api/projects/{project_id}/undo', { ...at(), body })
-          : api.POST('/api/projects/{project_id}/redo', { ...at(), body }),
-      )
-    },
-    async start(kind) {
-      const { state } = get()
-      if (state?.snapshot == null) return
-      const body = { kind, base: state.snapshot }
-      const { data, error } = await api.POST('/api/projects/{project_id}/jobs', { ...at(), body })
-      if (data) await follow(data)
-      else set({ message: words(error) })
-    },
+    change: (change) =>
+      queue(async () => {
+        const { state } = get()
+        if (state?.snapshot == null) return
+        const settings = change.settings && { ...state.settings, ...change.settings }
+        const body = { base: state.snapshot, ...change, settings }
+        await write(api.POST('/api/projects/{project_id}/change', { ...at(), body }))
+      }),
+    step: (direction) =>
+      queue(async () => {
+        const { state } = get()
+        if (state?.snapshot == null || !state[direction]) return
+        const body = { base: state.snapshot }
+        await write(
+          direction === 'undo'
+            ? api.POST('/api/projects/{project_id}/undo', { ...at(), body })
+            : api.POST('/api/projects/{project_id}/redo', { ...at(), body }),
+        )
+      }),
+    start: (kind) =>
+      queue(async () => {
+        const { state } = get()
+        if (state?.snapshot == null) return
+        const body = { kind, base: state.snapshot }
+        const { data, error } = await api.POST('/api/projects/{project_id}/jobs', { ...at(), body })
+        // Following takes as long as the job: the queue goes on meanwhile.
+        if (data) void follow(data)
+        else set({ message: words(error) })
+      }),
     async upload(files, unit) {
       const project = get().state
       if (!project || !files.length) return

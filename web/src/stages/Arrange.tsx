@@ -10,7 +10,7 @@ export function Arrange() {
   const { state, job, change, start } = useQuilt()
   if (!state) return null
   const s = state.settings
-  const set = (part: Partial<Settings>) => void change({ settings: { ...s, ...part } })
+  const set = (part: Partial<Settings>) => void change({ settings: part })
   const usual = Math.max(1, (16 * s.map_px) / 2048)
   const levels = s.padding_px >= 1 ? Math.floor(Math.log2(s.padding_px)) : 0
   const islands = state.objects.filter((o) => !o.left_out).reduce((n, o) => n + o.islands, 0)
