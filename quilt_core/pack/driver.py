@@ -211,7 +211,14 @@ class _Search:
         per_tile = math.sqrt(float(self.shapes.area.sum()) / self.recipe.tiles)
         largest = self.shapes.extent[:, :, 2:] - self.shapes.extent[:, :, :2]
         least = float(np.max(np.min(largest.max(axis=2), axis=1)))
+        # Each island also takes about half the padding around it: with thousands of small ones that is most of the tile.
         guess = max(per_tile / math.sqrt(0.72), least * 1.01)
+        reach = (self.shapes.extent[:, 0, 2:] - self.shapes.extent[:, 0, :2]).sum(axis=1)
+        for _ in range(8):
+            pad = self.gaps.pad(guess)
+            taken = float((self.shapes.area + reach * pad + pad * pad).sum()) / self.recipe.tiles
+            if self.shapes.count > 200 and guess < BASE * 20:
+                guess = max(guess, math.sqrt(taken / 0.95))
         count = self.shapes.count
         resolutions = (256, 512) if count < 400 else (512, 1024) if count < 3000 else (1024, 2048)
         for resolution in resolutions:
