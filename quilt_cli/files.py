@@ -52,20 +52,28 @@ def read(path: Path, unit_m: float) -> Scene:
     return formats.read(data, path.name, unit_m, Beside(path.parent))
 
 
+def check_out(folder: Path, sources: list[Path]) -> None:
+    """Refuse an output folder that is also the folder of an input.
+
+    Raises
+    ------
+    FileError : naming the input that would be overwritten
+    """
+    for source in sources:
+        if source.parent.resolve() == folder.resolve():
+            raise FileError(str(source), "it would be overwritten", "", "Choose another folder for --out.")
+
+
 def write(scene: Scene, folder: Path, source: Path, outputs: dict[str, bytes]) -> None:
     """Write a scene's new files, and copy what it refers to, unless a file of that name is there already."""
     targets = {folder / (name or scene.file): body for name, body in outputs.items()}
     beside = Beside(source.parent)
     for reference in scene.references:
         path = formats.find_resource(reference, beside)
-        if path is not None and path not in outputs:
+        if path is not None and not (folder / path).exists():
             targets.setdefault(folder / path, beside[path])
     for target, body in targets.items():
         if not target.resolve().is_relative_to(folder.resolve()):
             raise FileError(scene.file, f"it refers to '{target.name}' outside its own folder", "", "Move that file beside it.")
-        if target.resolve() == source.resolve() or (
-            target.resolve().is_relative_to(source.parent.resolve()) and (folder.resolve() == source.parent.resolve())
-        ):
-            raise FileError(str(target), "it would be overwritten", "", "Choose another folder for --out.")
         target.parent.mkdir(parents=True, exist_ok=True)
         target.write_bytes(body)

@@ -139,6 +139,7 @@ def _pack(args: argparse.Namespace) -> int:
     recipe = recipe_of(args)
     if args.channel_out < 0:
         raise QuiltError("A UV channel is 0 or more.")
+    files.check_out(args.out, args.files)
     names = [p.name for p in args.files]
     if len(set(names)) < len(names):
         twice = next(n for n in names if names.count(n) > 1)

@@ -75,6 +75,17 @@ def test_inputs_are_never_overwritten(capsys: pytest.CaptureFixture[str], square
     assert squares.read_bytes() == grid_obj(7)
 
 
+def test_companions_are_copied_but_never_over_another_file(capsys: pytest.CaptureFixture[str], squares: Path, tmp_path: Path) -> None:
+    squares.write_bytes(b"mtllib old.mtl\nmtllib new.mtl\n" + grid_obj(2))
+    (tmp_path / "old.mtl").write_bytes(b"newmtl a\n")
+    (tmp_path / "new.mtl").write_bytes(b"newmtl b\n")
+    out = tmp_path / "o"
+    out.mkdir()
+    (out / "old.mtl").write_bytes(b"# mine\n")
+    assert main(["pack", str(squares), "--out", str(out), "--seconds", "0"]) == 0
+    assert (out / "old.mtl").read_bytes() == b"# mine\n" and (out / "new.mtl").read_bytes() == b"newmtl b\n"
+
+
 def test_keeping_ratios(capsys: pytest.CaptureFixture[str], tmp_path: Path) -> None:
     (tmp_path / "a.obj").write_bytes(grid_obj(2, uv=0.01))
     (tmp_path / "b.obj").write_bytes(grid_obj(2, uv=0.03))
