@@ -150,7 +150,7 @@ def _held(uv_area: Floats, world: Floats, recipe: Recipe, keep_ratios: bool) -> 
 
 def _tables(packing: Packing, factor: Floats, real: NDArray[np.int64], box: Floats, recipe: Recipe) -> Floats:
     out = np.tile(IDENTITY, (len(factor), 1))
-    out[real, 0], out[real, 2] = packing.angle, packing.scale * factor[real]
+    out[real, 0], out[real, 1], out[real, 2] = packing.angle, packing.mirror, packing.scale * factor[real]
     out[real, 3:] = packing.offset
     # Flat islands cover no texel: they shrink to half a texel at the margin of the first tile.
     flat = np.ones(len(factor), bool)

@@ -19,9 +19,10 @@ from scipy.optimize import linprog
 from scipy.sparse import coo_matrix
 
 from ..scene import Floats
-from .shapes import SIMPLIFY, Shapes, cos_sin
+from .shapes import SIMPLIFY, Shapes
 
 _MOST_ROWS = 400_000
+_FEW_ROWS = 5_000
 
 
 @dataclass(frozen=True)
@@ -44,17 +45,59 @@ class Gaps:
 
 @dataclass(frozen=True)
 class State:
-    """A layout in units: centres (n, 2) within their tile, turn (n,), tile (n,), and the side of every tile."""
+    """A layout in units: centres (n, 2) within their tile, pose (n,), tile (n,), and the side of the tiles.
+
+    A tile whose map has r times the reference resolution is r times as wide: it takes the same density.
+    """
 
     at: Floats
-    turn: NDArray[np.int64]
+    pose: NDArray[np.int64]
     tile: NDArray[np.int64]
     side: float
 
 
+@dataclass(frozen=True)
+class Frame:
+    """What bounds a layout beside its gaps: the tiles' `ratio` (tiles,) of resolution, and the islands `held` (n,).
+
+    Held islands keep their place in the tile. In units they are `factor` (n,) of their own units large at the side
+    `held_side`, and shrink and grow with the side; with no `held_side` (a density is held) nothing changes size.
+    """
+
+    ratio: Floats
+    held: NDArray[np.bool_]
+    factor: Floats
+    held_side: float | None = None
+
+    def size(self, side: float) -> Floats:
+        """Factor (n,) on each island's own units."""
+        grown = self.factor if self.held_side is None else self.factor * (side / self.held_side)
+        return np.where(self.held, grown, 1.0)
+
+    def moved(self, state: State, side: float) -> State:
+        """The state in tiles of another side: held islands where they belong, the others spread in proportion."""
+        share = side / state.side
+        if self.held_side is not None:
+            return replace(state, at=state.at * share, side=side)
+        return replace(state, at=np.where(self.held[:, None], state.at, state.at * share), side=side)
+
+
 @njit(cache=True, nogil=True)  # type: ignore[untyped-decorator]
-def _near_edges(x, y, follows, first, box, pi, pj, reach, out_i, out_f):  # type: ignore[no-untyped-def]
+def _cross(x, y, a, b, c, d):  # type: ignore[no-untyped-def]
+    """Whether the edges a-b and c-d cross each other."""
+    ab_c = (x[b] - x[a]) * (y[c] - y[a]) - (y[b] - y[a]) * (x[c] - x[a])
+    ab_d = (x[b] - x[a]) * (y[d] - y[a]) - (y[b] - y[a]) * (x[d] - x[a])
+    cd_a = (x[d] - x[c]) * (y[a] - y[c]) - (y[d] - y[c]) * (x[a] - x[c])
+    cd_b = (x[d] - x[c]) * (y[b] - y[c]) - (y[d] - y[c]) * (x[b] - x[c])
+    return (ab_c > 0) != (ab_d > 0) and (cd_a > 0) != (cd_b > 0)
+
+
+@njit(cache=True, nogil=True)  # type: ignore[untyped-decorator]
+def _near_edges(x, y, follows, first, held, box, pi, pj, reach, out_i, out_f):  # type: ignore[no-untyped-def]
     """For every near pair of edges of two islands: (i, j), unit vector from j to i, distance. -1 if no room.
+
+    Crossing edges have a negative distance. With a held island there is a row for each end of its edge: the end's
+    and the closest point's position along the vector come fourth and fifth.
 
     Cost: edges of one island near the other's box, times the other's near this one's box.
     """
@@ -89,7 +132,7 @@ def _near_edges(x, y, follows, first, box, pi, pj, reach, out_i, out_f):  # type
                 if min(y[a], y[b]) > max(y[c], y[d]) + reach or min(y[c], y[d]) > max(y[a], y[b]) + reach:
                     continue
                 best = reach * reach
-                vx = vy = 0.0
+                vx = vy = qx = qy = 0.0
                 for case in range(4):
                     if case == 0:
                         q, e, f, sign = a, c, d, 1.0
@@ -108,85 +151,130 @@ def _near_edges(x, y, follows, first, box, pi, pj, reach, out_i, out_f):  # type
                     dist2 = px * px + py * py
                     if dist2 < best:
                         best, vx, vy = dist2, sign * px, sign * py
+                        qx, qy = (x[e] + t * ex, y[e] + t * ey) if sign > 0 else (x[q], y[q])
                 dist = math.sqrt(best)
                 if dist >= reach or dist < 1e-9:
                     continue
                 vx, vy = vx / dist, vy / dist
+                if _cross(x, y, a, b, c, d):
+                    # The end that pokes through goes back the way it came.
+                    vx, vy, dist = -vx, -vy, -dist
                 same = False
+                fixed = held[i] or held[j]
                 for r in range(max(0, n - 6), n):
-                    if out_i[r, 0] == i and out_i[r, 1] == j and abs(out_f[r, 0] - vx) < 1e-12 and abs(out_f[r, 1] - vy) < 1e-12:
+                    if (
+                        not fixed
+                        and out_i[r, 0] == i
+                        and out_i[r, 1] == j
+                        and abs(out_f[r, 0] - vx) < 1e-12
+                        and abs(out_f[r, 1] - vy) < 1e-12
+                    ):
                         out_f[r, 2] = min(out_f[r, 2], dist)
                         same = True
                         break
                 if same:
                     continue
-                if n >= out_i.shape[0]:
+                ends = 2 if fixed else 1
+                if n + ends > out_i.shape[0]:
                     return -1
-                out_i[n, 0], out_i[n, 1] = i, j
-                out_f[n, 0], out_f[n, 1], out_f[n, 2] = vx, vy, dist
-                n += 1
+                for end in range(ends):
+                    out_i[n, 0], out_i[n, 1] = i, j
+                    out_f[n, 0], out_f[n, 1], out_f[n, 2] = vx, vy, dist
+                    v = (a if end == 0 else b) if held[i] else (c if end == 0 else d)
+                    out_f[n, 3] = vx * x[v] + vy * y[v]
+                    out_f[n, 4] = vx * qx + vy * qy
+                    n += 1
     return n
 
 
-def _turned(shapes: Shapes, state: State) -> tuple[Floats, Floats]:
+def _outlines(shapes: Shapes, state: State, frame: Frame) -> tuple[Floats, Floats]:
     owner = np.repeat(np.arange(shapes.count), np.diff(shapes.first))
-    c, s = cos_sin(shapes.angle)
-    c, s = c[state.turn][owner], s[state.turn][owner]
-    x = state.at[owner, 0] + c * shapes.xy[:, 0] - s * shapes.xy[:, 1]
-    y = state.at[owner, 1] + s * shapes.xy[:, 0] + c * shapes.xy[:, 1]
-    return x, y
+    x, y = shapes.along(state.pose)
+    size = frame.size(state.side)[owner]
+    return state.at[owner, 0] + size * x, state.at[owner, 1] + size * y
 
 
-def step(shapes: Shapes, state: State, gaps: Gaps, reach: float) -> State | None:
-    """One linear programme: shifts of at most `reach` units, the side as small as possible; None if it fails."""
+def _rows(shapes: Shapes, state: State, gaps: Gaps, frame: Frame, reach: float) -> tuple[coo_matrix, Floats] | None:
+    """The programme's rows over (x shifts, y shifts, side): matrix, limit."""
     n = shapes.count
-    x, y = _turned(shapes, state)
+    x, y = _outlines(shapes, state, frame)
     cut = shapes.first[:-1]
     box = np.column_stack([f.reduceat(v, cut) for f in (np.minimum, np.maximum) for v in (x, y)])
-    pad = gaps.pad(state.side)
-    far = pad + 2.8285 * reach
+    far = gaps.pad(state.side) + 2.8285 * reach
     boxes = shapely.box(box[:, 0], box[:, 1], box[:, 2], box[:, 3])
     i, j = shapely.STRtree(boxes).query(boxes, predicate="dwithin", distance=far)
-    use = (i < j) & (state.tile[i] == state.tile[j])
-    out_i, out_f = np.empty((_MOST_ROWS, 2), np.int64), np.empty((_MOST_ROWS, 3))
-    rows = _near_edges(x, y, shapes.follows, shapes.first, box, i[use], j[use], far, out_i, out_f)
+    use = (i < j) & (state.tile[i] == state.tile[j]) & ~(frame.held[i] & frame.held[j])
+    out_i, out_f = np.empty((_MOST_ROWS, 2), np.int64), np.empty((_MOST_ROWS, 5))
+    rows = _near_edges(x, y, shapes.follows, shapes.first, frame.held, box, i[use], j[use], far, out_i, out_f)
     if rows < 0:
         return None
     a, b, f = out_i[:rows, 0], out_i[:rows, 1], out_f[:rows]
-    r, q, one, side = np.arange(rows), np.arange(n), np.ones(n), np.full(n, 2 * n)
-    row = np.concatenate([r, r, r, r, r, *(rows + k * n + q for k in range(4) for _ in range(2))])
-    col = np.concatenate([a, a + n, b, b + n, np.full(rows, 2 * n), q, side, q + n, side, q, side, q + n, side])
-    m = gaps.margin_per
-    value = np.concatenate(
-        [-f[:, 0], -f[:, 1], f[:, 0], f[:, 1], np.full(rows, gaps.pad_per), -one, m * one, -one, m * one]
-        + [one, (m - 1) * one, one, (m - 1) * one]
-    )
-    limit = np.concatenate(
-        [f[:, 2] - gaps.pad_at, *(box[:, k] - gaps.margin_at for k in (0, 1)), *(-box[:, k] - gaps.margin_at for k in (2, 3))]
-    )
-    matrix = coo_matrix((value, (row, col)), shape=(rows + 4 * n, 2 * n + 1)).tocsc()
+    free = np.flatnonzero(~frame.held)
+    r, q, one = np.arange(rows), np.arange(len(free)), np.ones(len(free))
+    # A point of a held island at h along the vector is at h * side / side now: that joins the padding's share of the side.
+    moves = frame.held & (frame.held_side is not None)
+    ha, hb = moves[a], moves[b]
+    per_side = gaps.pad_per + (hb * 1.0 - ha) * f[:, 3] / state.side
+    limit = f[:, 2] - gaps.pad_at - ha * (f[:, 4] + f[:, 2]) + hb * f[:, 4]
+    row = np.concatenate([r, r, r, r, r, *(rows + k * len(free) + q for k in range(4) for _ in range(2))])
+    side = np.full(len(free), 2 * n)
+    col = np.concatenate([a, a + n, b, b + n, np.full(rows, 2 * n), free, side, free + n, side, free, side, free + n, side])
+    m, wide = gaps.margin_per, frame.ratio[state.tile[free]]
+    value = np.concatenate([-f[:, 0], -f[:, 1], f[:, 0], f[:, 1], per_side, -one, m * one, -one, m * one] + [one, m - wide, one, m - wide])
+    borders = [box[free, k] - gaps.margin_at for k in (0, 1)] + [-box[free, k] - gaps.margin_at for k in (2, 3)]
+    return coo_matrix((value, (row, col)), shape=(rows + 4 * len(free), 2 * n + 1)), np.concatenate([limit, *borders])
+
+
+def step(shapes: Shapes, state: State, gaps: Gaps, frame: Frame, reach: float, grow: float = 1.0) -> State | None:
+    """One linear programme: shifts of at most `reach` units, the side as small as possible; None if it fails.
+
+    The side may grow to `grow` times its value, for layouts that do not keep the gaps yet.
+    """
+    n = shapes.count
+    made = _rows(shapes, state, gaps, frame, reach)
+    while reach > 0.8 and (made is None or made[0].shape[0] > _FEW_ROWS + 4 * n):
+        # Shorter shifts have fewer rows: several quick steps get farther than one slow one.
+        reach *= 0.5
+        made = _rows(shapes, state, gaps, frame, reach)
+    if made is None:
+        return None
+    matrix, limit = made
     cost = np.zeros(2 * n + 1)
     cost[-1] = 1.0
-    bounds = np.column_stack([np.full(2 * n + 1, -reach), np.full(2 * n + 1, reach)])
-    bounds[-1] = 0.9 * state.side, state.side
-    method = "highs-ipm" if n > 600 else "highs-ds"
-    found = linprog(cost, A_ub=matrix, b_ub=limit, bounds=bounds, method=method, options={"time_limit": 20.0})
+    room = np.tile(np.where(frame.held, 0.0, reach), 2)
+    bounds = np.column_stack([-room, room])
+    bounds = np.vstack([bounds, [0.9 * state.side, grow * state.side]])
+    # The simplex method is quicker on small programmes, and now and then a hundred times slower on large ones.
+    large = matrix.shape[0] > 4000
+    options = {"time_limit": 15.0 if large else 2.0}
+    found = linprog(cost, A_ub=matrix.tocsc(), b_ub=limit, bounds=bounds, method="highs-ipm" if large else "highs-ds", options=options)
     if found.x is None or found.status != 0:
         return None
-    return replace(state, at=state.at + np.column_stack([found.x[:n], found.x[n : 2 * n]]), side=float(found.x[-1]))
+    side = float(found.x[-1])
+    at = state.at + np.column_stack([found.x[:n], found.x[n : 2 * n]])
+    if frame.held_side is not None:
+        at[frame.held] = state.at[frame.held] * (side / state.side)
+    return replace(state, at=at, side=side)
 
 
-def compact(shapes: Shapes, state: State, gaps: Gaps, steps: int = 6, reach: float = 3.0) -> State:
-    """The layout drawn together: several steps, each around where the last one ended. Never a larger side."""
-    for _ in range(steps):
-        better = step(shapes, state, gaps, reach)
-        if better is None or better.side > state.side:
-            break
+def compact(shapes: Shapes, state: State, gaps: Gaps, frame: Frame, steps: int = 6, reach: float = 3.0, grow: float = 1.0) -> State | None:
+    """The layout drawn together: several steps, each around where the last one ended; None when the first fails.
+
+    With `grow` above 1 the layout may break the gaps at first; it is mended in the first step or not at all.
+    """
+    better = step(shapes, state, gaps, frame, reach, grow)
+    if better is None:
+        return None
+    for _ in range(steps - 1):
         gain = 1.0 - better.side / state.side
         state = better
-        if gain < 2e-4:
+        if abs(gain) < 2e-4:
             break
-    return state
+        found = step(shapes, state, gaps, frame, reach)
+        if found is None or found.side > state.side:
+            break
+        better = found
+    return better
 
 
 def exact_gaps(padding_px: float, margin_px: float, map_px: float, hold_side: float | None) -> Gaps:

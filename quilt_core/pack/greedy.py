@@ -8,6 +8,8 @@ costs two ORs of shifted rows.
 from __future__ import annotations
 
 import math
+from collections.abc import Sequence
+from dataclasses import dataclass
 
 import numpy as np
 from numba import njit
@@ -37,90 +39,131 @@ def _widen(taken, y0, y1):  # type: ignore[no-untyped-def]
 
 
 @njit(cache=True, nogil=True)  # type: ignore[untyped-decorator]
-def _or_shifted(block, row, source, shift):  # type: ignore[no-untyped-def]
-    """block[row] |= source shifted down by `shift` columns."""
+def _or_shifted(row, need, source, shift):  # type: ignore[no-untyped-def]
+    """The first `need` words of row |= source shifted down by `shift` columns."""
     words = source.shape[0]
     skip, low = shift >> 6, np.uint64(shift & 63)
     high = np.uint64((64 - (shift & 63)) & 63)
-    n = words - skip
+    n = min(need, words - skip)
     if n <= 0:
         return
     if low == 0:
         for c in range(n):
-            block[row, c] |= source[c + skip]
+            row[c] |= source[c + skip]
     else:
-        for c in range(n - 1):
-            block[row, c] |= (source[c + skip] >> low) | (source[c + skip + 1] << high)
-        block[row, n - 1] |= source[words - 1] >> low
+        whole = min(n, words - skip - 1)
+        for c in range(whole):
+            row[c] |= (source[c + skip] >> low) | (source[c + skip + 1] << high)
+        if whole < n:
+            row[n - 1] |= source[words - 1] >> low
 
 
 @njit(cache=True, nogil=True)  # type: ignore[untyped-decorator]
-def _lowest(runs, a, b, taken, block, y, y_end, x_end, levels):  # type: ignore[no-untyped-def]
-    """The first free (row, column) of an island's grown runs from row y to y_end; (-1, -1) for none."""
+def _lowest(runs, a, b, taken, block, open_, y, y_end, x_end, levels):  # type: ignore[no-untyped-def]
+    """The first free (row, column) of an island's grown runs from row y to y_end; (-1, -1) for none.
+
+    The runs come in an order that spreads over the island, so that full rows are known after a few of them.
+    """
+    full = ~np.uint64(0)
+    need = (x_end >> 6) + 1
+    beyond = np.uint64(0) if (x_end & 63) == 63 else full << np.uint64((x_end & 63) + 1)
     while y <= y_end:
         n = min(block.shape[0], y_end - y + 1)
-        block[:n] = 0
+        block[:n, :need] = 0
+        block[:n, need - 1] = beyond
+        open_[:n] = True
+        left = n
         for r in range(a, b):
             k = 0
             while (1 << (k + 1)) <= runs[r, 2] and k + 1 < levels:
                 k += 1
             for q in range(n):
+                if not open_[q]:
+                    continue
                 source = taken[k, y + q + runs[r, 0]]
-                _or_shifted(block, q, source, runs[r, 1])
+                _or_shifted(block[q], need, source, runs[r, 1])
                 rest = runs[r, 2] - (1 << k)
                 while rest > 0:
-                    _or_shifted(block, q, source, runs[r, 1] + rest)
+                    _or_shifted(block[q], need, source, runs[r, 1] + rest)
                     rest -= 1 << k
+            if (r - a) & 3 == 3:
+                for q in range(n):
+                    if open_[q]:
+                        c = 0
+                        while c < need and block[q, c] == full:
+                            c += 1
+                        if c == need:
+                            open_[q] = False
+                            left -= 1
+                if left == 0:
+                    break
         for q in range(n):
-            for c in range((x_end >> 6) + 1):
+            if not open_[q]:
+                continue
+            for c in range(need):
                 free = ~block[q, c]
                 if free != 0:
                     bit = 0
                     while not (free >> np.uint64(bit)) & np.uint64(1):
                         bit += 1
-                    if c * 64 + bit <= x_end:
-                        return y + q, c * 64 + bit
-                    break
+                    return y + q, c * 64 + bit
         y += n
     return -1, -1
 
 
 @njit(cache=True, nogil=True)  # type: ignore[untyped-decorator]
-def _place(order, grown, grown_at, touched, touched_at, size, border, width, height, tiles, group, col, row, turn, tile, taken, block):  # type: ignore[no-untyped-def]
-    """Place islands in `order` into `tiles` fields of width x height cells, stacked in one bitmap.
+def _take(taken, runs, a, b, y0, x0):  # type: ignore[no-untyped-def]
+    """Mark runs a to b at a place as taken; parts beyond the bitmap are left out."""
+    for r in range(a, b):
+        y = y0 + runs[r, 0]
+        if y < 0 or y >= taken.shape[1]:
+            continue
+        for x in range(max(0, x0 + runs[r, 1]), min(taken.shape[2] * 64, x0 + runs[r, 1] + runs[r, 2])):
+            taken[0, y, x >> 6] |= np.uint64(1) << np.uint64(x & 63)
+
+
+@njit(cache=True, nogil=True)  # type: ignore[untyped-decorator]
+def _place(  # type: ignore[no-untyped-def]
+    order, poses, grown, grown_at, touched, touched_at, size, border, width, height, group, col, row, turn, tile, taken, block, stop
+):
+    """Place islands in `order` into tiles of width[t] x height[t] cells, stacked in one bitmap.
 
     An island starts its search where the last one of its size class (`group`) was found: with thousands of
-    islands the rows below are full for its like. Returns the greatest row reached in the last tile used, and the
-    number of islands that found no place (their `tile` is -1).
+    islands the rows below are full for its like. Returns the greatest row reached in the last tile used, the
+    number of islands that found no place (their `tile` is -1), and whether it was stopped.
     """
     levels = taken.shape[0]
+    open_ = np.empty(block.shape[0], np.bool_)
     angles = size.shape[1]
-    stride = height + border
+    tiles = width.shape[0]
+    stride = height.max() + border
     start = np.zeros((tiles, 64 * angles), np.int64)
     top = lost = 0
     for o in range(order.shape[0]):
+        if stop[0] != 0:
+            return top, lost, True
         i = order[o]
         best = np.int64(1) << 60
         tile[i] = -1
         for t in range(tiles):
             for k in range(angles):
                 w, h = size[i, k, 0], size[i, k, 1]
-                if w > width or h > height:
+                if poses[i, k] < 0 or w > width[t] or h > height[t]:
                     continue
-                y_end = height - h
+                y_end = height[t] - h
                 if tile[i] >= 0:
                     y_end = min(y_end, (best >> 20) - h)
                 s = group[i] * angles + k
                 f = i * angles + k
                 y0 = t * stride
-                y, x = _lowest(grown, grown_at[f], grown_at[f + 1], taken, block, y0 + start[t, s], y0 + y_end, width - w, levels)
+                y, x = _lowest(grown, grown_at[f], grown_at[f + 1], taken, block, open_, y0 + start[t, s], y0 + y_end, width[t] - w, levels)
                 if y >= 0:
                     y -= y0
                     key = ((y + h) << 20) + x + w
                     if key < best:
                         best = key
                         col[i], row[i], turn[i], tile[i] = x, y, k, t
-                elif group[i] > 0 and tile[i] < 0 and y_end == height - h:
+                elif group[i] > 0 and tile[i] < 0 and y_end == height[t] - h:
                     start[t, s] = y_end + 1
             if tile[i] >= 0:
                 break
@@ -131,21 +174,21 @@ def _place(order, grown, grown_at, touched, touched_at, size, border, width, hei
         if group[i] > 0:
             start[tile[i], group[i] * angles + k] = max(start[tile[i], group[i] * angles + k], row[i])
         f = i * angles + k
-        for r in range(touched_at[f], touched_at[f + 1]):
-            y = y0 + touched[r, 0]
-            for x in range(col[i] + touched[r, 1], col[i] + touched[r, 1] + touched[r, 2]):
-                taken[0, y, x >> 6] |= np.uint64(1) << np.uint64(x & 63)
+        _take(taken, touched, touched_at[f], touched_at[f + 1], y0, col[i])
         _widen(taken, y0, y0 + size[i, k, 1] + 2 * border)
-        top = max(top, tile[i] * height + row[i] + size[i, k, 1])
-    return top, lost
+        if tile[i] == tiles - 1:
+            top = max(top, row[i] + size[i, k, 1])
+        turn[i] = poses[i, k]
+    return top, lost, False
 
 
 class Placement:
-    """What a pass found: per island column, row, turn and tile (-1: no place), and the height used."""
+    """What a pass found: per island column, row, pose and tile (-1: no place), and the height used in the last tile."""
 
     def __init__(self, count: int) -> None:
-        self.column, self.row, self.turn, self.tile = (np.zeros(count, np.int64) for _ in range(4))
+        self.column, self.row, self.pose, self.tile = (np.zeros(count, np.int64) for _ in range(4))
         self.top = self.lost = 0
+        self.stopped = False
 
 
 def size_groups(raster: Raster) -> NDArray[np.int64]:
@@ -154,23 +197,47 @@ def size_groups(raster: Raster) -> NDArray[np.int64]:
     return np.clip((np.log2(longest + 1) * 4).astype(np.int64), 1, 63)
 
 
-def place(raster: Raster, order: NDArray[np.int64], width: int, height: int, tiles: int = 1, hint: bool = False) -> Placement:
-    """One greedy pass over all islands in the given order.
+@dataclass(frozen=True)
+class Held:
+    """Cells that are taken before a pass begins: runs (row, column, length) in a tile, from its margin's corner."""
+
+    tile: int
+    runs: NDArray[np.int32]
+
+
+def place(
+    raster: Raster,
+    order: NDArray[np.int64],
+    width: NDArray[np.int64],
+    height: NDArray[np.int64],
+    hint: bool = False,
+    held: Sequence[Held] = (),
+    stop: NDArray[np.int64] | None = None,
+) -> Placement:
+    """One greedy pass over the islands of the given order.
 
     Parameters
     ----------
-    width, height : cells of one tile inside its margin; tiles : how many there are
+    width, height : (tiles,) cells of the tiles inside their margins
     hint : remember per size class where the last island went (much faster with thousands, a little looser)
+    held : what is taken already
+    stop : (1,) another thread may set it; the pass then ends with `stopped`
     """
     border = raster.border
     levels = max(2, min(9, int(math.log2(max(2, raster.size[:, :, 0].max() + 2 * border))) + 1))
-    words = (width + 2 * border + 63) // 64 + 1
-    taken = np.zeros((levels, tiles * (height + border) + 2 * border + 2, words), np.uint64)
+    words = (int(width.max()) + 2 * border + 63) // 64 + 1
+    stride = int(height.max()) + border
+    taken = np.zeros((levels, len(width) * stride + 2 * border + 2, words), np.uint64)
+    for h in held:
+        _take(taken, h.runs, 0, len(h.runs), h.tile * stride + border, border)
+    if held:
+        _widen(taken, 0, taken.shape[1])
     block = np.zeros((_ROWS, words), np.uint64)
     found = Placement(raster.shapes.count)
     group = size_groups(raster) if hint else np.zeros(raster.shapes.count, np.int64)
-    found.top, found.lost = _place(
-        order, raster.grown, raster.grown_at, raster.touched, raster.touched_at, raster.size, border,
-        width, height, tiles, group, found.column, found.row, found.turn, found.tile, taken, block,
+    found.top, found.lost, found.stopped = _place(
+        order, raster.poses, raster.grown, raster.grown_at, raster.touched, raster.touched_at, raster.size, border,
+        width, height, group, found.column, found.row, found.pose, found.tile, taken, block,
+        np.zeros(1, np.int64) if stop is None else stop,
     )  # fmt: skip
     return found

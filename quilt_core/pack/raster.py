@@ -14,7 +14,7 @@ from numba import njit
 from numpy.typing import NDArray
 
 from ..scene import Floats
-from .shapes import Shapes, cos_sin
+from .shapes import Shapes
 
 HALF_DIAGONAL = 0.70711
 
@@ -85,54 +85,116 @@ def _runs_of(mask, runs, n):  # type: ignore[no-untyped-def]
 
 
 @njit(cache=True, nogil=True)  # type: ignore[untyped-decorator]
-def _rasterise(xy, follows, first, extent, c, s, cell, border, reach, sizes, runs, offsets):  # type: ignore[no-untyped-def]
-    """Runs of every island at every angle; -1 when the room in `runs` does not suffice."""
+def _rasterise(xy, follows, first, extent, pose, list_, cell, border, reach, sizes, runs, offsets):  # type: ignore[no-untyped-def]
+    """Runs of every island in the poses of its list (n, A; -1 for none); -1 when the room in `runs` does not suffice."""
     n = 0
-    angles = c.shape[0]
+    many = list_.shape[1]
     for i in range(first.shape[0] - 1):
         a, b = first[i], first[i + 1]
-        for k in range(angles):
+        for k in range(many):
+            offsets[i * many + k + 1] = n
+            p = list_[i, k]
+            if p < 0:
+                continue
             x, y = np.empty(b - a), np.empty(b - a)
             for v in range(a, b):
-                x[v - a] = (c[k] * xy[v, 0] - s[k] * xy[v, 1] - extent[i, k, 0]) / cell + border
-                y[v - a] = (s[k] * xy[v, 0] + c[k] * xy[v, 1] - extent[i, k, 1]) / cell + border
+                x[v - a] = (pose[p, 0] * xy[v, 0] + pose[p, 1] * xy[v, 1] - extent[i, p, 0]) / cell + border
+                y[v - a] = (pose[p, 2] * xy[v, 0] + pose[p, 3] * xy[v, 1] - extent[i, p, 1]) / cell + border
             mask = np.zeros((sizes[i, k, 1] + 2 * border, sizes[i, k, 0] + 2 * border), np.bool_)
             _stamp(x, y, follows[a:b], a, reach, mask)
             n = _runs_of(mask, runs, n)
             if n < 0:
                 return -1
-            offsets[i * angles + k + 1] = n
+            offsets[i * many + k + 1] = n
     return n
 
 
-class Raster:
-    """Touched and grown runs of all islands on a grid of `cell` units for a padding of `padding` units."""
+@njit(cache=True, nogil=True)  # type: ignore[untyped-decorator]
+def _one(x, y, follows, base, reach, room):  # type: ignore[no-untyped-def]
+    """Runs (row, column, length) of one outline at its place on the grid, in cells from (0, 0)."""
+    left, low = int(math.floor(x.min() - reach)), int(math.floor(y.min() - reach))
+    mask = np.zeros((int(math.ceil(y.max() + reach)) - low + 1, int(math.ceil(x.max() + reach)) - left + 1), np.bool_)
+    _stamp(x - left, y - low, follows, base, reach, mask)
+    runs = np.empty((room, 3), np.int32)
+    n = _runs_of(mask, runs, 0)
+    for r in range(n):
+        runs[r, 0] += low
+        runs[r, 1] += left
+    return runs[: max(n, 0)], n
 
-    def __init__(self, shapes: Shapes, cell: float, padding: float) -> None:
-        self.shapes, self.cell, self.padding = shapes, cell, padding
+
+@njit(cache=True, nogil=True)  # type: ignore[untyped-decorator]
+def _spread(runs, at):  # type: ignore[no-untyped-def]
+    """Reorder the runs of each part by the reversed bits of their number, so that any first few cover the whole."""
+    for p in range(at.shape[0] - 1):
+        n = at[p + 1] - at[p]
+        bits = 1
+        while (1 << bits) < n:
+            bits += 1
+        old = runs[at[p] : at[p + 1]].copy()
+        to = at[p]
+        for q in range(1 << bits):
+            r = 0
+            for b in range(bits):
+                r |= ((q >> b) & 1) << (bits - 1 - b)
+            if r < n:
+                runs[to] = old[r]
+                to += 1
+
+
+def pose_list(shapes: Shapes, most: int) -> NDArray[np.int64]:
+    """Up to `most` poses (n, most) of each island spread evenly over those that it may take, unmirrored first; -1 for none."""
+    out = np.full((shapes.count, most), -1)
+    plain = shapes.mirror > 0
+    for i in range(shapes.count):
+        may = np.flatnonzero(shapes.allowed[i] & plain)
+        if len(may) > most:
+            may = may[np.arange(most) * len(may) // most]
+        out[i, : len(may)] = may
+    return out
+
+
+class Raster:
+    """Touched and grown runs of all islands on a grid of `cell` units for a padding of `padding` units.
+
+    `poses` (n, A) lists the poses that are tried for each island, -1 for none; sizes (n, A, 2) in cells.
+    """
+
+    def __init__(self, shapes: Shapes, cell: float, padding: float, poses: NDArray[np.int64]) -> None:
+        self.shapes, self.cell, self.padding, self.poses = shapes, cell, padding, poses
         reach = padding / cell + HALF_DIAGONAL
         self.border = int(math.ceil(reach))
-        extent = shapes.extent
+        extent = shapes.extent[np.arange(shapes.count)[:, None], poses]
         size = np.ceil((extent[:, :, 2:] - extent[:, :, :2]) / cell - 1e-9).astype(np.int64)
         self.size = np.maximum(size, 1)
         self.touched, self.touched_at = self._runs(HALF_DIAGONAL)
         self.grown, self.grown_at = self._runs(reach)
+        _spread(self.grown, self.grown_at)
 
     def _runs(self, reach: float) -> tuple[NDArray[np.int32], NDArray[np.int64]]:
-        c, s = cos_sin(self.shapes.angle)
+        sh = self.shapes
         room = int((self.size[:, :, 1] + 2 * self.border).sum()) * 3 + 1000
         while True:
             runs = np.empty((room, 3), np.int32)
-            offsets = np.zeros(self.shapes.count * len(c) + 1, np.int64)
+            offsets = np.zeros(self.poses.size + 1, np.int64)
             n = _rasterise(
-                self.shapes.xy, self.shapes.follows, self.shapes.first, self.shapes.extent, c, s,
-                self.cell, self.border, reach, self.size, runs, offsets,
-            )  # fmt: skip
+                sh.xy, sh.follows, sh.first, sh.extent, sh.pose, self.poses, self.cell, self.border, reach, self.size, runs, offsets
+            )
             if n >= 0:
                 return runs[:n].copy(), offsets
             room *= 2
 
-    def positions(self, column: NDArray[np.int64], row: NDArray[np.int64], turn: NDArray[np.int64], margin: float) -> Floats:
+    def touched_by(self, outline: Floats, i: int) -> NDArray[np.int32]:
+        """Runs (row, column, length) of island i's outline (v, 2) where it lies, in units from the grid's corner."""
+        a, b = self.shapes.first[i], self.shapes.first[i + 1]
+        room = 4000
+        while True:
+            runs, n = _one(outline[:, 0] / self.cell, outline[:, 1] / self.cell, self.shapes.follows[a:b], a, HALF_DIAGONAL, room)
+            if n >= 0:
+                return runs  # type: ignore[no-any-return]
+            room *= 4
+
+    def positions(self, column: NDArray[np.int64], row: NDArray[np.int64], pose: NDArray[np.int64], margin: float) -> Floats:
         """Centres (n, 2) in units of islands whose boxes start at the given cells."""
-        low = self.shapes.extent[np.arange(self.shapes.count), turn, :2]
+        low = self.shapes.extent[np.arange(self.shapes.count), pose, :2]
         return margin + np.column_stack([column, row]) * self.cell - low

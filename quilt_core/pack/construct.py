@@ -1,0 +1,221 @@
+"""The constructive phase: greedy passes in several orders, on ever finer grids, in ever narrower tiles."""
+
+from __future__ import annotations
+
+import math
+
+import numpy as np
+from numpy.typing import NDArray
+
+from .compact import State
+from .fields import Ints
+from .greedy import Held, Placement, place
+from .raster import Raster, pose_list
+from .search import Search
+from .shapes import BASE
+
+_MANY = 400  # islands; above that passes remember where the last of a size went
+_HEAP = 3000  # above that one order must do at first
+
+
+class Construct:
+    """Greedy layouts offered to a search."""
+
+    def __init__(self, search: Search) -> None:
+        self.search, self.shapes = search, search.shapes
+        turns = np.diff(np.r_[0, np.cumsum(self.shapes.allowed.sum(axis=1))])
+        self.poses = pose_list(self.shapes, 8 if len(turns) and turns.max() == 8 else int(min(4, max(1, turns.max(initial=1)))))
+        self.hint = self.shapes.count > _MANY
+        self.found: State | None = None
+
+    def raster(self, cell: float, side: float) -> Raster:
+        """A grid for tiles of at most `side`: the padding grows with it."""
+        return Raster(self.shapes, cell, self.search.gaps.pad(side), self.poses)
+
+    def orders(self) -> list[Ints]:
+        """Largest first, by four measures of large: where there are holes the order matters most."""
+        free = self.search.free
+        size = (self.shapes.extent[:, 0, 2:] - self.shapes.extent[:, 0, :2])[free]
+        keys = (size.sum(axis=1), self.shapes.area[free], size.max(axis=1), size.prod(axis=1))
+        return [free[np.argsort(-k, kind="stable")] for k in keys]
+
+    def guess(self) -> tuple[float, float]:
+        """A side at which a first pass is likely to fit, and the least that any could."""
+        s, sh = self.search, self.shapes
+        share = float((s.frame.ratio**2).sum())
+        area, size = sh.area[s.free], (sh.extent[:, 0, 2:] - sh.extent[:, 0, :2]).sum(axis=1)[s.free]
+        held = float((sh.area * s.frame.factor**2)[s.frame.held].sum()) / sh.scale**2 / share if s.hold is None else 0.0
+        least = sh.least_side() / float(s.frame.ratio.max())
+        room = max(0.05, 1.0 - held)
+        side = max(math.sqrt(float(area.sum()) / share / 0.72 / room), least * 1.01)
+        if sh.count <= 200:
+            return side, least
+        # Each island also takes about half the padding around it: with thousands of small ones that is most of the tile.
+        for _ in range(12):
+            pad = s.gaps.pad(side)
+            side = max(side, min(side * 1.5, math.sqrt(float((area + size * pad + pad * pad).sum()) / share / 0.95 / room)))
+        return side, least
+
+    def cells(self, raster: Raster, side: float) -> Ints:
+        """Cells of every tile inside its margin."""
+        s = self.search
+        return np.maximum(1, ((side * s.frame.ratio - 2 * s.gaps.margin(side)) / raster.cell).astype(np.int64))
+
+    def held(self, raster: Raster, side: float) -> list[Held]:
+        """What held islands take of tiles of this side."""
+        s = self.search
+        out: list[Held] = []
+        held = np.flatnonzero(s.frame.held)
+        if not len(held):
+            return out
+        x, y = self.shapes.along(np.zeros(self.shapes.count, np.int64))
+        size, at, margin = s.frame.size(side), self.held_at(side), s.gaps.margin(side)
+        for i in held:
+            a, b = self.shapes.first[i], self.shapes.first[i + 1]
+            outline = np.column_stack([at[i, 0] + size[i] * x[a:b], at[i, 1] + size[i] * y[a:b]]) - margin
+            out.append(Held(int(s.held_tile[i]), raster.touched_by(outline, int(i))))
+        return out
+
+    def held_at(self, side: float) -> NDArray[np.float64]:
+        """Centres (n, 2) in units of held islands in tiles of this side."""
+        s = self.search
+        wide = (side if s.hold is None else s.hold) * s.frame.ratio[s.held_tile]
+        return s.held_at * wide[:, None]
+
+    def state(self, raster: Raster, found: Placement, side: float) -> State:
+        """A placement as a state."""
+        s = self.search
+        held = s.frame.held
+        pose = np.where(held, 0, found.pose)
+        at = raster.positions(found.column, found.row, pose, s.gaps.margin(side))
+        at = np.where(held[:, None], self.held_at(side), at)
+        return State(at, pose, np.where(held, s.held_tile, found.tile), side)
+
+    def one_pass(self, raster: Raster, order: Ints, side: float) -> Placement:
+        """A pass into tiles of a fixed side."""
+        cells = self.cells(raster, side)
+        self.search.passes += 1
+        return place(raster, order, cells, cells, self.hint, self.held(raster, side), self.search.stop)
+
+    def strip(self, raster: Raster, order: Ints, width: int, height: int) -> Placement:
+        """A pass into one strip."""
+        self.search.passes += 1
+        return place(raster, order, np.array([width]), np.array([height]), self.hint, (), self.search.stop)
+
+    def side_of(self, raster: Raster, cells: int) -> float:
+        """The side of a tile with so many cells inside its margin."""
+        g = self.search.gaps
+        return (cells * raster.cell + 2 * g.margin_at) / (1 - 2 * g.margin_per)
+
+    def squeeze(self, raster: Raster, order: Ints, width: int, tries: int, top_side: float) -> float:
+        """Passes over one strip of ever better width; returns the least side, infinite for none."""
+        s, least = self.search, math.inf
+        for _ in range(tries):
+            if s.best is not None and s.over():
+                break
+            found = self.strip(raster, order, width, 3 * width + int(raster.size.max()))
+            if found.stopped:
+                break
+            if found.lost:
+                width = max(int(width * 1.2) + 1, int(raster.size.min(axis=1).max()))
+                continue
+            side = self.side_of(raster, max(width, found.top))
+            if side < least and side <= top_side:
+                least = side
+                self.take(self.state(raster, found, side))
+            mean = int(math.sqrt(width * found.top))
+            width = mean if mean != width else width - 1
+        return least
+
+    def fill(self, raster: Raster, order: Ints, side: float, top_side: float) -> float:
+        """The side of several tiles, or of one with held islands, by bisection from a guess; the least that held everything."""
+        s, low, least = self.search, 0.0, math.inf
+        while side <= top_side and not (s.best is not None and s.over()):
+            found = self.one_pass(raster, order, side)
+            if found.stopped:
+                break
+            if found.lost:
+                low = side
+            else:
+                least = side
+                self.take(self.state(raster, found, side))
+            if least - low < 1.5 * raster.cell:
+                break
+            side = side * 1.07 if least == math.inf else max(0.5 * (low + least), 0.95 * least)
+        return least
+
+    def take(self, state: State) -> None:
+        """Keep a state that is the best as it is; the compaction waits until an order is through."""
+        s = self.search
+        if (s.best is None or state.side < s.best.side * (1 - 1e-6)) and s.proven(state):
+            s.keep(state)
+        if (self.found is None or state.side < self.found.side) and (s.best is None or state.side < 1.03 * s.best.side):
+            self.found = state
+
+    def run(self, resolution: int) -> bool:
+        """All orders on one grid; the first layout at all is made here. Returns whether there is one."""
+        s = self.search
+        guess, least = self.guess()
+        if s.best is not None:
+            guess = s.best.side
+        for _ in range(8):
+            top_side = max(guess * (1.15 if s.best is not None else 1.3), least * 1.02)
+            if s.hold is not None and s.best is None:
+                guess = max(guess, s.hold)
+            raster = self.raster(guess * float(s.frame.ratio.max()) / resolution, top_side)
+            for number, order in enumerate(self.orders()):
+                if s.best is not None and (s.over() or (number and self.shapes.count > _HEAP)):
+                    break
+                self.attempt(raster, order, guess, top_side)
+                if self.found is not None and s.stop[0] == 0 and not s.done():
+                    s.offer(self.found)
+                self.found = None
+            if s.best is not None or s.stop[0] != 0:
+                break
+            guess *= 1.35
+        return s.best is not None
+
+    def attempt(self, raster: Raster, order: Ints, guess: float, top_side: float) -> None:
+        """One order: the held density first where one is asked for, then the narrowest tile."""
+        s = self.search
+        if s.hold is not None:
+            found = self.one_pass(raster, order, s.hold) if s.hold < BASE * 1e4 else None
+            if found is not None and not found.lost and not found.stopped:
+                self.take(self.state(raster, found, s.hold))
+                return
+        if s.best is not None:
+            guess = min(guess, s.best.side)
+        if len(s.frame.ratio) == 1 and not s.frame.held.any():
+            cells = max(int(self.cells(raster, guess)[0]), int(raster.size.min(axis=1).max()))
+            self.squeeze(raster, order, cells, 3, top_side)
+        else:
+            self.fill(raster, order, guess, top_side if s.best is None else s.best.side * 1.01)
+
+    def disturb(self, seconds_left: float) -> None:
+        """Orders with a few swaps, kept when they win: what is left for heaps too large for the search of overlaps."""
+        s = self.search
+        assert s.best is not None
+        raster = self.raster(s.best.side / (1024 if self.shapes.count <= 6000 else 2048), s.best.side * 1.02)
+        order = self.orders()[0]
+        n = len(order)
+        while n > 1 and not s.over():
+            trial = order.copy()
+            for _ in range(1 + int(s.random.integers(0, max(2, n // 8)))):
+                a = int(n * s.random.random() ** 2)
+                b = min(n - 1, max(0, a + int(s.random.integers(-n // 4 - 1, n // 4 + 2))))
+                trial[a], trial[b] = trial[b], trial[a]
+            found = self.one_pass(raster, trial, s.best.side)
+            if found.stopped:
+                return
+            if not found.lost:
+                order = trial
+                self.squeeze_tile(raster, order)
+
+    def squeeze_tile(self, raster: Raster, order: Ints) -> None:
+        """An order that fits the best tile, in ever smaller ones."""
+        s = self.search
+        while s.best is not None and not s.over():
+            side = s.best.side * 0.998
+            found = self.one_pass(raster, order, side)
+            if found.lost or found.stopped or not s.offer(self.state(raster, found, side)):
+                return

@@ -1,0 +1,104 @@
+"""What the packer is asked for, and what it answers."""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass, field
+
+import numpy as np
+from numpy.typing import NDArray
+
+from ..scene import Floats
+from .shapes import ANGLES
+
+
+@dataclass(frozen=True)
+class Recipe:
+    """How to arrange: gaps in px of a map of `map_px`, allowed turning, tiles, and how long to search.
+
+    `tile_px` gives tiles a resolution of their own (columns * rows numbers, row by row); at equal density an island is
+    larger in UV on a smaller map. `passes` bounds the search by its number of passes, so that a result can be
+    repeated bit for bit; None bounds it by `seconds` alone.
+    """
+
+    map_px: int = 2048
+    padding_px: float = 8.0
+    margin_px: float = 4.0
+    rotate: str = "90"
+    columns: int = 1
+    rows: int = 1
+    density: float | None = None
+    seconds: float = 10.0
+    passes: int | None = None
+    seed: int = 0
+    mirror: bool = False
+    tile_px: tuple[int, ...] | None = None
+
+    def __post_init__(self) -> None:
+        if self.rotate not in ANGLES:
+            raise ValueError(f"rotation '{self.rotate}' is not one of {', '.join(ANGLES)}")
+        for px in (self.map_px, *(self.tile_px or ())):
+            if not 16 <= px <= 16384:
+                raise ValueError("the map size must be 16 to 16384 px")
+            if not (0 <= self.padding_px < px / 2 and 0 <= self.margin_px < px / 2):
+                raise ValueError("padding and margin must be from 0 px to half the map")
+        if not (1 <= self.columns <= 10 and 1 <= self.rows <= 100):
+            raise ValueError("tiles are 1 to 10 columns and 1 to 100 rows")
+        if self.tile_px is not None and len(self.tile_px) != self.tiles:
+            raise ValueError(f"there are {self.tiles} tiles, but {len(self.tile_px)} resolutions")
+        if self.density is not None and not (math.isfinite(self.density) and self.density > 0):
+            raise ValueError("the density must be greater than 0")
+        if not (math.isfinite(self.seconds) and self.seconds >= 0):
+            raise ValueError("the seconds must be 0 or more")
+
+    @property
+    def tiles(self) -> int:
+        """Number of tiles."""
+        return self.columns * self.rows
+
+    @property
+    def ratio(self) -> Floats:
+        """Resolution (tiles,) of each tile, over `map_px`."""
+        return np.ones(self.tiles) if self.tile_px is None else np.array(self.tile_px) / self.map_px
+
+
+@dataclass(frozen=True)
+class Rules:
+    """What holds for single islands; every field is (n,) or None where the recipe alone speaks.
+
+    rotate : one of `ANGLES` for each island (an upright island has "none")
+    mirror : whether an island may be mirrored
+    held : islands that stay where they are in tile space, as the regions that came in
+    """
+
+    rotate: tuple[str, ...] | None = None
+    mirror: NDArray[np.bool_] | None = None
+    held: NDArray[np.bool_] | None = None
+
+
+@dataclass(frozen=True)
+class Packing:
+    """A layout: x -> scale * R(angle) * M(mirror) * x + offset for every island, offsets in tiles (0 to columns, rows).
+
+    angle (n,) radians, mirror (n,) 1 or -1 (times u, first), scale (n,), offset (n, 2), tile (n,) number from 0 in
+    reading order of UDIM. `common` is the scale of a tile of the recipe's map size. `coverage` is the share of
+    all tiles' texels.
+    """
+
+    common: float
+    scale: Floats
+    angle: Floats
+    mirror: Floats
+    offset: Floats
+    tile: NDArray[np.int64]
+    coverage: float
+
+
+@dataclass(frozen=True)
+class PackResult:
+    """The best layout, the coverage over time [(seconds, coverage)], passes made, and whether it was stopped."""
+
+    best: Packing
+    history: list[tuple[float, float]] = field(default_factory=list)
+    passes: int = 0
+    stopped: bool = False
