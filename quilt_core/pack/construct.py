@@ -27,6 +27,7 @@ class Construct:
         self.poses = pose_list(self.shapes, 8 if len(turns) and turns.max() == 8 else int(min(4, max(1, turns.max(initial=1)))))
         self.hint = self.shapes.count > _MANY
         self.found: State | None = None
+        self.starts: list[State] = []
 
     def raster(self, cell: float, side: float) -> Raster:
         """A grid for tiles of at most `side`: the padding grows with it."""
@@ -167,13 +168,22 @@ class Construct:
                 if s.best is not None and (s.over() or (number and self.shapes.count > _HEAP)):
                     break
                 self.attempt(raster, order, guess, top_side)
-                if self.found is not None and s.stop[0] == 0 and not s.done():
-                    s.offer(self.found)
+                if self.found is not None:
+                    self.starts.append(self.found)
+                    if self.shapes.count < _MANY:
+                        self.compact(self.found)
                 self.found = None
             if s.best is not None or s.stop[0] != 0:
                 break
             guess *= 1.35
+        if s.best is not None and self.shapes.count >= _MANY:
+            self.compact(s.best)
         return s.best is not None
+
+    def compact(self, state: State) -> None:
+        """Offer a layout for compaction unless nobody waits for it."""
+        if self.search.stop[0] == 0 and not self.search.done():
+            self.search.offer(state)
 
     def attempt(self, raster: Raster, order: Ints, guess: float, top_side: float) -> None:
         """One order: the held density first where one is asked for, then the narrowest tile."""

@@ -32,7 +32,7 @@ def _phases(search: Search) -> None:
         if not construct.run(resolution) or search.over():
             return
     if len(search.free) and n <= MOST:
-        Improve(search).run()
+        Improve(search, construct.starts).run()
     elif len(search.free):
         construct.disturb(search.left())
 

@@ -31,7 +31,17 @@ POINT = np.dtype([("x", "f4"), ("y", "f4"), ("length", "f4")])
 CIRCLE = np.dtype([("x", "f4"), ("y", "f4"), ("radius", "f4"), ("length", "f4"), ("begin", "i4"), ("end", "i4")])
 ISLAND = np.dtype(
     [("diameter", "f8"), ("at", "i8"), ("filled", "i8"), ("hollow", "i8"), ("begin", "i8"), ("end", "i8")]
-    + [("choice", "i8"), ("choices", "i8"), ("wide", "i4"), ("high", "i4"), ("left", "f4"), ("low", "f4"), ("cell", "f4"), ("weight", "f4")]
+    + [
+        ("choice", "i8"),
+        ("choices", "i8"),
+        ("wide", "i4"),
+        ("high", "i4"),
+        ("left", "f4"),
+        ("low", "f4"),
+        ("cell", "f4"),
+        ("weight", "f4"),
+        ("radius", "f4"),
+    ]
 )
 
 
@@ -42,7 +52,7 @@ class Fields(NamedTuple):
     cluster, group : circles round points begin to end, round clusters begin to end, with their length
     grid : distances, node after node, row after row
     island : (n,) groups begin to end; grid of wide x high nodes `cell` apart from (left, low), at `at`; of a
-        ring the grids with its hole filled and of its hole at `filled` and `hollow` (-1: no ring); `weight` by size;
+        ring the grids with its hole filled and of its hole at `filled` and `hollow` (-1: no ring); `weight` by size; `radius` about its centre;
         its allowed poses choice to choice + choices in `choice`
     pose : (K, 4); extent : (n, K, 4); allowed : (n, K)
     product : (K, K), inverse : (K,) of the poses
@@ -245,6 +255,7 @@ def build(shapes: Shapes, reach: float, threads: int = 2) -> Fields:
     first = np.r_[0, np.cumsum(counts)]
     island["begin"], island["end"] = first[:-1], first[1:]
     island["diameter"], island["weight"] = shapes.diameter, (shapes.diameter / shapes.diameter.mean()) ** 0.7
+    island["radius"] = np.sqrt(np.maximum.reduceat((shapes.xy**2).sum(axis=1), shapes.first[:-1]))
     choice = [np.flatnonzero(a) for a in shapes.allowed]
     island["choices"] = [len(c) for c in choice]
     island["choice"] = np.cumsum(island["choices"]) - island["choices"]

@@ -3,19 +3,24 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Sequence
 from concurrent.futures import ThreadPoolExecutor
 
 import numpy as np
 from numpy.typing import NDArray
 
+from ..scene import Floats
 from .compact import State
-from .fields import Fields, build
+from .fields import Fields, Ints, build
 from .search import Search
 from .separate import SPOT, Memory, Scene, memory, separate, spots
 from .shapes import BASE
 
 MOST = 4000  # islands; the pairs' weights take n * n numbers
-_ROUND = 60_000  # evaluations between two looks at the result
+_ROUND = 40_000  # evaluations between two looks at the result
+_WIDE, _NEAR = 12, 6  # samples for a move, anywhere and nearby
+_STRIDE = 0.012  # the longest step of the side
+_IDLE = 6  # rounds without progress before a side is given up
 _LEAST = 0.06  # units, the finest step
 _ENOUGH = 0.15  # total loss at which the compaction mends the rest
 
@@ -27,7 +32,7 @@ class Worker:
         self.memory: Memory = memory(count, seed)
         self.spots: NDArray[np.void] = np.zeros(0, SPOT)
         self.side = 0.0
-        self.rounds = 0
+        self.rounds = self.idle = 0
         self.least = math.inf
         self.mended = math.inf
         self.total = math.inf
@@ -42,17 +47,19 @@ class Worker:
 class Improve:
     """Rounds of overlap minimisation at shrinking sides; every layout without overlap is offered to the search."""
 
-    def __init__(self, search: Search, step: float = 0.003) -> None:
+    def __init__(self, search: Search, starts: Sequence[State] = (), step: float = 0.005) -> None:
         assert search.best is not None
-        self.search = search
+        self.search, self.starts = search, list(starts)
         side = search.best.side
         self.fields: Fields = build(search.shapes, max(search.gaps.pad(side) * 1.02, 1.2))
         n = search.shapes.count
         self.workers = [Worker(n, search.recipe.seed * 2 + k) for k in range(2)]
-        self.first_step = self.step = step
+        self.step = step
+        # Compaction: steps and reach. With many islands it would take most of the time.
+        self.effort = (4, 1.0) if search.shapes.count < 400 else (1, 0.7)
         self.failures = 0
         for k, w in enumerate(self.workers):
-            self.restart(w, self.target(k), 0)
+            self.restart(w, self.target(k))
 
     def target(self, worker: int) -> float:
         """The side that a worker aims at: the second is content with a third of the step."""
@@ -61,33 +68,57 @@ class Improve:
         side = best.side * (1 - self.step * (0.35 if worker % 2 else 1.0))
         return side if self.search.hold is None else max(side, self.search.hold)
 
-    def restart(self, w: Worker, side: float, swaps: int) -> None:
-        """From the best layout, in tiles of another side, with some of the larger islands swapped."""
+    def restart(self, w: Worker, side: float, unrest: int = 0) -> None:
+        """From the best layout in tiles of another side; with `unrest` some of it is disturbed first, in turn in other ways."""
         s = self.search
         assert s.best is not None
-        state = s.sided(s.best, side)
-        at, pose = state.at.copy(), state.pose.copy()
-        free = s.free
-        large = free[np.argsort(-s.shapes.area[free], kind="stable")]
-        part = max(3, int(len(free) * 0.4))
-        for _ in range(swaps if len(free) > 3 else 0):
-            a, b = (int(large[int(s.random.random() ** 1.5 * part) % len(large)]) for _ in range(2))
-            if state.tile[a] == state.tile[b]:
+        start = s.best
+        if unrest and unrest % 3 == 0 and self.starts:
+            start = self.starts[(unrest // 3) % len(self.starts)]
+        state = s.sided(start, side)
+        at, pose, tile = state.at.copy(), state.pose.copy(), state.tile.copy()
+        if unrest and unrest % 3 == 1:
+            self.swap(at, pose, tile, 1 + unrest % 4)
+        elif unrest and unrest % 3 == 2:
+            self.ruin(at, tile, side)
+        w.spots = spots(at[:, 0], at[:, 1], pose, tile, s.frame.size(side), s.frame.held)
+        w.side, w.rounds, w.idle, w.least, w.mended, w.best = side, 0, 0, math.inf, math.inf, None
+        w.memory.weight[:] = 1.0
+        w.memory.heavy[:] = False
+
+    def swap(self, at: Floats, pose: Ints, tile: Ints, times: int) -> None:
+        """Exchange some of the larger islands."""
+        s = self.search
+        large = s.free[np.argsort(-s.shapes.area[s.free], kind="stable")]
+        part = min(len(large), max(3, int(len(large) * 0.4)))
+        for _ in range(times):
+            a, b = (int(large[int(s.random.random() ** 1.5 * part)]) for _ in range(2))
+            if tile[a] == tile[b]:
                 at[[a, b]] = at[[b, a]]
             for i in (a, b):
                 pose[i] = s.random.choice(np.flatnonzero(s.shapes.allowed[i]))
-        w.spots = spots(at[:, 0], at[:, 1], pose, state.tile, s.frame.size(side), s.frame.held)
-        w.side, w.rounds, w.least, w.mended, w.best = side, 0, math.inf, math.inf, None
-        w.memory.weight[:] = 1.0
+
+    def ruin(self, at: Floats, tile: Ints, side: float) -> None:
+        """Throw the islands of a random part of a tile anywhere in it."""
+        s = self.search
+        t = int(s.random.integers(len(s.frame.ratio)))
+        wide = side * s.frame.ratio[t]
+        middle, reach = s.random.random(2) * wide, wide * (0.15 + 0.2 * s.random.random())
+        hit = s.free[(tile[s.free] == t) & (np.abs(at[s.free] - middle).max(axis=1) < reach)]
+        at[hit] = s.random.random((len(hit), 2)) * wide
 
     def round(self, w: Worker) -> None:
         """One call of the kernel for a worker."""
         s = self.search
         scene = Scene(w.side * s.frame.ratio, s.gaps.margin(w.side), max(s.gaps.pad(w.side), 0.1))
         best = np.empty_like(w.spots)
-        total, least, _ = separate(self.fields, scene, w.spots, w.memory, _LEAST, _ENOUGH, _ROUND, 30, 15, s.stop, best)
+        total, least, _ = separate(self.fields, scene, w.spots, w.memory, _LEAST, _ENOUGH, _ROUND, _WIDE, _NEAR, s.stop, best)
         w.rounds += 1
         w.total = total
+        if least < 0.98 * w.least:
+            w.idle = 0
+        else:
+            w.idle += 1
         if least < w.least:
             w.least, w.best = least, best
 
@@ -108,25 +139,25 @@ class Improve:
         clear = [w for w in self.workers if w.total <= _ENOUGH]
         won = False
         for w in sorted(clear, key=lambda w: w.side):
-            won |= s.offer(w.state(), 1.01, 4, 1.0)
+            won |= s.offer(w.state(), 1.01, *self.effort)
         if not won:
             won = self.mend(clear)
         if won:
-            self.step = min(self.first_step, self.step * 1.3)
+            self.step = min(_STRIDE, self.step * 1.3)
             self.failures = 0
             assert s.best is not None
             for k, w in enumerate(self.workers):
                 if w in clear or w.side >= s.best.side * (1 - 2e-4):
-                    self.restart(w, self.target(k), 0)
+                    self.restart(w, self.target(k))
             return
         for k, w in enumerate(self.workers):
             if w in clear:
                 self.restart(w, self.target(k), 1)
-            elif w.rounds >= 14:
+            elif w.idle >= _IDLE:
                 self.failures += 1
                 if self.failures % 2 == 0:
-                    self.step = max(0.001, self.step * 0.6)
-                self.restart(w, self.target(k), self.failures % 4 if k == 0 else 0)
+                    self.step = max(0.001, self.step * 0.5)
+                self.restart(w, self.target(k), self.failures if k == 0 else 0)
             elif s.shapes.count < 400 and w.rounds % 2 == 0 and w.least < 0.5 * w.total and w.best is not None:
                 w.spots = w.best.copy()
 
@@ -137,6 +168,6 @@ class Improve:
             if w in clear or w.least >= min(limit, 0.9 * w.mended):
                 continue
             w.mended = w.least
-            if self.search.offer(w.state(best=True), 1.01, 3, 1.0):
+            if self.search.offer(w.state(best=True), 1.01, *self.effort):
                 return True
         return False

@@ -135,6 +135,12 @@ def pair_loss(f, sa, i, xi, yi, ki, sb, j, xj, yj, kj, pad, most, coarse):  # ty
     cut = np.float32((most / shape) ** 2 / unit) if most < 1e15 else np.float32(1e30)
     w, h = int(b.wide), int(b.high)
     off = b.at if b.hollow < 0 else b.filled
+    if tx >= _ZERO and ty >= _ZERO and tx <= np.float32(w - 1) and ty <= np.float32(h - 1):
+        # Most pairs are told apart by the smaller one's circle alone.
+        node = int(ty + np.float32(0.5)) * w + int(tx + np.float32(0.5))
+        clear = a.radius * grow + gap + np.float32(0.75) * cell
+        if f.grid[off + node] > clear or (b.hollow >= 0 and f.grid[b.hollow + node] > clear):
+            return 0.0
     total = _outside(
         f.point, f.cluster, f.group, f.grid, a.begin, a.end, off, w, h, cell, gap, m00, m01, m10, m11, tx, ty, grow, cut, coarse
     )

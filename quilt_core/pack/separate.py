@@ -18,6 +18,7 @@ from .fields import Ints
 from .loss import pair_loss
 
 _NONE = 1e-6  # less loss than this is none
+_DRAWS = 4  # points for each wide sample, of which the clearest is taken
 
 
 SPOT = np.dtype(
@@ -35,10 +36,14 @@ class Scene(NamedTuple):
 
 
 class Memory(NamedTuple):
-    """What a search keeps between calls: weights and losses of pairs (n, n), its random state (1,), counts (4,)."""
+    """What a search keeps between calls: weights and losses of pairs (n, n), its random state (1,), counts (2,).
+
+    `heavy` (n,): whether any weight of a row is not 1. Counts: rounds over all islands, evaluations.
+    """
 
     weight: NDArray[np.float32]
     loss: NDArray[np.float32]
+    heavy: NDArray[np.bool_]
     random: NDArray[np.uint64]
     counts: Ints
 
@@ -146,10 +151,10 @@ def _crew_of(f, s, at, i, crew, rel):  # type: ignore[no-untyped-def]
 
 
 @njit(cache=True, nogil=True)  # type: ignore[untyped-decorator]
-def _refine(f, s, at, m, crew, n, rel, place, step, least, turning):  # type: ignore[no-untyped-def]
+def _refine(f, s, at, m, crew, n, rel, place, step, least, turning, beat):  # type: ignore[no-untyped-def]
     """Coordinate descent from place (x, y, pose, tile, cost) along the axes and diagonals, in place.
 
-    The step halves where neither way is better. A negative cost is not known yet. With `turning` the poses next to
+    The step halves where neither way is better. It is given up after a few tries above the cost `beat`. A negative cost is not known yet. With `turning` the poses next to
     the present one are tried too (for islands with many poses). Returns the number of evaluations.
     """
     i = crew[0]
@@ -160,7 +165,7 @@ def _refine(f, s, at, m, crew, n, rel, place, step, least, turning):  # type: ig
     better = False
     way = -1
     dx = dy = 0.0
-    while place[4] < 0.0 or (step >= least and place[4] > 0.0):
+    while place[4] < 0.0 or ((tries < 9 or place[4] < beat) and (step >= least and place[4] > 0.0)):
         x, y, k = place[0], place[1], int(place[2])
         fits = True
         if place[4] >= 0.0:
@@ -237,6 +242,21 @@ def _settle(f, s, at, m, sums, j, line):  # type: ignore[no-untyped-def]
     sums[j] = total
 
 
+@njit(cache=True, nogil=True, fastmath=True)  # type: ignore[untyped-decorator]
+def _clearance(f, at, x, y, t):  # type: ignore[no-untyped-def]
+    """Roughly how far a point is from all islands that are not moving; negative inside one; at most 1e9."""
+    clear = 1e9
+    for j in range(at.shape[0]):
+        o = at[j]
+        if o.lx < x and o.hx > x and o.ly < y and o.hy > y and o.tile == t and not o.moving:
+            b, q = f.island[j], f.pose[o.pose]
+            dx, dy = (x - o.x) / o.size, (y - o.y) / o.size
+            u, v = (q[0] * dx + q[2] * dy - b.left) / b.cell, (q[1] * dx + q[3] * dy - b.low) / b.cell
+            if u > 0 and v > 0 and u < b.wide - 1 and v < b.high - 1:
+                clear = min(clear, f.grid[b.at + int(v + 0.5) * int(b.wide) + int(u + 0.5)] * o.size)
+    return clear
+
+
 @njit(cache=True, nogil=True)  # type: ignore[untyped-decorator]
 def _sample(f, s, at, m, i, wide, out):  # type: ignore[no-untyped-def]
     """A random place (x, y, pose, tile) for island i, anywhere or near where it is; whether there is room."""
@@ -252,8 +272,14 @@ def _sample(f, s, at, m, i, wide, out):  # type: ignore[no-untyped-def]
         e, z = f.extent[i, k], at[i].size
         lx, hx = s.margin - e[0] * z, s.side[t] - s.margin - e[2] * z
         ly, hy = s.margin - e[1] * z, s.side[t] - s.margin - e[3] * z
-        x, y = lx + _random(m.random) * (hx - lx), ly + _random(m.random) * (hy - ly)
         fits = hx >= lx and hy >= ly
+        x = y = 0.0
+        clear = -1e30
+        for _ in range(_DRAWS):
+            dx, dy = lx + _random(m.random) * (hx - lx), ly + _random(m.random) * (hy - ly)
+            c = _clearance(f, at, dx, dy, t)
+            if c > clear:
+                x, y, clear = dx, dy, c
     else:
         reach = 0.6 * f.island[i].diameter * at[i].size
         x, y = at[i].x + (_random(m.random) - 0.5) * reach, at[i].y + (_random(m.random) - 0.5) * reach
@@ -299,7 +325,7 @@ def _best_move(f, s, at, m, crew, n, rel, wide, near, least, best):  # type: ign
         else:
             trial[:] = best
             step, finest = 4.0 * least, 0.5 * least
-        tries += _refine(f, s, at, m, crew, n, rel, trial, step, finest, turning and q > 0)
+        tries += _refine(f, s, at, m, crew, n, rel, trial, step, finest, turning and q > 0, 1.6 * best[4])
         if trial[4] < best[4]:
             best[:] = trial
         if best[4] <= 0.0:
@@ -347,6 +373,8 @@ def separate(f, s, at, m, least, enough, evaluations, wide, near, stop, least_at
     for i in range(n):
         _settle(f, s, at, m, sums, i, line)
     used, least_loss, total = 0, 1e30, 0.0
+    # With many islands a round is long, and weights that grow fast would push whole regions about.
+    growth, most = (1.2, 0.8) if n < 400 else (1.08, 0.35)
     while True:
         total = 0.5 * sums.sum()
         if total < least_loss:
@@ -383,15 +411,15 @@ def separate(f, s, at, m, least, enough, evaluations, wide, near, stop, least_at
                 at[crew[c]].moving = False
             if used >= evaluations * 1.2 or stop[0] != 0:
                 break
-        _reweigh(m, sums)
+        _reweigh(m, sums, growth, most)
         m.counts[0] += 1
     m.counts[1] += used
     return total, least_loss, used
 
 
 @njit(cache=True, nogil=True)  # type: ignore[untyped-decorator]
-def _reweigh(m, sums):  # type: ignore[no-untyped-def]
-    """Pairs in conflict grow heavier by 1.2 to 2, the worst the most; the others fade by 5 %. Sums are made exact."""
+def _reweigh(m, sums, growth, most):  # type: ignore[no-untyped-def]
+    """Pairs in conflict grow heavier by `growth`, the worst by up to `most` more; the others fade by 5 %. Sums are made exact."""
     n = sums.shape[0]
     worst = 0.0
     for i in range(n):
@@ -399,23 +427,28 @@ def _reweigh(m, sums):  # type: ignore[no-untyped-def]
             for j in range(n):
                 worst = max(worst, m.loss[i, j])
     for i in range(n):
+        if sums[i] <= _NONE and not m.heavy[i]:
+            continue
         total = 0.0
+        heavy = False
         for j in range(n):
             loss = m.loss[i, j]
             if loss > _NONE:
                 total += loss
-                m.weight[i, j] = min(1e9, m.weight[i, j] * (1.2 + 0.8 * loss / worst))
+                m.weight[i, j] = min(1e9, m.weight[i, j] * (growth + most * loss / worst))
+                heavy = True
             elif m.weight[i, j] > 1.0:
                 m.weight[i, j] = max(1.0, m.weight[i, j] * 0.95)
+                heavy = True
+        m.heavy[i] = heavy
         sums[i] = total
 
 
 def memory(count: int, seed: int) -> Memory:
     """A fresh memory for `count` islands."""
     mixed = (seed * 0x9E3779B97F4A7C15 + 0x2545F4914F6CDD1D) % (1 << 64) | 1
-    return Memory(
-        np.ones((count, count), np.float32), np.zeros((count, count), np.float32), np.array([mixed], np.uint64), np.zeros(4, np.int64)
-    )
+    ones, zeros = np.ones((count, count), np.float32), np.zeros((count, count), np.float32)
+    return Memory(ones, zeros, np.ones(count, np.bool_), np.array([mixed], np.uint64), np.zeros(2, np.int64))
 
 
 def spots(x: Floats, y: Floats, pose: Ints, tile: Ints, size: Floats, held: NDArray[np.bool_]) -> NDArray[np.void]:
