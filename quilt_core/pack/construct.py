@@ -28,6 +28,7 @@ class Construct:
         self.hint = self.shapes.count > _MANY
         self.found: State | None = None
         self.starts: list[State] = []
+        self.needed = 0.0  # the side that a pass came out with when its grid was made for a smaller one
 
     def raster(self, cell: float, side: float) -> Raster:
         """A grid for tiles of at most `side`: the padding grows with it."""
@@ -125,6 +126,10 @@ class Construct:
                 least = side
                 self.take(self.state(raster, found, side))
             mean = int(math.sqrt(width * found.top))
+            if self.side_of(raster, mean) > 1.02 * top_side:
+                # The padding of this grid is too narrow for the tile that would be needed.
+                self.needed = self.side_of(raster, mean)
+                break
             width = mean if mean != width else width - 1
         return least
 
@@ -167,6 +172,8 @@ class Construct:
             for number, order in enumerate(self.orders()):
                 if s.best is not None and (s.over() or (number and self.shapes.count > _HEAP)):
                     break
+                if s.best is None and (number or s.stop[0] != 0):
+                    break
                 self.attempt(raster, order, guess, top_side)
                 if self.found is not None:
                     self.starts.append(self.found)
@@ -175,7 +182,7 @@ class Construct:
                 self.found = None
             if s.best is not None or s.stop[0] != 0:
                 break
-            guess *= 1.35
+            guess = max(guess * 1.3, self.needed * 1.1)
         if s.best is not None and self.shapes.count >= _MANY:
             self.compact(s.best)
         return s.best is not None
