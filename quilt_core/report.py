@@ -8,7 +8,7 @@ import numpy as np
 
 from .density import Spread, densities, spread
 from .faults.layout import LayoutProof, outside, prove
-from .faults.stretch import stretch
+from .faults.triangles import stretch
 from .scene import Floats, Scene
 from .sheet import MeshIslands, SheetPacking, analyse, object_density
 
@@ -209,3 +209,33 @@ def limiting(pieces: list[MeshIslands], tables: list[Floats]) -> list[str]:
             why = f"spans {size[i] * 100:.0f} % of the tile" if size[i] > 0.9 else f"fills {area[i] * 100:.0f} % of a tile"
             out.append(f"{piece.objects[0].name}, island {i}: {why}")
     return out[:20]
+
+
+def density_rows(
+    name: str, file: str, areas: tuple[Floats, Floats], map_px: int, weight: Floats, target: float | None, first: int
+) -> list[dict[str, Any]]:
+    """Density of every island of an object, for a report: px/m and px/cm, weight, and how far it is from target times weight.
+
+    Parameters
+    ----------
+    areas : (n,) UV and world areas; weight : (n,); first : number of the object's first island
+    """
+    d = densities(areas[0], areas[1], map_px)
+    rows = []
+    for i, (value, w) in enumerate(zip(d, weight, strict=True)):
+        known = bool(np.isfinite(value))
+        rows.append(
+            {
+                "file": file,
+                "object": name,
+                "island": i + 1,
+                "number_in_file": first + i,
+                "world_area_m2": float(areas[1][i]),
+                "uv_area": float(areas[0][i]),
+                "px_per_m": round(float(value), 4) if known else None,
+                "px_per_cm": round(float(value) / 100, 6) if known else None,
+                "weight": float(w),
+                "of_target": round(float(value / (target * w)), 5) if known and target else None,
+            }
+        )
+    return rows

@@ -101,8 +101,13 @@ def pack_sheet(
     keep_ratios: bool = False,
     progress: Callable[[list[Floats], Packing], None] | None = None,
     stop: Callable[[], bool] = lambda: False,
+    weight: Floats | None = None,
 ) -> SheetPacking:
     """Even the density of all islands of all pieces and pack them into one sheet.
+
+    Parameters
+    ----------
+    weight : (n,) over the islands of all pieces, a factor on the density of each; kept ratios have their weights in them
 
     Raises
     ------
@@ -117,6 +122,8 @@ def pack_sheet(
     bounds = np.cumsum([0] + [p.islands.count for p in pieces])
     group = np.repeat(np.arange(len(pieces)), np.diff(bounds))
     factor = np.ones(len(regions)) if keep_ratios else even_scales(uv_area, world, group)
+    if weight is not None and not keep_ratios:
+        factor = factor * weight
     if recipe.density is not None:
         factor = factor * _held(uv_area, world, recipe, keep_ratios)
     real = np.flatnonzero(~shapely.is_empty(regions))

@@ -1,144 +1,40 @@
 """The API. Every change names the snapshot it was made on, and is refused when the project moved on since."""
 
-from typing import Any
+import math
 
 from django.db import transaction
 from django.http import HttpRequest, HttpResponse
 from django.shortcuts import get_object_or_404
 from django.utils import timezone
-from ninja import File, Form, NinjaAPI, Schema, UploadedFile
+from ninja import File, Form, NinjaAPI, UploadedFile
 from ninja.errors import HttpError
 
 from quilt_core.errors import QuiltError
 from quilt_core.pack import Recipe
 
-from .projects.geometry import from_npz
-from .projects.models import Job, Layout, Project, Snapshot, SourceFile
-from .projects.state import advance, object_rows, recipe_settings, redo_target
+from .blobs import router
+from .projects.geometry import from_npz, to_npz
+from .projects.models import Job, Layout, Project, Reading, Snapshot, SourceFile
+from .projects.state import RECIPE, advance, fault_rows, object_rows, redo_target, settings_of
+from .schemas import (
+    Change,
+    Discard,
+    FaultOut,
+    Figures,
+    FileOut,
+    JobIn,
+    JobOut,
+    Name,
+    ObjectOut,
+    ProjectOut,
+    Settings,
+    StateOut,
+    Step,
+    TryOut,
+)
 
 api = NinjaAPI(title="Untold Quilt", version="1", docs_url=None)
-
-
-class ProjectOut(Schema):
-    id: int
-    name: str
-    modified: str
-    demo: bool
-    deleted: bool
-    objects: int
-
-
-class Density(Schema):
-    median: float
-    least: float
-    greatest: float
-
-
-class ObjectOut(Schema):
-    key: str
-    file: int
-    number: int
-    name: str
-    path: str
-    materials: list[str]
-    triangles: int
-    islands: int
-    first_island: int
-    channels: list[int]
-    world_area: float
-    left_out: bool
-    density: Density | None
-
-
-class FileOut(Schema):
-    id: int
-    name: str
-    warnings: list[str]
-
-
-class Overlap(Schema):
-    pairs: int
-    self: int
-    px: float
-
-
-class Figures(Schema):
-    map_px: int
-    islands: int
-    coverage: float
-    density: float | None
-    smallest_gap_px: float | None
-    smallest_margin_px: float | None
-    overlap: Overlap
-    outside: int
-    flipped: int
-    limiting: list[str] = []
-    seconds: float | None = None
-
-
-class TryOut(Schema):
-    id: int
-    name: str
-    figures: Figures
-    padding_px: float
-    kept: bool
-
-
-class Settings(Schema):
-    map_px: int
-    padding_px: float
-    margin_px: float
-    rotate: str
-    hold: bool
-    density: float
-    keep_ratios: bool
-    seconds: float
-    seed: int
-
-
-class StateOut(Schema):
-    id: int
-    name: str
-    snapshot: int | None
-    undo: str | None
-    redo: str | None
-    settings: Settings
-    files: list[FileOut]
-    objects: list[ObjectOut]
-    layout: int | None
-    figures: Figures | None
-    packed: bool
-    tries: list[TryOut]
-    job: int | None
-
-
-class JobOut(Schema):
-    id: int
-    kind: str
-    state: str
-    progress: dict[str, Any]
-    error: str
-    result: dict[str, Any]
-
-
-class Name(Schema):
-    name: str
-
-
-class Change(Schema):
-    base: int
-    settings: Settings | None = None
-    left_out: list[str] | None = None
-    layout: int | None = None
-
-
-class JobIn(Schema):
-    kind: str
-    base: int
-
-
-class Step(Schema):
-    base: int
+api.add_router("", router)
 
 
 @api.exception_handler(QuiltError)
@@ -152,11 +48,10 @@ def _project(project_id: int) -> Project:
 
 
 def _row(p: Project) -> ProjectOut:
-    files = SourceFile.objects.filter(pk__in=p.head.files).only("objects_info") if p.head else []
-    return ProjectOut(
-        id=p.pk, name=p.name, modified=p.modified.isoformat(), demo=p.demo, deleted=p.deleted is not None,
-        objects=sum(len(f.objects_info) for f in files),
-    )  # fmt: skip
+    files = p.head.files if p.head else []
+    found = Reading.objects.filter(file_id__in=files, channel=settings_of(p.head)["channel_in"]).only("objects_info")
+    objects = sum(len(r.objects_info) for r in found)
+    return ProjectOut(id=p.pk, name=p.name, modified=p.modified.isoformat(), demo=p.demo, deleted=p.deleted is not None, objects=objects)
 
 
 @api.get("/projects", response=list[ProjectOut])
@@ -218,21 +113,30 @@ def copy_project(request: HttpRequest, project_id: int) -> ProjectOut:
             file.pk, file.project, file._state.adding = None, copy, True
             file.save()
             renumbered[old] = file.pk
+            for reading in Reading.objects.filter(file_id=old):
+                reading.pk, reading.file, reading._state.adding = None, file, True
+                reading.save()
         _copy_head(source.head, copy, renumbered)
     return _row(copy)
 
 
 def _copy_head(head: Snapshot, copy: Project, renumbered: dict[int, int]) -> None:
-    from .projects.geometry import to_npz
+    def other(key: str) -> str:
+        """The key of an object or island ("file/object", "file:island") in the copy."""
+        mark = "/" if "/" in key else ":"
+        file, _, rest = key.partition(mark)
+        return f"{renumbered.get(int(file), 0)}{mark}{rest}"
 
     layout = head.layout
     if layout is not None:
         tables = {str(renumbered[int(k)]): v for k, v in from_npz(layout.tables).items() if int(k) in renumbered}
+        layout.pieces = [[renumbered.get(file, 0), first, count] for file, first, count in layout.pieces]
         layout.pk, layout.project, layout.tables, layout._state.adding = None, copy, to_npz(tables), True
         layout.save()
-    left_out = [f"{renumbered[int(k.split('/')[0])]}/{k.split('/')[1]}" for k in head.left_out]
-    files = [renumbered[i] for i in head.files]
-    advance(copy, "Copy", head, layout, files=files, left_out=left_out)
+    settings = settings_of(head)
+    settings["weights"] = {other(k): w for k, w in settings["weights"].items()}
+    files = [renumbered[i] for i in head.files if i in renumbered]
+    advance(copy, "Copy", head, layout, files=files, left_out=[other(k) for k in head.left_out], settings=settings)
 
 
 @api.get("/projects/{project_id}", response=StateOut)
@@ -246,17 +150,17 @@ def _state(project: Project) -> StateOut:
     job = project.jobs.exclude(state__in=Job.OVER).order_by("pk").only("pk").first()
     if head is None:
         return StateOut(
-            id=project.pk, name=project.name, snapshot=None, undo=None, redo=None, settings=Settings(**recipe_settings()), files=[],
+            id=project.pk, name=project.name, snapshot=None, undo=None, redo=None, settings=Settings(**RECIPE), channels=[], files=[],
             objects=[], layout=None, figures=None, packed=False, tries=[], job=job.pk if job else None,
         )  # fmt: skip
-    follow = redo_target(project)
+    follow, objects = redo_target(project), object_rows(head)
     files = SourceFile.objects.filter(pk__in=head.files).only("name", "warnings").order_by("pk")
     tries = project.layouts.filter(kind="pack", discarded=False).only("name", "figures", "recipe").order_by("pk")
     return StateOut(
         id=project.pk, name=project.name, snapshot=head.pk, undo=head.label if head.parent_id else None,
-        redo=follow.label if follow else None, settings=Settings(**head.settings),
+        redo=follow.label if follow else None, settings=Settings(**settings_of(head)), channels=sorted({c for o in objects for c in o["channels"]}),
         files=[FileOut(id=f.pk, name=f.name, warnings=f.warnings) for f in files],
-        objects=[ObjectOut(**o) for o in object_rows(head)], layout=head.layout_id,
+        objects=[ObjectOut(**o) for o in objects], layout=head.layout_id,
         figures=Figures(**head.layout.figures) if head.layout else None, packed=bool(head.layout and head.layout.kind == "pack"),
         tries=[TryOut(id=t.pk, name=t.name, figures=Figures(**t.figures), padding_px=t.recipe["padding_px"], kept=t.pk == head.layout_id) for t in tries],
         job=job.pk if job else None,
@@ -269,6 +173,13 @@ def _on(project: Project, base: int) -> Snapshot:
     return project.head
 
 
+@api.get("/projects/{project_id}/faults", response=list[FaultOut])
+def project_faults(request: HttpRequest, project_id: int) -> list[FaultOut]:
+    """What is wrong with the present layout at the present settings, the heaviest first."""
+    head = _project(project_id).head
+    return [] if head is None else [FaultOut(**row) for row in fault_rows(head)]
+
+
 @api.post("/projects/{project_id}/change", response=StateOut)
 @transaction.atomic
 def change(request: HttpRequest, project_id: int, body: Change) -> StateOut:
@@ -276,21 +187,62 @@ def change(request: HttpRequest, project_id: int, body: Change) -> StateOut:
     project = _project(project_id)
     head = _on(project, body.base)
     if body.settings is not None:
-        s = body.settings
-        try:
-            Recipe(s.map_px, s.padding_px, s.margin_px, s.rotate, 1, 1, s.density if s.hold else None, s.seconds, None, s.seed)
-        except ValueError as e:
-            raise QuiltError(f"These settings cannot work: {e}.") from e
-        advance(project, "Change settings", head, head.layout, settings=s.model_dump())
+        _check(body.settings)
+        label = _what_changed(settings_of(head), body.settings)
+        if body.settings.channel_in != settings_of(head)["channel_in"]:
+            raise QuiltError("Another channel is read by a job, not by a change of settings.")
+        advance(project, label, head, head.layout, settings=body.settings.model_dump())
     elif body.left_out is not None:
         known = {o["key"] for o in object_rows(head)}
         left_out = [k for k in body.left_out if k in known]
         advance(project, "Choose objects", head, head.layout, left_out=left_out)
     elif body.layout is not None:
         layout = get_object_or_404(Layout, pk=body.layout, project=project)
-        if set(from_npz(layout.tables)) != {str(i) for i in head.files}:
-            raise QuiltError("This try was made with other files. Pack again.")
+        if set(from_npz(layout.tables)) != {str(i) for i in head.files} or layout.channel != settings_of(head)["channel_in"]:
+            raise QuiltError("This try was made with other files or another UV channel. Pack again.")
         advance(project, f"Keep {layout.name}", head, layout)
+    return _state(project)
+
+
+def _check(s: Settings) -> None:
+    """Refuse settings that cannot work, in words."""
+    try:
+        Recipe(s.map_px, s.padding_px, s.margin_px, s.rotate, 1, 1, s.density if s.hold else None, s.seconds, None, s.seed)
+    except ValueError as e:
+        raise QuiltError(f"These settings cannot work: {e}.") from e
+    limits = [v for v in (s.density_least, s.density_greatest) if v is not None]
+    if not (0 <= s.band <= 1000) or any(not (math.isfinite(v) and v > 0) for v in limits) or limits != sorted(limits):
+        raise QuiltError("The band is from 0 to 1000 %, and the least density is above 0 and below the greatest.")
+    if any(not (math.isfinite(w) and 0.001 <= w <= 1000) for w in s.weights.values()):
+        raise QuiltError("A weight is a factor from 0.001 to 1000.")
+    if any(not k.replace("/", ":", 1).replace(":", "", 1).isdigit() for k in s.weights):
+        raise QuiltError("A weight belongs to an object or an island.")
+    if not (0 <= s.channel_out <= 7 and 0 <= s.channel_in <= 7):
+        raise QuiltError("UV channels are 0 to 7.")
+
+
+def _what_changed(old: dict[str, object], new: Settings) -> str:
+    """A label for the step: which settings are other than before."""
+    names = {
+        "map_px": "map size", "padding_px": "padding", "margin_px": "margin", "rotate": "turning", "hold": "density", "density": "density",
+        "keep_ratios": "sizes", "seconds": "time", "channel_out": "written channel", "band": "band", "density_least": "limits",
+        "density_greatest": "limits", "weights": "weights",
+    }  # fmt: skip
+    changed = dict.fromkeys(names.get(k, k) for k, v in new.model_dump().items() if old.get(k) != v)
+    return f"Change {', '.join(changed)}" if changed else "Change settings"
+
+
+@api.post("/projects/{project_id}/tries/discard", response=StateOut)
+@transaction.atomic
+def discard_try(request: HttpRequest, project_id: int, body: Discard) -> StateOut:
+    """Take a try out of the row of tries, or bring it back; the layout itself stays for undo."""
+    project = _project(project_id)
+    head = _on(project, body.base)
+    layout = get_object_or_404(Layout, pk=body.layout, project=project, kind="pack")
+    if layout.pk == head.layout_id and body.discarded:
+        raise QuiltError("This try is the layout. Keep another one first.")
+    layout.discarded = body.discarded
+    layout.save(update_fields=["discarded"])
     return _state(project)
 
 
@@ -324,7 +276,8 @@ def bring_in(
     request: HttpRequest, project_id: int, files: list[UploadedFile] = File(...), paths: list[str] = Form(...), unit_m: float = Form(1.0)
 ) -> JobOut:
     """Upload files; a job reads them. `paths` holds the relative path of each, so that folders keep their shape."""
-    from .jobs.work import clean_path, keep
+    from .jobs.gather import clean_path
+    from .projects.reading import keep
 
     project = _project(project_id)
     if len(paths) != len(files):
@@ -341,15 +294,25 @@ def _job(job: Job) -> JobOut:
 
 @api.post("/projects/{project_id}/jobs", response=JobOut)
 def start_job(request: HttpRequest, project_id: int, body: JobIn) -> JobOut:
-    """Pack or deliver."""
+    """Pack, mend, read another channel, or deliver."""
+    from .jobs.mend import check
+
     project = _project(project_id)
     _on(project, body.base)
-    if body.kind not in ("pack", "deliver"):
+    params: dict[str, object] = {}
+    if body.kind == "mend":
+        params = check(body.params)
+    elif body.kind == "channel":
+        channel = body.params.get("channel")
+        if not isinstance(channel, int) or not 0 <= channel <= 7:
+            raise QuiltError("UV channels are 0 to 7.")
+        params = {"channel": channel}
+    elif body.kind not in ("pack", "deliver"):
         raise QuiltError(f"'{body.kind}' is not work that can be started.")
     running = project.jobs.exclude(state__in=Job.OVER).first()
     if running is not None:
         raise HttpError(409, "This project is busy already. Stop that first, or wait for it.")
-    return _job(Job.objects.create(project=project, kind=body.kind, params={"base": body.base}))
+    return _job(Job.objects.create(project=project, kind=body.kind, params={"base": body.base, **params}))
 
 
 @api.get("/jobs/{job_id}", response=JobOut)
@@ -363,51 +326,3 @@ def stop_job(request: HttpRequest, job_id: int) -> JobOut:
     """Stop a job; packing keeps its best layout so far."""
     Job.objects.filter(pk=job_id).exclude(state__in=Job.OVER).update(cancel=True)
     return _job(get_object_or_404(Job.objects.defer("output", "draft"), pk=job_id))
-
-
-def _table(blob: bytes, file_id: int) -> HttpResponse:
-    if not blob:
-        return HttpResponse(b"", content_type="application/octet-stream", status=204)
-    table = from_npz(blob).get(str(file_id))
-    if table is None:
-        return HttpResponse(b"", content_type="application/octet-stream", status=204)
-    return HttpResponse(table.astype("<f4").tobytes(), content_type="application/octet-stream")
-
-
-@api.get("/jobs/{job_id}/draft/{file_id}", include_in_schema=False)
-def job_draft(request: HttpRequest, job_id: int, file_id: int) -> HttpResponse:
-    """The best layout so far of a running packing: (n, 5) float32 of a file."""
-    return _table(bytes(get_object_or_404(Job, pk=job_id).draft), file_id)
-
-
-@api.get("/jobs/{job_id}/output", include_in_schema=False)
-def job_output(request: HttpRequest, job_id: int) -> HttpResponse:
-    """The delivered zip."""
-    job = get_object_or_404(Job, pk=job_id, kind="deliver", state="done")
-    name = "".join(c if c.isalnum() or c in "-_ " else "_" for c in job.project.name).strip() or "quilt"
-    return HttpResponse(
-        bytes(job.output), content_type="application/zip", headers={"Content-Disposition": f'attachment; filename="{name}.zip"'}
-    )
-
-
-def _forever(response: HttpResponse) -> HttpResponse:
-    response["Cache-Control"] = "private, max-age=31536000, immutable"
-    return response
-
-
-@api.get("/layouts/{layout_id}/files/{file_id}", include_in_schema=False)
-def layout_table(request: HttpRequest, layout_id: int, file_id: int) -> HttpResponse:
-    """Similarities (n, 5) float32 of a file's islands."""
-    return _forever(_table(bytes(get_object_or_404(Layout, pk=layout_id).tables), file_id))
-
-
-@api.get("/layouts/{layout_id}/picture", include_in_schema=False)
-def layout_picture(request: HttpRequest, layout_id: int) -> HttpResponse:
-    """The small picture of a try."""
-    return _forever(HttpResponse(bytes(get_object_or_404(Layout, pk=layout_id).picture), content_type="image/png"))
-
-
-@api.get("/files/{file_id}/geometry", include_in_schema=False)
-def file_geometry(request: HttpRequest, file_id: int) -> HttpResponse:
-    """Binary geometry of a file; see `geometry.py`."""
-    return _forever(HttpResponse(bytes(get_object_or_404(SourceFile, pk=file_id).geometry), content_type="application/octet-stream"))

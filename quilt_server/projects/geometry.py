@@ -3,7 +3,8 @@
 Layout, little endian: uint32 length of a JSON header, the header (padded with spaces to 4 bytes), then the arrays that
 it lists in `arrays` as [name, type, items, width], one after the other, all of 4-byte numbers:
 position (V, 3) float32 metres in the world; uv (V, 2) float32; island (V, 1) uint32 number in the file or 0xffffffff;
-index (T, 3) uint32; edge (E, 2) uint32 vertices of outline edges. `objects` gives each object's range in `index` and
+index (T, 3) uint32; edge (E, 2) uint32 vertices of outline edges; area (islands, 2) float32 UV area and, in the
+largest placing, world area of each island. `objects` gives each object's range in `index` and
 `edge`; of several objects that place one mesh only the first has `table` true, since they share their islands.
 """
 
@@ -76,6 +77,8 @@ def build(scene: Scene, pieces: list[MeshIslands | None], channel: int) -> bytes
         columns["edge"].append(edge + np.uint32(vertices))
         vertices, triangles, edges = vertices + len(unique), triangles + len(index), edges + len(edge)
     arrays = {k: np.concatenate(v) for k, v in columns.items()}
+    sizes = [np.column_stack([p.islands.area, p.world_area]) for p in pieces if p is not None]
+    arrays["area"] = np.concatenate(sizes).astype("<f4") if sizes else np.zeros((0, 2), "<f4")
     header = {"objects": objects, "islands": starts[-1], "arrays": [[k, str(a.dtype), len(a), a.shape[1]] for k, a in arrays.items()]}
     text = json.dumps(header).encode()
     text += b" " * (-len(text) % 4)

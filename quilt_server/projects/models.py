@@ -26,21 +26,34 @@ class Original(models.Model):
 
 
 class SourceFile(models.Model):
-    """A mesh file of a project. `companions`: path to hash of the files beside it. `geometry`: see `geometry.py`."""
+    """A mesh file of a project. `companions`: path to hash of the files beside it."""
 
     project = models.ForeignKey(Project, on_delete=models.CASCADE, related_name="files")
     name = models.CharField(max_length=400)
     original = models.ForeignKey(Original, on_delete=models.PROTECT)
     unit_m = models.FloatField(default=1.0)
     companions = models.JSONField(default=dict)
-    objects_info = models.JSONField(default=list)
     warnings = models.JSONField(default=list)
+
+
+class Reading(models.Model):
+    """What a file holds in one of its UV channels: its objects with their islands. `areas`, `geometry`: see `geometry.py`."""
+
+    file = models.ForeignKey(SourceFile, on_delete=models.CASCADE, related_name="readings")
+    channel = models.IntegerField(default=0)
+    objects_info = models.JSONField(default=list)
     areas = models.BinaryField()
     geometry = models.BinaryField()
 
+    class Meta:
+        constraints: ClassVar = [models.UniqueConstraint(fields=["file", "channel"], name="one_reading_of_a_channel")]
+
 
 class Layout(models.Model):
-    """One similarity per island of every file (`tables`: npz, file id to (n, 5)), with its proof."""
+    """One similarity per island of every file (`tables`: npz, file id to (n, 5)) in one channel, with its proof.
+
+    `findings`: npz of `quilt_core.faults.findings`, over the islands of the pieces in `pieces` [file id, first island, count].
+    """
 
     project = models.ForeignKey(Project, on_delete=models.CASCADE, related_name="layouts")
     created = models.DateTimeField(auto_now_add=True)
@@ -48,7 +61,10 @@ class Layout(models.Model):
     name = models.CharField(max_length=120, default="")
     figures = models.JSONField(default=dict)
     recipe = models.JSONField(default=dict)
+    channel = models.IntegerField(default=0)
     tables = models.BinaryField()
+    findings = models.BinaryField(default=b"")
+    pieces = models.JSONField(default=list)
     picture = models.BinaryField(default=b"")
     discarded = models.BooleanField(default=False)
 

@@ -8,7 +8,7 @@ import shapely
 
 from quilt_core import formats
 from quilt_core.density import densities, even_scales, spread
-from quilt_core.faults.stretch import stretch
+from quilt_core.faults.triangles import stretch
 from quilt_core.islands import weld
 from quilt_core.outlines import trace_outlines
 from quilt_core.report import inspect_report

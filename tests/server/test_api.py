@@ -161,7 +161,8 @@ def test_names_that_climb_are_refused(browser: Browser, name: str) -> None:
 
 def test_geometry_is_what_its_header_says(browser: Browser) -> None:
     browser.upload(plane__gltf=gltf_plane([{"mesh": 0}, {"mesh": 0, "translation": [5, 0, 0]}]))
-    body = browser.client.get(f"/api/files/{browser.state()['files'][0]['id']}/geometry").content
+    file = browser.state()["files"][0]["id"]
+    body = browser.client.get(f"/api/files/{file}/channels/0/geometry").content
     size = struct.unpack_from("<I", body)[0]
     header = json.loads(body[4 : 4 + size])
     assert len(body) == 4 + size + sum(4 * n * w for _, _, n, w in header["arrays"])

@@ -1,6 +1,8 @@
-import { useEffect, useState } from 'react'
+import { lazy, Suspense, useEffect, useState } from 'react'
 import { StartPage } from './start/StartPage'
-import { Workspace } from './frame/Workspace'
+
+// The pictures bring the 3D library with them: the start page does not wait for it.
+const Workspace = lazy(() => import('./frame/Workspace').then((m) => ({ default: m.Workspace })))
 
 const fromAddress = () => Number(/^\/project\/(\d+)/.exec(location.pathname)?.[1] ?? 0)
 
@@ -16,5 +18,10 @@ export function App() {
     history.pushState(null, '', id ? `/project/${id}` : '/')
     setProject(id)
   }
-  return project ? <Workspace key={project} id={project} leave={() => go(0)} /> : <StartPage open={go} />
+  if (!project) return <StartPage open={go} />
+  return (
+    <Suspense>
+      <Workspace key={project} id={project} leave={() => go(0)} />
+    </Suspense>
+  )
 }

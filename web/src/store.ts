@@ -1,78 +1,106 @@
 import { create } from 'zustand'
-import { api, bringIn, words, type Job, type Settings, type State } from './api/client'
+import { api, bringIn, words, type Fault, type Job, type Settings, type State } from './api/client'
 import { loadGeometry, loadTable } from './scene/geometry'
 import { Piece } from './scene/pieces'
+import { islandsOf, paint, type Keys } from './scene/states'
 
-export const STAGES = ['Gather', 'Inspect', 'Even and arrange', 'Prove', 'Deliver'] as const
+export const STAGES = ['Gather', 'Inspect', 'Mend', 'Even', 'Arrange', 'Prove', 'Deliver'] as const
 export type Stage = (typeof STAGES)[number]
+export type Kind = 'pack' | 'mend' | 'channel' | 'deliver'
 
 interface Quilt {
   state: State | null
+  faults: Fault[]
   job: Job | null
   message: string
+  note: string
   stage: Stage
-  selection: Set<string>
+  /** Keys of objects ("file/number") and of single islands ("file:number"). */
+  selection: Keys
+  /** Whether a click on a picture picks whole objects or single islands. */
+  picks: 'objects' | 'islands'
   pieces: Piece[]
+  /** Gaps in px that a field shows before they are set. */
+  preview: { padding_px?: number; margin_px?: number }
   /** Counts up whenever the views have to draw again. */
   drawn: number
-  /** Counts up whenever the views have to show everything again. */
+  /** Counts up whenever the views have to show everything, or what is selected. */
   fitted: number
+  shown: number
   open: (id: number) => Promise<void>
   close: () => void
   setStage: (stage: Stage) => void
+  setPicks: (picks: 'objects' | 'islands') => void
+  setPreview: (preview: { padding_px?: number; margin_px?: number }) => void
   say: (message: string) => void
-  select: (keys: Iterable<string>, add?: boolean) => void
+  select: (keys: Iterable<string>, add?: boolean, show?: boolean) => void
   change: (change: { settings?: Partial<Settings>; left_out?: string[]; layout?: number }) => Promise<void>
+  discard: (layout: number) => Promise<void>
   step: (direction: 'undo' | 'redo') => Promise<void>
-  start: (kind: 'pack' | 'deliver') => Promise<void>
+  start: (kind: Kind, params?: Record<string, unknown>) => Promise<void>
   upload: (files: { path: string; file: File }[], unit: number) => Promise<void>
   stop: () => Promise<void>
   fit: () => void
+  show: () => void
 }
 
 const pause = (ms: number) => new Promise((resolve) => setTimeout(resolve, ms))
+const OVER = ['done', 'failed', 'stopped', 'interrupted']
 
 export const useQuilt = create<Quilt>((set, get) => {
+  const at = () => ({ params: { path: { project_id: get().state!.id } } })
+
   async function show(state: State): Promise<void> {
-    const before = get().pieces
-    const kept = new Map(before.map((p) => [p.file, p]))
+    const before = get()
+    const channel = state.settings.channel_in ?? 0
+    const same = before.state?.settings.channel_in === state.settings.channel_in
+    const kept = new Map(before.pieces.map((p) => [p.file, p]))
     const pieces: Piece[] = []
     let first = 0
     for (const file of state.files) {
-      const piece = kept.get(file.id) ?? new Piece(file.id, await loadGeometry(file.id), first)
-      kept.delete(file.id)
+      const old = same ? kept.get(file.id) : undefined
+      const piece = old ?? new Piece(file.id, await loadGeometry(file.id, channel), first)
+      if (old) kept.delete(file.id)
       first += piece.data.header.objects.length
       const table = state.layout === null ? null : await loadTable(`/api/layouts/${state.layout}/files/${file.id}`)
       if (table) piece.setTable(table)
       pieces.push(piece)
     }
-    set({ state, pieces, drawn: get().drawn + 1 })
-    marks()
+    const { data: faults } = await api.GET('/api/projects/{project_id}/faults', {
+      params: { path: { project_id: state.id } },
+    })
+    set({ state, pieces, faults: (faults ?? []) as Fault[], preview: {} })
+    repaint()
     for (const p of kept.values()) p.dispose()
-    if (pieces.length !== before.length) get().fit()
+    if (pieces.length !== before.pieces.length) get().fit()
   }
 
-  function marks(): void {
-    const { pieces, selection, state } = get()
-    const left = new Set(state?.objects.filter((o) => o.left_out).map((o) => o.key))
-    for (const p of pieces)
-      p.setMarks((n) => (selection.has(`${p.file}/${n}`) ? 255 : left.has(`${p.file}/${n}`) ? 128 : 0))
+  function repaint(): void {
+    const { pieces, selection, state, faults } = get()
+    if (state) paint(pieces, state, faults, selection)
     set({ drawn: get().drawn + 1 })
   }
 
   async function reload(): Promise<void> {
-    const id = get().state?.id
-    if (id === undefined) return
-    const { data } = await api.GET('/api/projects/{project_id}', { params: { path: { project_id: id } } })
+    if (!get().state) return
+    const { data } = await api.GET('/api/projects/{project_id}', at())
     if (data) await show(data)
+  }
+
+  async function draft(job: Job): Promise<void> {
+    for (const p of get().pieces) {
+      const table = await loadTable(`/api/jobs/${job.id}/draft/${p.file}`)
+      if (table) p.setTable(table)
+    }
+    repaint()
   }
 
   async function follow(job: Job): Promise<void> {
     const project = get().state?.id
     let best = 0
-    set({ job })
-    while (!['done', 'failed', 'stopped', 'interrupted'].includes(job.state)) {
-      await pause(250)
+    set({ job, note: '' })
+    while (!OVER.includes(job.state)) {
+      await pause(job.kind === 'pack' ? 200 : 120)
       const { data } = await api.GET('/api/jobs/{job_id}', { params: { path: { job_id: job.id } } }).catch(() => ({
         data: undefined,
       }))
@@ -83,32 +111,34 @@ export const useQuilt = create<Quilt>((set, get) => {
       const coverage = Number(job.progress.coverage ?? 0)
       if (job.kind === 'pack' && coverage > best) {
         best = coverage
-        for (const p of get().pieces) {
-          const table = await loadTable(`/api/jobs/${job.id}/draft/${p.file}`)
-          if (table) p.setTable(table)
-        }
-        set({ drawn: get().drawn + 1 })
+        await draft(job)
       }
     }
     set({ job: null, message: job.error })
     await reload()
-    if (job.kind === 'deliver' && job.state === 'done') {
+    if (job.state === 'done') finished(job)
+  }
+
+  function finished(job: Job): void {
+    if (job.kind === 'deliver') {
       const link = document.createElement('a')
       link.href = `/api/jobs/${job.id}/output`
       link.click()
     }
-    if (job.kind === 'pack' && job.state === 'done') set({ stage: 'Prove' })
-    if (job.kind === 'import' && job.state === 'done') set({ stage: 'Inspect' })
+    if (job.kind === 'pack') set({ stage: 'Prove' })
+    if (job.kind === 'import') set({ stage: 'Inspect' })
+    if (job.kind === 'mend') {
+      const n = Number(job.result.changed ?? 0)
+      set({ note: n ? `${n} ${n === 1 ? 'island' : 'islands'} changed.` : 'Nothing had to be changed.' })
+    }
   }
 
   async function write(answer: Promise<{ data?: State; error?: unknown }>): Promise<void> {
     const { data, error } = await answer.catch(() => ({ data: undefined, error: undefined }))
-    set({ message: data ? '' : words(error) })
+    set({ message: data ? '' : words(error), note: '' })
     if (data) await show(data)
     else await reload()
   }
-
-  const at = () => ({ params: { path: { project_id: get().state!.id } } })
 
   // Changes go out one after the other, each on the snapshot that the last one left: leaving a field by
   // pressing a button is two changes at once.
@@ -120,19 +150,25 @@ export const useQuilt = create<Quilt>((set, get) => {
 
   return {
     state: null,
+    faults: [],
     job: null,
     message: '',
+    note: '',
     stage: 'Gather',
     selection: new Set(),
+    picks: localStorage.getItem('picks') === 'islands' ? 'islands' : 'objects',
     pieces: [],
+    preview: {},
     drawn: 0,
     fitted: 0,
+    shown: 0,
     async open(id) {
       const { data, error } = await api.GET('/api/projects/{project_id}', { params: { path: { project_id: id } } })
       if (!data) return set({ message: words(error) })
       set({
         selection: new Set(),
         message: '',
+        note: '',
         stage: data.files.length ? (data.packed ? 'Prove' : 'Inspect') : 'Gather',
       })
       await show(data)
@@ -143,17 +179,23 @@ export const useQuilt = create<Quilt>((set, get) => {
     },
     close() {
       for (const p of get().pieces) p.dispose()
-      set({ state: null, pieces: [], job: null, message: '' })
+      set({ state: null, pieces: [], faults: [], job: null, message: '', note: '' })
     },
-    setStage: (stage) => set({ stage }),
+    setStage: (stage) => set({ stage, note: '' }),
+    setPicks(picks) {
+      localStorage.setItem('picks', picks)
+      set({ picks })
+    },
+    setPreview: (preview) => set({ preview: { ...get().preview, ...preview } }),
     say: (message) => set({ message }),
-    select(keys, add = false) {
+    select(keys, add = false, show = false) {
       const selection = new Set(add ? get().selection : [])
       for (const k of keys)
         if (add && selection.has(k)) selection.delete(k)
         else selection.add(k)
       set({ selection })
-      marks()
+      repaint()
+      if (show) get().show()
     },
     change: (change) =>
       queue(async () => {
@@ -162,6 +204,13 @@ export const useQuilt = create<Quilt>((set, get) => {
         const settings = change.settings && { ...state.settings, ...change.settings }
         const body = { base: state.snapshot, ...change, settings }
         await write(api.POST('/api/projects/{project_id}/change', { ...at(), body }))
+      }),
+    discard: (layout) =>
+      queue(async () => {
+        const base = get().state?.snapshot
+        if (base == null) return
+        const body = { base, layout, discarded: true }
+        await write(api.POST('/api/projects/{project_id}/tries/discard', { ...at(), body }))
       }),
     step: (direction) =>
       queue(async () => {
@@ -174,11 +223,11 @@ export const useQuilt = create<Quilt>((set, get) => {
             : api.POST('/api/projects/{project_id}/redo', { ...at(), body }),
         )
       }),
-    start: (kind) =>
+    start: (kind, params = {}) =>
       queue(async () => {
         const { state } = get()
         if (state?.snapshot == null) return
-        const body = { kind, base: state.snapshot }
+        const body = { kind, base: state.snapshot, params }
         const { data, error } = await api.POST('/api/projects/{project_id}/jobs', { ...at(), body })
         // Following takes as long as the job: the queue goes on meanwhile.
         if (data) void follow(data)
@@ -199,5 +248,12 @@ export const useQuilt = create<Quilt>((set, get) => {
       if (job) await api.POST('/api/jobs/{job_id}/stop', { params: { path: { job_id: job.id } } })
     },
     fit: () => set({ fitted: get().fitted + 1 }),
+    show: () => set({ shown: get().shown + 1 }),
   }
 })
+
+/** The selected islands for each file, as repairs take them; null where nothing is selected: all. */
+export function selectedIslands(): Record<string, number[]> | null {
+  const { state, selection } = useQuilt.getState()
+  return state && selection.size ? islandsOf(state, selection) : null
+}

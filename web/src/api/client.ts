@@ -8,6 +8,7 @@ export type Settings = components['schemas']['Settings']
 export type ProjectRow = components['schemas']['ProjectOut']
 export type Figures = components['schemas']['Figures']
 export type Try = components['schemas']['TryOut']
+export type Fault = components['schemas']['FaultOut']
 
 export const api = createClient<paths>({ baseUrl: '/', headers: { 'X-Quilt': '1' } })
 

@@ -136,6 +136,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/projects/{project_id}/faults": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Project Faults
+         * @description What is wrong with the present layout at the present settings, the heaviest first.
+         */
+        get: operations["quilt_server_api_project_faults"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/projects/{project_id}/files": {
         parameters: {
             query?: never;
@@ -167,7 +187,7 @@ export interface paths {
         put?: never;
         /**
          * Start Job
-         * @description Pack or deliver.
+         * @description Pack, mend, read another channel, or deliver.
          */
         post: operations["quilt_server_api_start_job"];
         delete?: never;
@@ -210,6 +230,26 @@ export interface paths {
          * @description Bring a deleted project back.
          */
         post: operations["quilt_server_api_restore_project"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/projects/{project_id}/tries/discard": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Discard Try
+         * @description Take a try out of the row of tries, or bring it back; the layout itself stays for undo.
+         */
+        post: operations["quilt_server_api_discard_try"];
         delete?: never;
         options?: never;
         head?: never;
@@ -259,6 +299,46 @@ export interface components {
             /** Median */
             median: number;
         };
+        /** Discard */
+        Discard: {
+            /** Base */
+            base: number;
+            /**
+             * Discarded
+             * @default true
+             */
+            discarded: boolean;
+            /** Layout */
+            layout: number;
+        };
+        /** FaultOut */
+        FaultOut: {
+            /** Count */
+            count: number;
+            /** Detail */
+            detail: string;
+            /** Heavy */
+            heavy: number;
+            /** Islands */
+            islands: [
+                number,
+                number
+            ][];
+            /** Kind */
+            kind: string;
+            /** Places */
+            places: [
+                number,
+                number,
+                number
+            ][];
+            /** Remedy */
+            remedy: string;
+            /** Repair */
+            repair: string;
+            /** Title */
+            title: string;
+        };
         /** Figures */
         Figures: {
             /** Coverage */
@@ -301,6 +381,13 @@ export interface components {
             base: number;
             /** Kind */
             kind: string;
+            /**
+             * Params
+             * @default {}
+             */
+            params: {
+                [key: string]: unknown;
+            };
         };
         /** JobOut */
         JobOut: {
@@ -349,8 +436,14 @@ export interface components {
             number: number;
             /** Path */
             path: string;
+            /** Points */
+            points: number;
+            /** Shares */
+            shares: string[];
             /** Triangles */
             triangles: number;
+            /** Weight */
+            weight: number;
             /** World Area */
             world_area: number;
         };
@@ -380,8 +473,27 @@ export interface components {
         };
         /** Settings */
         Settings: {
+            /**
+             * Band
+             * @default 10
+             */
+            band: number;
+            /**
+             * Channel In
+             * @default 0
+             */
+            channel_in: number;
+            /**
+             * Channel Out
+             * @default 0
+             */
+            channel_out: number;
             /** Density */
             density: number;
+            /** Density Greatest */
+            density_greatest?: number | null;
+            /** Density Least */
+            density_least?: number | null;
             /** Hold */
             hold: boolean;
             /** Keep Ratios */
@@ -398,9 +510,18 @@ export interface components {
             seconds: number;
             /** Seed */
             seed: number;
+            /**
+             * Weights
+             * @default {}
+             */
+            weights: {
+                [key: string]: number;
+            };
         };
         /** StateOut */
         StateOut: {
+            /** Channels */
+            channels: number[];
             figures: components["schemas"]["Figures"] | null;
             /** Files */
             files: components["schemas"]["FileOut"][];
@@ -658,6 +779,28 @@ export interface operations {
             };
         };
     };
+    quilt_server_api_project_faults: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FaultOut"][];
+                };
+            };
+        };
+    };
     quilt_server_api_bring_in: {
         parameters: {
             query?: never;
@@ -764,6 +907,32 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ProjectOut"];
+                };
+            };
+        };
+    };
+    quilt_server_api_discard_try: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Discard"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["StateOut"];
                 };
             };
         };

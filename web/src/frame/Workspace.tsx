@@ -1,6 +1,6 @@
 import { Box, Button, Flex, Text } from '@chakra-ui/react'
 import { useEffect, useState, type DragEvent } from 'react'
-import { Group, Panel, Separator } from 'react-resizable-panels'
+import { Group, Panel, Separator, useDefaultLayout } from 'react-resizable-panels'
 import { Ledger } from '../ledger/Ledger'
 import { ModelView } from '../model/ModelView'
 import { dropped } from '../stages/drop'
@@ -10,6 +10,7 @@ import { TableView } from '../table/TableView'
 import { Tries } from '../tries/Tries'
 import { useKeys } from './keys'
 import { openPoints } from './points'
+import { Shortcuts } from './Shortcuts'
 
 /** The frame of a project: bar, stage rail, ledger, table and model, worksheet, tries. */
 export function Workspace({ id, leave }: { id: number; leave: () => void }) {
@@ -24,6 +25,8 @@ export function Workspace({ id, leave }: { id: number; leave: () => void }) {
     document.title = q.state ? `${q.state.name} – Untold Quilt` : 'Untold Quilt'
   }, [q.state])
   useKeys()
+  const frame = useDefaultLayout({ id: 'frame' })
+  const views = useDefaultLayout({ id: 'views' })
 
   async function drop(e: DragEvent) {
     e.preventDefault()
@@ -65,24 +68,24 @@ export function Workspace({ id, leave }: { id: number; leave: () => void }) {
         </Flex>
       )}
       <Box flex="1" minH="0">
-        <Group orientation="horizontal" id="frame">
-          <Panel defaultSize="25%" minSize="220px">
+        <Group orientation="horizontal" id="frame" {...frame}>
+          <Panel id="ledger" defaultSize="27%" minSize="250px">
             <Ledger />
           </Panel>
           <Divide />
-          <Panel minSize="300px">
-            <Group orientation="vertical" id="views">
-              <Panel defaultSize="55%" minSize="120px">
+          <Panel id="pictures" minSize="300px">
+            <Group orientation="vertical" id="views" {...views}>
+              <Panel id="table" defaultSize="55%" minSize="120px">
                 <TableView />
               </Panel>
               <Divide flat />
-              <Panel minSize="100px">
+              <Panel id="model" minSize="100px">
                 <ModelView />
               </Panel>
             </Group>
           </Panel>
           <Divide />
-          <Panel defaultSize="23%" minSize="240px">
+          <Panel id="worksheet" defaultSize="23%" minSize="270px">
             <Worksheet />
           </Panel>
         </Group>
@@ -139,7 +142,7 @@ function Bar({ leave }: { leave: () => void }) {
               {time}
               {cover}
             </Text>
-            {job.kind === 'pack' && (
+            {job.kind === 'pack' && p.text === 'Packing' && (
               <Button size="xs" variant="outline" borderColor="ink" onClick={() => void stop()}>
                 Stop, keep the best
               </Button>
@@ -148,16 +151,17 @@ function Bar({ leave }: { leave: () => void }) {
         )}
       </Flex>
       <Text color="faded">{job ? 'Working' : 'All saved'}</Text>
+      <Shortcuts />
     </Flex>
   )
 }
 
 function Rail() {
-  const { stage, setStage, state } = useQuilt()
+  const { stage, setStage, state, faults } = useQuilt()
   return (
     <Flex as="nav" aria-label="Stages" px="3" gap="1" borderBottom="1px dashed" borderColor="thread" flexShrink="0">
       {STAGES.map((s) => {
-        const count = openPoints(s, state)
+        const count = openPoints(s, state, faults)
         const here = s === stage
         return (
           <Button

@@ -1,18 +1,19 @@
-import type { State } from '../api/client'
+import type { Fault, State } from '../api/client'
 import type { Stage } from '../store'
 
 /** How many points a stage has open. */
-export function openPoints(stage: Stage, state: State | null): number {
+export function openPoints(stage: Stage, state: State | null, faults: Fault[]): number {
   const f = state?.figures
   if (!state || !f) return stage === 'Gather' ? 1 : 0
+  const kinds = (keep: (f: Fault) => boolean) => faults.filter(keep).length
   switch (stage) {
     case 'Inspect':
-      return (
-        state.objects.filter((o) => o.islands === 0 && !o.left_out).length +
-        (f.flipped ? 1 : 0) +
-        (f.overlap.self ? 1 : 0)
-      )
-    case 'Even and arrange':
+      return kinds((f) => f.heavy >= 2) + (state.objects.some((o) => o.islands === 0 && !o.left_out) ? 1 : 0)
+    case 'Mend':
+      return kinds((f) => f.repair === 'flip' || f.repair === 'into_tile')
+    case 'Even':
+      return kinds((f) => f.repair === 'even')
+    case 'Arrange':
       return state.packed ? 0 : 1
     case 'Prove':
       return [f.overlap.pairs, f.overlap.self, f.outside].filter((n) => n > 0).length

@@ -1,39 +1,76 @@
-import { Box, Button, Flex, Text } from '@chakra-ui/react'
+import { Box, Flex, Text } from '@chakra-ui/react'
 import { useEffect, useRef, useState } from 'react'
+import { bandOf, target } from '../scene/states'
 import { useQuilt } from '../store'
-import { Model } from './model'
+import { Model, type Look } from './model'
 
-/** The objects in space, with the checker or their cloth colours. */
+const LOOKS: Record<Look, string> = { checker: 'checker', density: 'density', cloth: 'cloth of each object' }
+const SQUARES = [8, 16, 32, 64, 128, 256]
+
+/** The objects in space: with the checker, their density, or their cloth colours. */
 export function ModelView() {
   const host = useRef<HTMLDivElement>(null)
   const model = useRef<Model>(null)
-  const pieces = useQuilt((q) => q.pieces)
-  const drawn = useQuilt((q) => q.drawn)
-  const fitted = useQuilt((q) => q.fitted)
-  const map = useQuilt((q) => q.state?.settings.map_px ?? 2048)
-  const [checker, setChecker] = useState(true)
+  const { pieces, drawn, fitted, shown, state } = useQuilt()
+  const [look, setLook] = useState<Look>('checker')
+  const [square, setSquare] = useState(64)
   useEffect(() => {
     const m = new Model(host.current!, (hit, add) => {
-      useQuilt.getState().select(hit ? [`${hit.file}/${hit.object}`] : [], add)
+      const q = useQuilt.getState()
+      const island = hit && q.picks === 'islands' && hit.island !== null
+      q.select(hit ? [island ? `${hit.file}:${hit.island}` : `${hit.file}/${hit.object}`] : [], add)
     })
     model.current = m
     return () => m.dispose()
   }, [])
+  const map = state?.settings.map_px ?? 2048
+  const band = state ? bandOf(state) : 0.14
   useEffect(() => model.current?.setPieces(pieces), [pieces])
   useEffect(() => model.current?.draw(), [drawn])
   useEffect(() => model.current?.fit(), [fitted])
-  useEffect(() => model.current?.setChecker(checker, map / 64), [checker, map, pieces])
+  useEffect(() => {
+    if (shown) model.current?.showSelected()
+  }, [shown])
+  useEffect(() => model.current?.setLook(look, map / square, band, true), [look, map, square, band, pieces])
+  const wanted = state && target(state)
   return (
-    <Box position="relative" h="100%" bg="paper">
-      <Box ref={host} position="absolute" inset="0" data-testid="model" />
-      <Flex position="absolute" top="2" left="3" gap="2" align="center" pointerEvents="none">
-        <Text color="faded">
-          {checker ? 'Model, one checker square is 64 px of the map' : 'Model, one cloth for each object'}
-        </Text>
+    <Flex position="relative" direction="column" h="100%" bg="paper">
+      <Flex gap="1" px="2" py="1" align="center" justify="flex-end" flexShrink="0">
+        <select aria-label="What the model shows" value={look} onChange={(e) => setLook(e.target.value as Look)}>
+          {Object.entries(LOOKS).map(([k, t]) => (
+            <option key={k} value={k}>
+              {t}
+            </option>
+          ))}
+        </select>
+        {look === 'checker' && (
+          <select aria-label="Checker square" value={square} onChange={(e) => setSquare(Number(e.target.value))}>
+            {SQUARES.map((s) => (
+              <option key={s} value={s}>
+                {s} px{wanted ? `, ${((100 * s) / wanted).toPrecision(3)} cm` : ''}
+              </option>
+            ))}
+          </select>
+        )}
       </Flex>
-      <Button position="absolute" top="1" right="2" size="xs" variant="ghost" onClick={() => setChecker(!checker)}>
-        {checker ? 'Show cloth' : 'Show checker'}
-      </Button>
-    </Box>
+      <Box ref={host} position="relative" flex="1" minH="0" overflow="hidden" data-testid="model" />
+      {look === 'density' && <Scale band={state?.settings.band ?? 10} wanted={wanted ?? null} />}
+    </Flex>
+  )
+}
+
+/** What the colours of the density picture mean. */
+function Scale({ band, wanted }: { band: number; wanted: number | null }) {
+  return (
+    <Flex position="absolute" bottom="1" left="3" gap="2" align="center" fontSize="xs" pointerEvents="none">
+      <Text color="starved">a quarter</Text>
+      <Box w="160px" h="8px" bgGradient="to-r" gradientFrom="#126b73" gradientVia="#e6d6b8" gradientTo="#6b2966" />
+      <Text color="lavish">four times</Text>
+      {wanted && (
+        <Text color="faded">
+          plain cloth: {wanted.toPrecision(4)} px/m ± {band} %
+        </Text>
+      )}
+    </Flex>
   )
 }

@@ -1,6 +1,7 @@
 import * as THREE from 'three'
 import { OrbitControls } from 'three/examples/jsm/controls/OrbitControls.js'
-import { PLACE, type Piece } from '../scene/pieces'
+import { NO_ISLAND } from '../scene/geometry'
+import { DENSITY, PLACE, SELECTED, type Hit, type Piece } from '../scene/pieces'
 import { View } from '../scene/view'
 import { checker } from './checker'
 
@@ -8,12 +9,12 @@ const VERTEX = /* glsl */ `
   ${PLACE}
   uniform sampler2D looks;
   in float object;
-  out vec4 look;
+  out vec3 cloth;
   out vec2 tex;
   out vec3 eye;
   out float unmapped;
   void main() {
-    look = texelFetch(looks, ivec2(int(object + 0.5), 0), 0);
+    cloth = texelFetch(looks, ivec2(int(object + 0.5), 0), 0).rgb;
     tex = placed(uv);
     unmapped = island < 0.0 ? 1.0 : 0.0;
     vec4 p = modelViewMatrix * vec4(position, 1.0);
@@ -22,25 +23,37 @@ const VERTEX = /* glsl */ `
   }
 `
 const FRAGMENT = /* glsl */ `
-  in vec4 look;
+  ${DENSITY}
+  in vec3 cloth;
+  in vec2 state;
   in vec2 tex;
   in vec3 eye;
   in float unmapped;
   out vec4 colour;
   uniform sampler2D pattern;
   uniform float squares;
-  uniform float useChecker;
+  uniform float look;
+  uniform float marks;
   void main() {
     vec3 n = normalize(cross(dFdx(eye), dFdy(eye)));
     float light = 0.62 + 0.38 * abs(dot(n, normalize(vec3(0.3, 0.5, 0.8))));
-    vec3 cloth = mix(look.rgb, vec3(0.98, 0.96, 0.92), 0.3);
-    vec3 c = useChecker > 0.5 ? texture(pattern, tex * squares / 4.0).rgb * mix(vec3(1.0), cloth, 0.45) * 1.1 : cloth;
+    vec3 plain = mix(cloth, vec3(0.98, 0.96, 0.92), 0.3);
+    vec3 c = plain;
+    if (look < 0.5) c = texture(pattern, tex * squares / 4.0).rgb * mix(vec3(1.0), plain, 0.45) * 1.1;
+    else if (look > 1.5) c = densityColour(state.x);
     if (unmapped > 0.5) c = vec3(0.8, 0.76, 0.7);
-    if (look.a > 0.9) c = mix(c, vec3(0.24, 0.35, 0.6), 0.35);
-    else if (look.a > 0.4) c = mix(c, vec3(0.96, 0.94, 0.89), 0.75);
+    if (marks > 0.5 && has(state, 2) && mod(gl_FragCoord.x + gl_FragCoord.y, 10.0) < 1.6) c = mix(c, vec3(0.64, 0.25, 0.2), 0.75);
+    if (has(state, 1)) {
+      c = mix(c, vec3(0.24, 0.35, 0.6), 0.4);
+      if (mod(floor(gl_FragCoord.x) + floor(gl_FragCoord.y), 8.0) < 1.5) c = vec3(0.15, 0.2, 0.3);
+    } else if (has(state, 4)) c = mix(c, vec3(0.96, 0.94, 0.89), 0.75);
     colour = vec4(c * light, 1.0);
   }
 `
+
+/** What the objects wear. */
+export const LOOKS = { checker: 0, cloth: 1, density: 2 } as const
+export type Look = keyof typeof LOOKS
 
 /** Draws the objects in space: one draw call a file. */
 export class Model extends View {
@@ -52,7 +65,7 @@ export class Model extends View {
 
   constructor(
     host: HTMLElement,
-    private readonly picked: (hit: { file: number; object: number } | null, add: boolean) => void,
+    private readonly picked: (hit: Hit | null, add: boolean) => void,
   ) {
     super(host)
     this.scene.add(this.content)
@@ -75,7 +88,9 @@ export class Model extends View {
           looks: { value: p.looks },
           pattern: { value: this.pattern },
           squares: { value: 32 },
-          useChecker: { value: 1 },
+          look: { value: 0 },
+          marks: { value: 1 },
+          band: { value: 0.14 },
         },
       })
       this.content.add(new THREE.Mesh(p.geometry, material))
@@ -83,11 +98,14 @@ export class Model extends View {
     this.fit()
   }
 
-  /** Checker or cloth; `squares` checker squares across the map. */
-  setChecker(on: boolean, squares: number): void {
+  /** What the objects wear; `squares` checker squares across the map, `band` in doublings. */
+  setLook(look: Look, squares: number, band: number, marks: boolean): void {
     for (const mesh of this.content.children as THREE.Mesh<THREE.BufferGeometry, THREE.ShaderMaterial>[]) {
-      mesh.material.uniforms.useChecker.value = on ? 1 : 0
-      mesh.material.uniforms.squares.value = squares
+      const u = mesh.material.uniforms
+      u.look.value = LOOKS[look]
+      u.squares.value = squares
+      u.band.value = band
+      u.marks.value = marks ? 1 : 0
     }
     this.draw()
   }
@@ -98,14 +116,30 @@ export class Model extends View {
       p.geometry.computeBoundingBox()
       box.union(p.geometry.boundingBox!)
     }
+    this.look(box)
+  }
+
+  /** Go to the selected islands, from where the camera looks now. */
+  showSelected(): void {
+    const box = new THREE.Box3()
+    const at = new THREE.Vector3()
+    for (const p of this.pieces) {
+      const { island, position } = p.data
+      for (let v = 0; v < island.length; v++)
+        if (island[v] !== NO_ISLAND && p.mark(island[v]) & SELECTED) box.expandByPoint(at.fromArray(position, 3 * v))
+    }
+    this.look(box, this.camera.position.clone().sub(this.controls.target))
+  }
+
+  private look(box: THREE.Box3, from = new THREE.Vector3(0.45, 0.5, 1)): void {
     if (box.isEmpty()) return
     const sphere = box.getBoundingSphere(new THREE.Sphere())
     const radius = Math.max(sphere.radius, 1e-6)
     const aspect = this.host.clientWidth / Math.max(1, this.host.clientHeight)
-    const distance = radius / Math.sin((this.camera.fov * Math.PI) / 360) / Math.min(1, aspect) / 1.5
+    const distance = radius / Math.sin((this.camera.fov * Math.PI) / 360) / Math.min(1, aspect) / 1.75
     this.camera.near = distance / 100
     this.camera.far = distance * 20
-    this.camera.position.copy(sphere.center).add(new THREE.Vector3(0.45, 0.5, 1).normalize().multiplyScalar(distance))
+    this.camera.position.copy(sphere.center).add(from.normalize().multiplyScalar(distance))
     this.controls.target.copy(sphere.center)
     this.controls.update()
     this.draw()
@@ -133,7 +167,11 @@ export class Model extends View {
       ray.setFromCamera(at, this.camera)
       const hit = ray.intersectObjects(this.content.children, false)[0]
       const piece = hit && this.pieces[this.content.children.indexOf(hit.object)]
-      const found = piece && hit.face ? { file: piece.file, object: piece.objectOf[hit.face.a] } : null
+      const island = piece && hit.face ? piece.data.island[hit.face.a] : NO_ISLAND
+      const found =
+        piece && hit.face
+          ? { file: piece.file, object: piece.objectOf[hit.face.a], island: island === NO_ISLAND ? null : island }
+          : null
       this.picked(found, e.ctrlKey || e.metaKey || e.shiftKey)
     })
   }

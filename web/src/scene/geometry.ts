@@ -16,10 +16,12 @@ export interface FileGeometry {
   island: Uint32Array
   index: Uint32Array
   edge: Uint32Array
+  /** UV area and world area of each island. */
+  area?: Float32Array
 }
 
-export async function loadGeometry(file: number): Promise<FileGeometry> {
-  const data = await binary(`/api/files/${file}/geometry`)
+export async function loadGeometry(file: number, channel: number): Promise<FileGeometry> {
+  const data = await binary(`/api/files/${file}/channels/${channel}/geometry`)
   if (!data) throw new Error('The geometry of a file could not be loaded.')
   const size = new DataView(data).getUint32(0, true)
   const header = JSON.parse(new TextDecoder().decode(new Uint8Array(data, 4, size))) as Header

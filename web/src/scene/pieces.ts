@@ -4,41 +4,75 @@ import { NO_ISLAND, type FileGeometry } from './geometry'
 
 const WIDTH = 1024
 
-/** Shader text that moves a UV by its island's similarity, from the file's table of transforms. */
+/** Bits of an island's mark. */
+export const SELECTED = 1
+export const FLIPPED = 2
+export const LEFT_OUT = 4
+
+/**
+ * Shader text that moves a UV by its island's similarity, from the file's table of transforms, and reads the island's
+ * `state`: how many doublings its density is off its target (99: unknown), and its mark.
+ */
 export const PLACE = /* glsl */ `
   uniform highp sampler2D transforms;
   in float island;
+  out vec2 state;
   vec2 placed(vec2 t) {
-    if (island < 0.0) return t;
+    if (island < 0.0) {
+      state = vec2(99.0, 0.0);
+      return t;
+    }
     int k = int(island + 0.5) * 2;
     vec4 m = texelFetch(transforms, ivec2(k % ${WIDTH}, k / ${WIDTH}), 0);
     vec4 o = texelFetch(transforms, ivec2((k + 1) % ${WIDTH}, (k + 1) / ${WIDTH}), 0);
+    state = o.zw;
     return vec2(m.x * t.x + m.y * t.y, m.z * t.x + m.w * t.y) + o.xy;
   }
 `
 
-/** A file on the graphics card: one geometry for both views, the islands' transforms, the objects' looks. */
+/** Shader text for the density picture: starved toward teal, lavish toward plum, plain cloth inside the band. */
+export const DENSITY = /* glsl */ `
+  uniform float band;
+  bool has(vec2 s, int bit) { return (int(s.y + 0.5) & bit) != 0; }
+  vec3 densityColour(float off) {
+    vec3 plain = vec3(0.90, 0.84, 0.72);
+    if (off > 90.0) return vec3(0.8, 0.78, 0.74);
+    float beyond = clamp((abs(off) - band) / 2.5, 0.0, 1.0);
+    if (abs(off) <= band) return plain;
+    vec3 end = off < 0.0 ? vec3(0.07, 0.42, 0.45) : vec3(0.42, 0.16, 0.40);
+    vec3 start = off < 0.0 ? vec3(0.62, 0.80, 0.78) : vec3(0.83, 0.68, 0.80);
+    return mix(start, end, sqrt(beyond));
+  }
+`
+
+/** A file on the graphics card: geometry for both views, the islands' transforms and states, the objects' looks. */
 export class Piece {
   readonly geometry = new THREE.BufferGeometry()
-  readonly edges = new THREE.BufferGeometry()
   readonly flat = new THREE.BufferGeometry()
+  readonly outline = new THREE.InstancedBufferGeometry()
   readonly transforms: THREE.DataTexture
   readonly looks: THREE.DataTexture
   readonly objectOf: Float32Array
+  /** Object of each island: of several that share it, the first. */
+  readonly objectOfIsland: Int32Array
   table: Float32Array
+  private readonly boxes: Float32Array
 
   constructor(
     readonly file: number,
     readonly data: FileGeometry,
     firstObject: number,
   ) {
-    const count = data.header.islands
+    const { header, index, island: islands } = data
+    const count = header.islands
     const vertices = data.position.length / 3
     this.objectOf = new Float32Array(vertices)
+    this.objectOfIsland = new Int32Array(count).fill(-1)
     const island = new Float32Array(vertices)
-    for (let v = 0; v < vertices; v++) island[v] = data.island[v] === NO_ISLAND ? -1 : data.island[v]
-    data.header.objects.forEach((o, n) => {
-      for (let i = 3 * o.index[0]; i < 3 * (o.index[0] + o.index[1]); i++) this.objectOf[data.index[i]] = n
+    for (let v = 0; v < vertices; v++) island[v] = islands[v] === NO_ISLAND ? -1 : islands[v]
+    header.objects.forEach((o, n) => {
+      for (let i = 3 * o.index[0]; i < 3 * (o.index[0] + o.index[1]); i++) this.objectOf[index[i]] = n
+      for (let i = o.islands[0]; i < o.islands[1]; i++) if (this.objectOfIsland[i] < 0) this.objectOfIsland[i] = n
     })
     const shared = {
       position: new THREE.BufferAttribute(data.position, 3),
@@ -46,33 +80,22 @@ export class Piece {
       island: new THREE.BufferAttribute(island, 1),
       object: new THREE.BufferAttribute(this.objectOf, 1),
     }
-    for (const g of [this.geometry, this.edges, this.flat])
-      for (const [name, a] of Object.entries(shared)) g.setAttribute(name, a)
-    this.geometry.setIndex(new THREE.BufferAttribute(data.index, 1))
-    this.edges.setIndex(new THREE.BufferAttribute(data.edge, 1))
-    const ranges = data.header.objects.filter((o) => o.table)
-    const flat = new Uint32Array(ranges.reduce((n, o) => n + 3 * o.index[1], 0))
-    let at = 0
-    for (const o of ranges) {
-      flat.set(data.index.subarray(3 * o.index[0], 3 * (o.index[0] + o.index[1])), at)
-      at += 3 * o.index[1]
-    }
-    this.flat.setIndex(new THREE.BufferAttribute(flat, 1))
+    for (const g of [this.geometry, this.flat]) for (const [name, a] of Object.entries(shared)) g.setAttribute(name, a)
+    this.geometry.setIndex(new THREE.BufferAttribute(index, 1))
+    this.flat.setIndex(new THREE.BufferAttribute(flatIndex(data), 1))
+    outlineOf(this.outline, data, island, this.objectOf)
     const rows = Math.max(1, Math.ceil((2 * count) / WIDTH))
     this.transforms = texture(new Float32Array(WIDTH * rows * 4), WIDTH, rows, THREE.FloatType)
     this.table = new Float32Array(5 * count)
-    const objects = data.header.objects.length
-    const looks = new Uint8Array(4 * objects)
-    for (let n = 0; n < objects; n++) {
-      const c = new THREE.Color(CLOTH[(firstObject + n) % CLOTH.length])
-      c.getRGB({ r: 0, g: 0, b: 0 } as THREE.RGB, THREE.SRGBColorSpace)
-      const hex = c.getHex(THREE.SRGBColorSpace)
-      looks.set([(hex >> 16) & 255, (hex >> 8) & 255, hex & 255, 0], 4 * n)
-    }
-    this.looks = texture(looks, objects, 1, THREE.UnsignedByteType)
+    this.looks = texture(looks(header.objects.length, firstObject), header.objects.length, 1, THREE.UnsignedByteType)
+    this.boxes = islandBoxes(data)
     const identity = new Float32Array(5 * count)
     for (let i = 0; i < count; i++) identity.set([0, 1, 1, 0, 0], 5 * i)
     this.setTable(identity)
+  }
+
+  get islands(): number {
+    return this.data.header.islands
   }
 
   /** Give the islands another layout. */
@@ -84,9 +107,28 @@ export class Piece {
       const [angle, mirror, scale, x, y] = table.subarray(5 * i, 5 * i + 5)
       const c = scale * Math.cos(angle)
       const s = scale * Math.sin(angle)
-      out.set([c * mirror, -s, s * mirror, c, x, y, 0, 0], 8 * i)
+      out.set([c * mirror, -s, s * mirror, c, x, y], 8 * i)
     }
     this.transforms.needsUpdate = true
+  }
+
+  /** Density of an island at a map size under the present layout, or null where it has none. */
+  density(i: number, map: number): number | null {
+    const uv = this.data.area?.[2 * i] ?? 0
+    const world = this.data.area?.[2 * i + 1] ?? 0
+    return uv > 0 && world > 0 ? map * this.table[5 * i + 2] * Math.sqrt(uv / world) : null
+  }
+
+  /** Set each island's state: doublings off its target, and mark. */
+  setStates(state: (island: number) => [off: number, mark: number]): void {
+    const out = this.transforms.image.data as Float32Array
+    for (let i = 0; i < this.islands; i++) out.set(state(i), 8 * i + 6)
+    this.transforms.needsUpdate = true
+  }
+
+  /** The mark that an island has now. */
+  mark(i: number): number {
+    return (this.transforms.image.data as Float32Array)[8 * i + 7]
   }
 
   /** A UV of a vertex as the layout places it. */
@@ -102,16 +144,74 @@ export class Piece {
     )
   }
 
-  /** Mark objects as selected (255), left out (128), or plain (0). */
-  setMarks(mark: (object: number) => number): void {
-    const looks = this.looks.image.data as Uint8Array
-    for (let n = 0; n < looks.length / 4; n++) looks[4 * n + 3] = mark(n)
-    this.looks.needsUpdate = true
+  /** The box that holds an island's box as read, moved; a little larger than its own when it is turned. */
+  box(i: number): THREE.Box2 {
+    const t = this.transforms.image.data as Float32Array
+    const [k, b] = [8 * i, 4 * i]
+    const box = new THREE.Box2()
+    const p = new THREE.Vector2()
+    for (const u of [this.boxes[b], this.boxes[b + 2]])
+      for (const v of [this.boxes[b + 1], this.boxes[b + 3]])
+        box.expandByPoint(p.set(t[k] * u + t[k + 1] * v + t[k + 4], t[k + 2] * u + t[k + 3] * v + t[k + 5]))
+    return box
   }
 
   dispose(): void {
-    for (const g of [this.geometry, this.edges, this.flat, this.transforms, this.looks]) g.dispose()
+    for (const g of [this.geometry, this.outline, this.flat, this.transforms, this.looks]) g.dispose()
   }
+}
+
+function flatIndex(data: FileGeometry): Uint32Array {
+  const ranges = data.header.objects.filter((o) => o.table)
+  const flat = new Uint32Array(ranges.reduce((n, o) => n + 3 * o.index[1], 0))
+  let at = 0
+  for (const o of ranges) {
+    flat.set(data.index.subarray(3 * o.index[0], 3 * (o.index[0] + o.index[1])), at)
+    at += 3 * o.index[1]
+  }
+  return flat
+}
+
+/** A quad for every outline edge, widened in the shader. */
+function outlineOf(g: THREE.InstancedBufferGeometry, data: FileGeometry, island: Float32Array, object: Float32Array) {
+  const n = data.edge.length / 2
+  const ends = new Float32Array(4 * n)
+  const owner = new Float32Array(2 * n)
+  for (let e = 0; e < n; e++) {
+    const [a, b] = [data.edge[2 * e], data.edge[2 * e + 1]]
+    ends.set([data.uv[2 * a], data.uv[2 * a + 1], data.uv[2 * b], data.uv[2 * b + 1]], 4 * e)
+    owner.set([island[a], object[a]], 2 * e)
+  }
+  g.instanceCount = n
+  g.setAttribute('position', new THREE.BufferAttribute(new Float32Array([-1, 0, 0, 1, 0, 0, 1, 1, 0, -1, 1, 0]), 3))
+  g.setIndex([0, 1, 2, 0, 2, 3])
+  g.setAttribute('ends', new THREE.InstancedBufferAttribute(ends, 4))
+  const interleaved = new THREE.InstancedInterleavedBuffer(owner, 2)
+  g.setAttribute('island', new THREE.InterleavedBufferAttribute(interleaved, 1, 0))
+  g.setAttribute('object', new THREE.InterleavedBufferAttribute(interleaved, 1, 1))
+}
+
+function looks(objects: number, first: number): Uint8Array {
+  const out = new Uint8Array(4 * objects)
+  for (let n = 0; n < objects; n++) {
+    const hex = parseInt(CLOTH[(first + n) % CLOTH.length].slice(1), 16)
+    out.set([(hex >> 16) & 255, (hex >> 8) & 255, hex & 255, 255], 4 * n)
+  }
+  return out
+}
+
+function islandBoxes({ header, island, uv }: FileGeometry): Float32Array {
+  const out = new Float32Array(4 * header.islands)
+  for (let i = 0; i < header.islands; i++) out.set([Infinity, Infinity, -Infinity, -Infinity], 4 * i)
+  for (let v = 0; v < island.length; v++) {
+    if (island[v] === NO_ISLAND) continue
+    const b = 4 * island[v]
+    out[b] = Math.min(out[b], uv[2 * v])
+    out[b + 1] = Math.min(out[b + 1], uv[2 * v + 1])
+    out[b + 2] = Math.max(out[b + 2], uv[2 * v])
+    out[b + 3] = Math.max(out[b + 3], uv[2 * v + 1])
+  }
+  return out
 }
 
 function texture(data: Float32Array | Uint8Array, width: number, height: number, type: THREE.TextureDataType) {
@@ -120,15 +220,22 @@ function texture(data: Float32Array | Uint8Array, width: number, height: number,
   return t
 }
 
-/** The object under a point of the sheet: the last triangle that holds it. */
-export function pickFlat(pieces: Piece[], u: number, v: number): { file: number; object: number } | null {
+export interface Hit {
+  file: number
+  object: number
+  island: number | null
+}
+
+/** The island under a point of the sheet: the last triangle that holds it. */
+export function pickFlat(pieces: Piece[], u: number, v: number): Hit | null {
   const a = new THREE.Vector2()
   const b = new THREE.Vector2()
   const c = new THREE.Vector2()
-  for (const piece of pieces) {
+  for (const piece of [...pieces].reverse()) {
     const index = piece.flat.index!.array
-    for (let i = 0; i < index.length; i += 3) {
-      if (piece.data.island[index[i]] === NO_ISLAND) continue
+    for (let i = index.length - 3; i >= 0; i -= 3) {
+      const island = piece.data.island[index[i]]
+      if (island === NO_ISLAND) continue
       piece.placed(index[i], a)
       piece.placed(index[i + 1], b)
       piece.placed(index[i + 2], c)
@@ -136,7 +243,7 @@ export function pickFlat(pieces: Piece[], u: number, v: number): { file: number;
       const d2 = (c.x - b.x) * (v - b.y) - (c.y - b.y) * (u - b.x)
       const d3 = (a.x - c.x) * (v - c.y) - (a.y - c.y) * (u - c.x)
       if ((d1 >= 0 && d2 >= 0 && d3 >= 0) || (d1 <= 0 && d2 <= 0 && d3 <= 0))
-        return { file: piece.file, object: piece.objectOf[index[i]] }
+        return { file: piece.file, object: piece.objectOf[index[i]], island }
     }
   }
   return null

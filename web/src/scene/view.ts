@@ -8,8 +8,14 @@ export abstract class View {
   private asked = 0
 
   constructor(protected readonly host: HTMLElement) {
-    this.renderer = new THREE.WebGLRenderer({ antialias: true, alpha: true, preserveDrawingBuffer: true })
+    this.renderer = new THREE.WebGLRenderer({
+      antialias: true,
+      alpha: true,
+      stencil: true,
+      preserveDrawingBuffer: true,
+    })
     this.renderer.setPixelRatio(devicePixelRatio)
+    Object.assign(this.renderer.domElement.style, { position: 'absolute', inset: '0' })
     host.append(this.renderer.domElement)
     this.watch = new ResizeObserver(() => this.draw())
     this.watch.observe(host)
@@ -17,6 +23,9 @@ export abstract class View {
 
   /** The camera for the size that the host has now. */
   protected abstract aim(): THREE.Camera
+
+  /** What is drawn over the picture. */
+  protected over(): void {}
 
   draw(): void {
     if (this.asked) return
@@ -27,6 +36,7 @@ export abstract class View {
       const size = this.renderer.getSize(new THREE.Vector2())
       if (size.x !== w || size.y !== h) this.renderer.setSize(w, h)
       this.renderer.render(this.scene, this.aim())
+      this.over()
     })
   }
 

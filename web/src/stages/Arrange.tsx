@@ -7,7 +7,7 @@ const MAPS = [64, 128, 256, 512, 1024, 2048, 4096, 8192]
 const TURNS = { none: 'not at all', '180': 'by 180°', '90': 'by 90°', '45': 'by 45°', free: 'freely' }
 
 export function Arrange() {
-  const { state, job, change, start } = useQuilt()
+  const { state, job, change, start, setPreview } = useQuilt()
   if (!state) return null
   const s = state.settings
   const set = (part: Partial<Settings>) => void change({ settings: part })
@@ -16,7 +16,7 @@ export function Arrange() {
   const islands = state.objects.filter((o) => !o.left_out).reduce((n, o) => n + o.islands, 0)
   return (
     <>
-      <Title text="One density for every island, then all of them packed into one tile.">Even and arrange</Title>
+      <Title text="All islands packed into one tile, at one density times their weights.">Arrange</Title>
       <Setting name="Map size" text="Padding and density are counted in pixels of this map.">
         <select
           aria-label="Map size"
@@ -35,7 +35,7 @@ export function Arrange() {
       </Setting>
       <Setting
         name="Padding"
-        text={`Between islands; stays a pixel wide down to mip level ${levels}. ${usual} px is the safe habit at this size.`}
+        text={`Between islands; stays a pixel wide down to mip level ${levels}. ${usual} px is the safe habit at this size. The table shows half of it around each island.`}
       >
         <NumberField
           name="Padding"
@@ -43,6 +43,7 @@ export function Arrange() {
           unit="px"
           least={0}
           most={256}
+          preview={(padding_px) => setPreview({ padding_px })}
           set={(padding_px) => set({ padding_px })}
         />
       </Setting>
@@ -53,6 +54,7 @@ export function Arrange() {
           unit="px"
           least={0}
           most={256}
+          preview={(margin_px) => setPreview({ margin_px })}
           set={(margin_px) => set({ margin_px })}
         />
       </Setting>

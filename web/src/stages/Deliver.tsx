@@ -1,18 +1,44 @@
-import { Text } from '@chakra-ui/react'
+import { Box, Text } from '@chakra-ui/react'
 import { useQuilt } from '../store'
-import { Figure, Main, Title } from './parts'
+import { Figure, Main, Setting, Title } from './parts'
 
 export function Deliver() {
-  const { state, job, start } = useQuilt()
+  const { state, job, start, change } = useQuilt()
+  const from = state?.settings.channel_in ?? 0
+  const to = state?.settings.channel_out ?? 0
+  const objOnly = state?.files.some((f) => f.name.toLowerCase().endsWith('.obj'))
   return (
     <>
       <Title text="One zip with everything that the next program needs.">Deliver</Title>
       <Figure name="Meshes, in the format they came in" value={String(state?.files.length ?? 0)} />
       <Figure name="Template to paint over, PNG" value={`${state?.settings.map_px ?? ''} px`} />
       <Figure name="Report with all figures" value="report.json" />
+      <Box my="3">
+        <Setting
+          name="UV channel to write"
+          text={
+            objOnly
+              ? 'An OBJ has channel 0 only; a glTF can take the layout in a free channel and keep the old UVs.'
+              : 'A free channel leaves the UVs that the old textures use as they were.'
+          }
+        >
+          <select
+            aria-label="UV channel to write"
+            value={to}
+            onChange={(e) => void change({ settings: { channel_out: Number(e.target.value) } })}
+          >
+            {[0, 1, 2, 3].map((c) => (
+              <option key={c} value={c}>
+                channel {c}
+              </option>
+            ))}
+          </select>
+        </Setting>
+      </Box>
       <Text color="faded" my="3">
-        Only the UVs of channel 0 change: names, hierarchy, materials, normals, animations and other channels stay as
-        they were. The figures in the report are measured on the files that go into the zip.
+        The layout of channel {from} goes into channel {to}, nothing else changes: names, hierarchy, materials, normals,
+        animations and other channels stay as they were. The figures in the report are measured on the files that go
+        into the zip.
       </Text>
       {state && !state.packed && (
         <Text color="madder" mb="3">

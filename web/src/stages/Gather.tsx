@@ -7,7 +7,7 @@ import { Setting, Title } from './parts'
 const UNITS: Record<string, number> = { m: 1, cm: 0.01, mm: 0.001, in: 0.0254, ft: 0.3048 }
 
 export function Gather() {
-  const { state, job, upload, selection, change } = useQuilt()
+  const { state, job, upload, selection, change, start } = useQuilt()
   const files = useRef<HTMLInputElement>(null)
   const folder = useRef<HTMLInputElement>(null)
   const [unit, setUnit] = useState('m')
@@ -55,6 +55,22 @@ export function Gather() {
           ))}
         </select>
       </Setting>
+      {(state?.channels.length ?? 0) > 1 && (
+        <Setting name="UV channel to work on" text="Its layout is read here; the other channels stay as they are.">
+          <select
+            aria-label="UV channel to work on"
+            value={state?.settings.channel_in ?? 0}
+            disabled={!!job}
+            onChange={(e) => void start('channel', { channel: Number(e.target.value) })}
+          >
+            {state?.channels.map((c) => (
+              <option key={c} value={c}>
+                channel {c}
+              </option>
+            ))}
+          </select>
+        </Setting>
+      )}
       {state?.files.map((f) => (
         <Box key={f.id} py="1" borderBottom="1px dashed" borderColor="thread">
           <Text fontWeight="600">{f.name}</Text>

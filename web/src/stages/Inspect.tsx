@@ -1,45 +1,149 @@
-import { Button, Text } from '@chakra-ui/react'
+import { Box, Button, Flex, Text } from '@chakra-ui/react'
+import type { Fault } from '../api/client'
 import { useQuilt } from '../store'
 import { Figure, Main, Title } from './parts'
+import { useFaults } from './walk'
 
+const WEIGHTS = ['', 'worth knowing', 'shows in the result', 'breaks a bake']
+
+/** Everything wrong with the layout: how many, where, and what to do. */
 export function Inspect() {
-  const { state, setStage, select } = useQuilt()
-  const f = state?.figures
-  if (!state || !f)
+  const { state, faults, setStage, select } = useQuilt()
+  const walk = useFaults()
+  if (!state?.figures)
     return <Title text="Bring in a mesh first: then everything wrong with it is listed here.">Inspect</Title>
   const bare = state.objects.filter((o) => !o.islands && !o.left_out)
   const known = state.objects.flatMap((o) => (o.density && !o.left_out ? [o.density.median] : []))
   const factor = known.length ? Math.max(...known) / Math.min(...known) : 1
+  const shared = state.objects.filter((o) => o.shares.length).length
   return (
     <>
       <Title text="What is in the files and what is wrong with their UVs.">Inspect</Title>
       <Figure name="Objects" value={String(state.objects.length)} />
-      <Figure name="Islands" value={String(f.islands)} />
+      <Figure name="Islands" value={String(state.figures.islands)} />
       <Figure
         name="Sharpest object against the most blurred"
         value={`${factor.toFixed(1)} times`}
         good={factor < 1.2}
       />
-      <Figure name="Islands that overlap" value={`${f.overlap.pairs} pairs`} good={!f.overlap.pairs} />
-      <Figure name="Islands that overlap themselves" value={String(f.overlap.self)} good={!f.overlap.self} />
-      <Figure name="Islands outside or astride tiles" value={String(f.outside)} good={!f.outside} />
-      <Figure name="Mirrored islands" value={String(f.flipped)} good={!f.flipped} />
-      <Figure
-        name="Smallest gap"
-        value={f.smallest_gap_px === null ? 'none' : `${f.smallest_gap_px.toFixed(2)} px at ${f.map_px}`}
-      />
-      <Figure name="Objects without UVs" value={String(bare.length)} good={!bare.length} />
-      <Text color="faded" my="3">
-        Packing parts overlapping islands, brings back those outside and evens the density. Mirrored islands stay
-        mirrored, and an island that overlaps itself has to be unwrapped anew where the mesh was made.
-        {bare.length > 0 && ' Objects without UVs are left as they are.'}
+      <Text fontWeight="600" mt="4" mb="1">
+        {faults.length + (bare.length ? 1 : 0)
+          ? `${faults.length + (bare.length ? 1 : 0)} kinds of fault, the heaviest first`
+          : 'No faults found'}
       </Text>
       {bare.length > 0 && (
-        <Button w="100%" mb="2" size="sm" variant="outline" onClick={() => select(bare.map((o) => o.key))}>
-          Select the objects without UVs
+        <Card
+          title={bare.length === 1 ? '1 object has no UVs' : `${bare.length} objects have no UVs`}
+          heavy={3}
+          text="They are left as they are. Unwrap them where they were made."
+        >
+          <Button
+            size="2xs"
+            variant="outline"
+            onClick={() =>
+              select(
+                bare.map((o) => o.key),
+                false,
+                true,
+              )
+            }
+          >
+            Select
+          </Button>
+        </Card>
+      )}
+      {faults.map((f) => (
+        <FaultCard key={f.kind} fault={f} here={walk.kind === f.kind ? walk.index : null} go={walk.go} />
+      ))}
+      {shared > 0 && (
+        <Text color="faded" my="2">
+          {shared} objects share a mesh with others, so they share its islands and texels. Density is set by the
+          largest.
+        </Text>
+      )}
+      <Box mt="3">
+        <Main onClick={() => setStage(faults.some((f) => f.repair && f.repair !== 'even') ? 'Mend' : 'Even')}>
+          {faults.some((f) => f.repair && f.repair !== 'even') ? 'Next: mend' : 'Next: even the density'}
+        </Main>
+      </Box>
+    </>
+  )
+}
+
+function Card({
+  title,
+  heavy,
+  text,
+  children,
+}: {
+  title: string
+  heavy: number
+  text: string
+  children: React.ReactNode
+}) {
+  return (
+    <Box
+      borderLeft="3px solid"
+      borderColor={heavy === 3 ? 'madder' : heavy === 2 ? 'weld' : 'thread'}
+      pl="2"
+      mb="3"
+      title={WEIGHTS[heavy]}
+    >
+      <Text fontWeight="600">{title}</Text>
+      <Text color="faded" fontSize="xs">
+        {text}
+      </Text>
+      <Flex gap="1" mt="1" align="center" wrap="wrap">
+        {children}
+      </Flex>
+    </Box>
+  )
+}
+
+function FaultCard({
+  fault: f,
+  here,
+  go,
+}: {
+  fault: Fault
+  here: number | null
+  go: (kind: string, step: number) => void
+}) {
+  const { select, setStage, start, job } = useQuilt()
+  const keys = f.islands.map(([file, i]) => `${file}:${i}`)
+  return (
+    <Card title={f.title + (f.detail ? `, ${f.detail}` : '')} heavy={f.heavy} text={f.remedy}>
+      {keys.length > 0 && (
+        <>
+          <Button size="2xs" variant="outline" onClick={() => select(keys, false, true)}>
+            Select {keys.length < f.islands.length ? 'the worst' : 'all'}
+          </Button>
+          <Button size="2xs" variant="ghost" title="The one before (Shift+N)" onClick={() => go(f.kind, -1)}>
+            ‹
+          </Button>
+          <Text fontSize="xs" color="faded">
+            {here === null ? 'one by one' : `${here + 1} of ${keys.length}`}
+          </Text>
+          <Button size="2xs" variant="ghost" title="The next one (N)" onClick={() => go(f.kind, 1)}>
+            ›
+          </Button>
+        </>
+      )}
+      {f.repair === 'even' && (
+        <Button size="2xs" variant="ghost" onClick={() => setStage('Even')}>
+          Even it
         </Button>
       )}
-      <Main onClick={() => setStage('Even and arrange')}>Next: even and arrange</Main>
-    </>
+      {(f.repair === 'flip' || f.repair === 'into_tile') && (
+        <Button
+          size="2xs"
+          variant="outline"
+          disabled={!!job}
+          onClick={() => void start('mend', { action: f.repair, islands: null })}
+        >
+          {f.repair === 'flip' ? 'Flip all back' : 'Bring all in'}
+        </Button>
+      )}
+    </Card>
   )
 }

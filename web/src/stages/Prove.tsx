@@ -43,8 +43,8 @@ export function Prove() {
         </Text>
       )}
       <Box mt="4">
-        <Main onClick={() => setStage(state.packed ? 'Deliver' : 'Even and arrange')}>
-          {state.packed ? 'Next: deliver' : 'Next: even and arrange'}
+        <Main onClick={() => setStage(state.packed ? 'Deliver' : 'Arrange')}>
+          {state.packed ? 'Next: deliver' : 'Next: arrange'}
         </Main>
       </Box>
     </>

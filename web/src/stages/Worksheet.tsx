@@ -2,8 +2,10 @@ import { Box } from '@chakra-ui/react'
 import { useQuilt } from '../store'
 import { Arrange } from './Arrange'
 import { Deliver } from './Deliver'
+import { Even } from './Even'
 import { Gather } from './Gather'
 import { Inspect } from './Inspect'
+import { Mend } from './Mend'
 import { Prove } from './Prove'
 
 /** What there is to set in the current stage. */
@@ -13,7 +15,9 @@ export function Worksheet() {
     <Box h="100%" overflowY="auto" p="4" bg="sheet">
       {stage === 'Gather' && <Gather />}
       {stage === 'Inspect' && <Inspect />}
-      {stage === 'Even and arrange' && <Arrange />}
+      {stage === 'Mend' && <Mend />}
+      {stage === 'Even' && <Even />}
+      {stage === 'Arrange' && <Arrange />}
       {stage === 'Prove' && <Prove />}
       {stage === 'Deliver' && <Deliver />}
     </Box>

@@ -1,5 +1,6 @@
 import { Box, Button, Flex, Heading, Input, Text } from '@chakra-ui/react'
 import { useEffect, useState, type ReactNode } from 'react'
+import { useQuilt } from '../store'
 
 export function Title({ children, text }: { children: ReactNode; text: string }) {
   return (
@@ -15,7 +16,7 @@ export function Setting({ name, text, children }: { name: string; text: string; 
   return (
     <Box as="label" display="block" mb="3">
       <Flex justify="space-between" align="center" gap="2">
-        <Text fontWeight="600">{name}</Text>
+        {name && <Text fontWeight="600">{name}</Text>}
         {children}
       </Flex>
       <Text color="faded" fontSize="xs">
@@ -33,15 +34,18 @@ interface NumberProps {
   most: number
   disabled?: boolean
   set: (value: number) => void
+  /** Told of every number that could count while it is typed. */
+  preview?: (value: number) => void
 }
 
 /** A number with its unit; it counts when the field is left or Enter is pressed. */
-export function NumberField({ name, value, unit, least, most, disabled, set }: NumberProps) {
+export function NumberField({ name, value, unit, least, most, disabled, set, preview }: NumberProps) {
   const [text, setText] = useState(String(value))
   useEffect(() => setText(String(value)), [value])
+  const good = (t: string) => t.trim() !== '' && Number(t) >= least && Number(t) <= most
   const done = () => {
     const n = Number(text)
-    if (text.trim() && Number.isFinite(n) && n >= least && n <= most) {
+    if (good(text)) {
       if (n !== value) set(n)
     } else setText(String(value))
   }
@@ -56,7 +60,10 @@ export function NumberField({ name, value, unit, least, most, disabled, set }: N
         aria-label={name}
         disabled={disabled}
         value={text}
-        onChange={(e) => setText(e.target.value)}
+        onChange={(e) => {
+          setText(e.target.value)
+          if (good(e.target.value)) preview?.(Number(e.target.value))
+        }}
         onBlur={done}
         onKeyDown={(e) => e.key === 'Enter' && done()}
       />
@@ -89,6 +96,69 @@ export function Figure({ name, value, good }: { name: string; value: string; goo
       <Text fontWeight="600" color={good === undefined ? 'ink' : good ? 'moss' : 'madder'} textAlign="right">
         {value}
       </Text>
+    </Flex>
+  )
+}
+
+interface OptionalProps {
+  name: string
+  value: number | null
+  unit: string
+  set: (value: number | null) => void
+}
+
+/** A number above 0 that may be left empty. */
+export function OptionalNumber({ name, value, unit, set }: OptionalProps) {
+  const shown = value === null ? '' : String(value)
+  const [text, setText] = useState(shown)
+  useEffect(() => setText(shown), [shown])
+  const done = () => {
+    const n = Number(text)
+    if (!text.trim()) {
+      if (value !== null) set(null)
+    } else if (Number.isFinite(n) && n > 0) {
+      if (n !== value) set(n)
+    } else setText(shown)
+  }
+  return (
+    <Flex align="center" gap="1">
+      <Input
+        size="xs"
+        w="20"
+        textAlign="right"
+        bg="sheet"
+        borderColor="thread"
+        aria-label={name}
+        placeholder="no limit"
+        value={text}
+        onChange={(e) => setText(e.target.value)}
+        onBlur={done}
+        onKeyDown={(e) => e.key === 'Enter' && done()}
+      />
+      <Text w="8">{unit}</Text>
+    </Flex>
+  )
+}
+
+/** Says what a repair will work on. */
+export function Whom() {
+  const { state, selection, select } = useQuilt()
+  const objects = [...selection].filter((k) => k.includes('/')).length
+  const islands = selection.size - objects
+  const words = [
+    objects && `${objects} ${objects === 1 ? 'object' : 'objects'}`,
+    islands && `${islands} ${islands === 1 ? 'island' : 'islands'}`,
+  ].filter(Boolean)
+  return (
+    <Flex align="center" gap="2" mb="3" px="2" py="1" bg="fold" rounded="sm">
+      <Text flex="1">
+        {words.length ? `For the selection: ${words.join(' and ')}` : `For all ${state?.figures?.islands ?? 0} islands`}
+      </Text>
+      {words.length > 0 && (
+        <Button size="2xs" variant="ghost" onClick={() => select([])}>
+          Take all
+        </Button>
+      )}
     </Flex>
   )
 }

@@ -1,11 +1,14 @@
 import { Box, Button, Flex, Grid, Heading, Input, Text } from '@chakra-ui/react'
 import { useCallback, useEffect, useState } from 'react'
 import { api, words, type ProjectRow } from '../api/client'
+import { ProjectCard } from './ProjectCard'
 
 const JOB = [
   ['Gather', 'bring in meshes, one or many, with their textures'],
   ['Inspect', 'see what is wrong with their UVs and how uneven their density is'],
-  ['Even and arrange', 'one density for all, islands packed with exact padding'],
+  ['Mend', 'flip islands back, bring them into the tile, straighten them'],
+  ['Even', 'one density for all, with weights where it should differ'],
+  ['Arrange', 'islands packed with exact padding, watched while it gets better'],
   ['Prove', 'overlaps, gaps and margins measured, not promised'],
   ['Deliver', 'the same files with new UVs, a template to paint over, a report'],
 ]
@@ -82,54 +85,19 @@ export function StartPage({ open }: { open: (id: number) => void }) {
               </Flex>
             )}
             {projects.map((p) => (
-              <Flex
+              <ProjectCard
                 key={p.id}
-                align="center"
-                gap="2"
-                bg="sheet"
-                border="1px dashed"
-                borderColor="thread"
-                rounded="sm"
-                p="3"
-                mb="2"
-              >
-                <Box flex="1">
-                  <Button variant="plain" p="0" h="auto" color="indigo" fontSize="md" onClick={() => open(p.id)}>
-                    {p.name}
-                  </Button>
-                  <Text color="faded">
-                    {p.demo && 'demo, '}
-                    {p.objects} objects, last changed {new Date(p.modified).toLocaleString()}
-                  </Text>
-                </Box>
-                <Button
-                  size="xs"
-                  variant="ghost"
-                  onClick={() => {
-                    const other = prompt('Another name for this project', p.name)
-                    if (other) void act(api.PATCH('/api/projects/{project_id}', { ...at(p), body: { name: other } }))
-                  }}
-                >
-                  Rename
-                </Button>
-                <Button
-                  size="xs"
-                  variant="ghost"
-                  onClick={() => void act(api.POST('/api/projects/{project_id}/copy', at(p)))}
-                >
-                  Copy
-                </Button>
-                <Button
-                  size="xs"
-                  variant="ghost"
-                  onClick={() => {
-                    void act(api.DELETE('/api/projects/{project_id}', at(p)))
-                    setDeleted(p)
-                  }}
-                >
-                  Delete
-                </Button>
-              </Flex>
+                project={p}
+                open={() => open(p.id)}
+                rename={(other) =>
+                  void act(api.PATCH('/api/projects/{project_id}', { ...at(p), body: { name: other } }))
+                }
+                copy={() => void act(api.POST('/api/projects/{project_id}/copy', at(p)))}
+                remove={() => {
+                  void act(api.DELETE('/api/projects/{project_id}', at(p)))
+                  setDeleted(p)
+                }}
+              />
             ))}
           </Box>
           <Box>
@@ -148,7 +116,7 @@ export function StartPage({ open }: { open: (id: number) => void }) {
               </Flex>
             ))}
             <Text mt="4" color="faded">
-              New here? Open “Tide mill, six parts”, go to “Even and arrange”, and press “Pack this sheet”.
+              New here? Open “Tide mill, six parts”, go to “Arrange”, and press “Pack this sheet”.
             </Text>
           </Box>
         </Grid>

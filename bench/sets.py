@@ -1,0 +1,68 @@
+"""The sets of islands that the packing benchmarks use: real models of the registries, all islands at one texel density."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+import shapely
+from numpy.typing import NDArray
+
+from quilt_cli import files
+from quilt_core import report
+from quilt_core.density import even_scales
+from quilt_core.sheet import IDENTITY, transform_regions
+from tests.real_files import fetch, path
+
+
+@dataclass(frozen=True)
+class IslandSet:
+    """A named set: files of a package, map size, padding, seconds. `rings`: filling holes is the point."""
+
+    name: str
+    package: str
+    files: tuple[str, ...]
+    map_px: int = 512
+    padding_px: float = 1.0
+    seconds: float = 20.0
+    rings: bool = False
+
+
+def _webxr(name: str, *models: str, **more: object) -> IslandSet:
+    return IslandSet(name, "webxr", tuple(f"{m}.glb" for m in models), **more)  # type: ignore[arg-type]
+
+
+PLAIN = (
+    _webxr("hp", "hp-mixed-reality/left"),
+    _webxr("cosmos", "htc-vive-cosmos/left"),
+    _webxr("mixed A", "htc-vive/none", "htc-vive-focus-plus/none", "oculus-touch/left"),
+    _webxr("mixed B", "oculus-touch-v2/left", "valve-index/left", "pico-4u/left"),
+    _webxr("mixed C", "generic-trigger-squeeze/none", "generic-trigger-squeeze-thumbstick/none", "google-daydream/none", "pico-g2/none"),
+    _webxr("mixed D", "htc-vive-focus-3/left", "oculus-go/none", "htc-vive/none", "samsung-galaxyxr/left"),
+    _webxr("mixed E", "yvr-touch/left", "microsoft-mixed-reality/left", "oculus-touch-v3/left", "generic-hand/left", "pico-neo2/left"),
+)
+RINGS = (
+    _webxr("magicleap", "magicleap-two/none", rings=True),
+    _webxr("ring A", "meta-quest-touch-plus/left", "meta-quest-touch-pro/left", rings=True),
+    _webxr("ring B", "meta-quest-touch-plus-v2/left", "magicleap-two/none", "generic-touchpad/none", rings=True),
+)
+
+
+def all_models() -> IslandSet:
+    """Every model that is neither generic nor for the right hand, but one: 967 islands."""
+    root = fetch("webxr")
+    names = sorted(p.relative_to(root).as_posix()[:-4] for p in root.glob("*/*.glb"))
+    kept = [n for n in names if not n.split("/")[1].startswith("right") and not n.startswith(("generic", "valve-index"))]
+    return _webxr("all models", *kept, map_px=1024, padding_px=2.0, seconds=30.0)
+
+
+def regions(chosen: IslandSet) -> NDArray[np.object_]:
+    """The islands (n,) of a set at one density."""
+    scenes = [files.read(path(chosen.package, f), 1.0) for f in chosen.files]
+    pieces = report.pieces_of(report.analyse_all(scenes, 0))
+    found = np.concatenate([p.outlines.regions for p in pieces])
+    owner = np.repeat(np.arange(len(pieces)), [p.islands.count for p in pieces])
+    table = np.tile(IDENTITY, (len(found), 1))
+    table[:, 2] = even_scales(np.concatenate([p.islands.area for p in pieces]), np.concatenate([p.world_area for p in pieces]), owner)
+    real = ~shapely.is_empty(found)
+    return transform_regions(found[real], table[real])

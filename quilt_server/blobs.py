@@ -1,0 +1,84 @@
+"""What the API gives out in binary: geometry, layouts, pictures, the zip."""
+
+import csv
+import io
+import json
+
+from django.http import HttpRequest, HttpResponse
+from django.shortcuts import get_object_or_404
+from ninja import Router
+
+from quilt_core.errors import QuiltError
+
+from .projects.geometry import from_npz
+from .projects.models import Job, Layout, Project, Reading
+from .projects.state import density_report
+
+router = Router()
+
+
+def _table(blob: bytes, file_id: int) -> HttpResponse:
+    if not blob:
+        return HttpResponse(b"", content_type="application/octet-stream", status=204)
+    table = from_npz(blob).get(str(file_id))
+    if table is None:
+        return HttpResponse(b"", content_type="application/octet-stream", status=204)
+    return HttpResponse(table.astype("<f4").tobytes(), content_type="application/octet-stream")
+
+
+@router.get("/jobs/{job_id}/draft/{file_id}", include_in_schema=False)
+def job_draft(request: HttpRequest, job_id: int, file_id: int) -> HttpResponse:
+    """The best layout so far of a running packing: (n, 5) float32 of a file."""
+    return _table(bytes(get_object_or_404(Job, pk=job_id).draft), file_id)
+
+
+@router.get("/jobs/{job_id}/output", include_in_schema=False)
+def job_output(request: HttpRequest, job_id: int) -> HttpResponse:
+    """The delivered zip."""
+    job = get_object_or_404(Job, pk=job_id, kind="deliver", state="done")
+    name = "".join(c if c.isalnum() or c in "-_ " else "_" for c in job.project.name).strip() or "quilt"
+    return HttpResponse(
+        bytes(job.output), content_type="application/zip", headers={"Content-Disposition": f'attachment; filename="{name}.zip"'}
+    )
+
+
+def _forever(response: HttpResponse) -> HttpResponse:
+    response["Cache-Control"] = "private, max-age=31536000, immutable"
+    return response
+
+
+@router.get("/layouts/{layout_id}/files/{file_id}", include_in_schema=False)
+def layout_table(request: HttpRequest, layout_id: int, file_id: int) -> HttpResponse:
+    """Similarities (n, 5) float32 of a file's islands."""
+    return _forever(_table(bytes(get_object_or_404(Layout, pk=layout_id).tables), file_id))
+
+
+@router.get("/layouts/{layout_id}/picture", include_in_schema=False)
+def layout_picture(request: HttpRequest, layout_id: int) -> HttpResponse:
+    """The small picture of a try."""
+    return _forever(HttpResponse(bytes(get_object_or_404(Layout, pk=layout_id).picture), content_type="image/png"))
+
+
+@router.get("/files/{file_id}/channels/{channel}/geometry", include_in_schema=False)
+def file_geometry(request: HttpRequest, file_id: int, channel: int) -> HttpResponse:
+    """Binary geometry of a file in one of its UV channels; see `geometry.py`."""
+    reading = get_object_or_404(Reading, file_id=file_id, channel=channel)
+    return _forever(HttpResponse(bytes(reading.geometry), content_type="application/octet-stream"))
+
+
+@router.get("/projects/{project_id}/density.{ending}", include_in_schema=False)
+def project_density(request: HttpRequest, project_id: int, ending: str) -> HttpResponse:
+    """The density of every island, as CSV or JSON."""
+    head = get_object_or_404(Project, pk=project_id).head
+    if ending not in ("csv", "json"):
+        raise QuiltError("The density report comes as csv or json.")
+    rows = [] if head is None else density_report(head)
+    if ending == "json":
+        body, kind = json.dumps(rows, indent=1), "application/json"
+    else:
+        out = io.StringIO()
+        writer = csv.DictWriter(out, list(rows[0]) if rows else ["file"])
+        writer.writeheader()
+        writer.writerows(rows)
+        body, kind = out.getvalue(), "text/csv; charset=utf-8"
+    return HttpResponse(body, content_type=kind, headers={"Content-Disposition": f'attachment; filename="density.{ending}"'})

@@ -1,0 +1,77 @@
+"""Packing: the result is a try, and the project's new layout."""
+
+from __future__ import annotations
+
+import time
+
+import numpy as np
+from django.db import transaction
+
+from quilt_core import report
+from quilt_core.errors import QuiltError
+from quilt_core.faults.layout import prove
+from quilt_core.pack import Packing, Recipe
+from quilt_core.scene import Floats
+from quilt_core.sheet import pack_sheet
+
+from ..projects.geometry import from_npz, to_npz
+from ..projects.models import Job, Layout, Project, Snapshot
+from ..projects.reading import choose, measure, sheet_of, weights
+from ..projects.state import advance, settings_of
+from .progress import StopFlag, report_progress
+
+
+def head_of(job: Job) -> tuple[Project, Snapshot, Layout]:
+    """The project with the snapshot that a job was asked for on, and its layout.
+
+    Raises
+    ------
+    QuiltError : the project moved on, or has no layout
+    """
+    project = Project.objects.get(pk=job.project_id)
+    head = project.head
+    if head is None or head.pk != job.params["base"] or head.layout is None:
+        raise QuiltError("The project changed since this was asked for. Do it again.")
+    return project, head, head.layout
+
+
+def recipe_of(snapshot: Snapshot) -> Recipe:
+    """The packer's recipe that a snapshot's settings ask for."""
+    s = settings_of(snapshot)
+    return Recipe(
+        int(s["map_px"]), float(s["padding_px"]), float(s["margin_px"]), s["rotate"], 1, 1,
+        float(s["density"]) if s["hold"] else None, float(s["seconds"]), None, int(s["seed"]),
+    )  # fmt: skip
+
+
+def run_pack(job: Job) -> None:
+    """Even and pack all chosen objects."""
+    project, head, before = head_of(job)
+    begin = time.monotonic()
+    recipe, settings = recipe_of(head), settings_of(head)
+    report_progress(job, {"text": "Reading the islands", "seconds": 0.0, "of": recipe.seconds})
+    chosen = choose(head)
+    sheet = sheet_of(chosen)
+    old = from_npz(before.tables)
+
+    def progress(tables: list[Floats], packing: Packing) -> None:
+        figures = {"coverage": packing.coverage, "seconds": time.monotonic() - begin, "of": recipe.seconds, "text": "Packing"}
+        report_progress(job, figures, to_npz(sheet.merged(old, tables)))
+
+    weight = np.concatenate(weights(chosen, sheet, settings)) if sheet.pieces else None
+    packed = pack_sheet(sheet.pieces, recipe, bool(settings["keep_ratios"]), progress, StopFlag(job), weight)
+    done = {"coverage": packed.result.best.coverage, "seconds": recipe.seconds, "of": recipe.seconds}
+    report_progress(job, {"text": "Proving the layout", **done})
+    proof = prove(sheet.pieces, packed.tables, recipe.map_px, (1, 1))
+    figures = report.pack_report(sheet.pieces, proof, packed, recipe.map_px, 1, time.monotonic() - begin, recipe.seed, packed.tables)
+    layout = Layout(project=project, kind="pack", channel=before.channel, figures=figures, recipe=settings)
+    layout.tables = to_npz(sheet.merged(old, packed.tables))
+    measure(layout, sheet, packed.tables, recipe.map_px)
+    with transaction.atomic():
+        project = Project.objects.select_for_update().get(pk=project.pk)
+        if project.head_id != head.pk:
+            raise QuiltError("The project changed while this was packing. The layout was not kept: pack again.")
+        layout.name = f"Try {project.layouts.filter(kind='pack').count() + 1}"
+        layout.save()
+        advance(project, f"Pack, coverage {figures['coverage']:.1%}", head, layout)
+        job.result = {"layout": layout.pk}

@@ -1,0 +1,66 @@
+import { Button, CloseButton, Dialog, Grid, Kbd, Portal, Text } from '@chakra-ui/react'
+import { Fragment, useEffect, useState } from 'react'
+
+const KEYS: [keys: string, does: string][] = [
+  ['Ctrl Z', 'undo'],
+  ['Ctrl Shift Z', 'redo'],
+  ['Ctrl A', 'select all objects'],
+  ['Esc', 'select nothing'],
+  ['F', 'show everything'],
+  ['S', 'show the selection, in both pictures'],
+  ['N, Shift N', 'next fault, the one before'],
+  ['P', 'pick objects or islands'],
+  ['1 to 7', 'go to a stage'],
+  ['Ctrl click', 'add to the selection or take out of it'],
+  ['Shift drag', 'select by a box on the table'],
+  ['Double click', 'show a line of the ledger in the pictures'],
+  ['→ ←', 'open and close an object in the ledger'],
+  ['?', 'this sheet'],
+]
+
+/** One sheet of all keys. */
+export function Shortcuts() {
+  const [open, setOpen] = useState(false)
+  useEffect(() => {
+    const press = (e: KeyboardEvent) => {
+      const typing = e.target instanceof HTMLInputElement || e.target instanceof HTMLSelectElement
+      if (e.key === '?' && !typing) setOpen(true)
+    }
+    addEventListener('keydown', press)
+    return () => removeEventListener('keydown', press)
+  }, [])
+  return (
+    <Dialog.Root open={open} onOpenChange={(e) => setOpen(e.open)} size="sm">
+      <Dialog.Trigger asChild>
+        <Button size="xs" variant="ghost" aria-label="Shortcuts" title="Shortcuts (?)">
+          ?
+        </Button>
+      </Dialog.Trigger>
+      <Portal>
+        <Dialog.Backdrop bg="#26324d55" />
+        <Dialog.Positioner>
+          <Dialog.Content bg="sheet" color="ink">
+            <Dialog.Header>
+              <Dialog.Title>Keys</Dialog.Title>
+            </Dialog.Header>
+            <Dialog.Body>
+              <Grid templateColumns="auto 1fr" gap="2" columnGap="4" alignItems="center">
+                {KEYS.map(([keys, does]) => (
+                  <Fragment key={keys}>
+                    <Kbd bg="fold" color="ink" borderColor="thread">
+                      {keys}
+                    </Kbd>
+                    <Text>{does}</Text>
+                  </Fragment>
+                ))}
+              </Grid>
+            </Dialog.Body>
+            <Dialog.CloseTrigger asChild>
+              <CloseButton size="sm" color="ink" />
+            </Dialog.CloseTrigger>
+          </Dialog.Content>
+        </Dialog.Positioner>
+      </Portal>
+    </Dialog.Root>
+  )
+}

@@ -1,0 +1,170 @@
+import { Box, Flex, Text } from '@chakra-ui/react'
+import type { KeyboardEvent } from 'react'
+import type { Line } from './rows'
+
+export const WIDTH = 84
+
+interface Props {
+  line: Line
+  selected: boolean
+  place: (d: number) => number
+  target: number | null
+  band: number
+  choose: (add: boolean) => void
+  show: () => void
+  toggle: () => void
+  move: (e: KeyboardEvent<HTMLElement>) => void
+}
+
+/** One object or island: its cloth, name, open points, and its density on the scale. */
+export function LineRow({ line, selected, place, target, band, choose, show, toggle, move }: Props) {
+  const o = line.kind === 'object' ? line.object : null
+  const d = line.kind === 'object' ? line.object.density : single(line.density)
+  const weight = line.kind === 'object' ? line.object.weight : line.weight
+  const wanted = target && target * weight
+  const side =
+    d && wanted ? (d.median < wanted / band ? 'starved' : d.median > wanted * band ? 'lavish' : 'ink') : 'ink'
+  return (
+    <Flex
+      role="option"
+      aria-selected={selected}
+      tabIndex={0}
+      align="center"
+      gap="1.5"
+      px="2"
+      h="26px"
+      cursor="pointer"
+      bg={selected ? 'fold' : undefined}
+      outline={selected ? '1px dashed' : undefined}
+      outlineColor="ink"
+      outlineOffset="-2px"
+      opacity={o?.left_out ? 0.5 : 1}
+      onClick={(e) => choose(e.ctrlKey || e.metaKey || e.shiftKey)}
+      onDoubleClick={show}
+      onKeyDown={(e) => {
+        if (e.key === 'Enter') choose(e.ctrlKey)
+        else if (o && e.key === 'ArrowRight' && line.kind === 'object' && !line.open) toggle()
+        else if (o && e.key === 'ArrowLeft' && line.kind === 'object' && line.open) toggle()
+        else if (e.key === 'ArrowDown' || e.key === 'ArrowUp') move(e)
+      }}
+      title={titleOf(line)}
+    >
+      {line.kind === 'object' ? (
+        <>
+          <Box
+            as="button"
+            aria-label={`${line.open ? 'Close' : 'Open'} ${line.object.name}`}
+            aria-expanded={line.open}
+            w="3"
+            color="faded"
+            visibility={line.object.islands ? 'visible' : 'hidden'}
+            onClick={(e) => {
+              e.stopPropagation()
+              toggle()
+            }}
+          >
+            {line.open ? '▾' : '▸'}
+          </Box>
+          <Box w="10px" h="10px" flexShrink="0" style={{ background: line.colour }} />
+          <Text flex="1" truncate>
+            {line.object.name}
+            {line.object.left_out && ' (left out)'}
+          </Text>
+        </>
+      ) : (
+        <Text flex="1" pl="7" truncate color="faded">
+          {line.name}
+          {line.faults.length > 0 && (
+            <Text as="span" color="madder">
+              {' '}
+              {line.faults.join(', ')}
+            </Text>
+          )}
+        </Text>
+      )}
+      {weight !== 1 && (
+        <Text fontSize="xs" color="indigo" title={`Weight ${weight}`}>
+          ×{weight}
+        </Text>
+      )}
+      {o && o.points > 0 && (
+        <Text fontSize="xs" color="madder" title={`${o.points} open points on its islands`}>
+          {o.points}
+        </Text>
+      )}
+      {o && (
+        <Text color="faded" minW="7" textAlign="right">
+          {o.islands}
+        </Text>
+      )}
+      {d ? (
+        <Dots d={d} place={place} wanted={wanted} band={band} side={side} />
+      ) : (
+        <Text color={o ? 'madder' : 'faded'} w={`${WIDTH}px`}>
+          {o ? 'no UVs' : 'no area'}
+        </Text>
+      )}
+      <Text minW="11" textAlign="right">
+        {d ? d.median.toPrecision(4) : ''}
+      </Text>
+    </Flex>
+  )
+}
+
+interface Range {
+  median: number
+  least: number
+  greatest: number
+}
+
+const single = (d: number | null): Range | null => (d ? { median: d, least: d, greatest: d } : null)
+
+interface DotsProps {
+  d: Range
+  place: (d: number) => number
+  wanted: number | null
+  band: number
+  side: string
+}
+
+function Dots({ d, place, wanted, band, side }: DotsProps) {
+  const colour = `var(--chakra-colors-${side})`
+  return (
+    <svg width={WIDTH} height="26" aria-hidden style={{ flexShrink: 0 }}>
+      {wanted && (
+        <rect
+          x={place(wanted / band)}
+          width={Math.max(1, place(wanted * band) - place(wanted / band))}
+          y="0"
+          height="26"
+          fill="var(--chakra-colors-fold)"
+        />
+      )}
+      <line x1="0" x2={WIDTH} y1="13" y2="13" stroke="var(--chakra-colors-thread)" />
+      {wanted && (
+        <line
+          x1={place(wanted)}
+          x2={place(wanted)}
+          y1="0"
+          y2="26"
+          stroke="var(--chakra-colors-indigo)"
+          strokeDasharray="4 2"
+        />
+      )}
+      <line x1={place(d.least)} x2={place(d.greatest)} y1="13" y2="13" stroke={colour} strokeWidth="2" />
+      <circle cx={place(d.median)} cy="13" r="4" fill={colour} />
+    </svg>
+  )
+}
+
+function titleOf(line: Line): string {
+  if (line.kind === 'island') return line.density ? `${line.density.toFixed(1)} px/m` : 'no area'
+  const { path, triangles, density: d, shares } = line.object
+  return [
+    `${path}: ${triangles} triangles`,
+    d ? `density ${d.least.toFixed(1)} to ${d.greatest.toFixed(1)} px/m` : 'no UVs in this channel',
+    shares.length ? `shares its islands with ${shares.join(', ')}: evened by the largest of them` : '',
+  ]
+    .filter(Boolean)
+    .join('; ')
+}

@@ -1,0 +1,74 @@
+import type { Fault, ObjectRow, State } from '../api/client'
+import type { Piece } from '../scene/pieces'
+import { weightOf } from '../scene/states'
+import { CLOTH } from '../theme'
+
+export const SORTS = {
+  file: 'as in the files',
+  density: 'by density',
+  points: 'by open points',
+  name: 'by name',
+} as const
+export type Sort = keyof typeof SORTS
+
+/** A line of the ledger: an object, or an island of an open one. */
+export type Line =
+  | { kind: 'object'; key: string; object: ObjectRow; colour: string; open: boolean }
+  | { kind: 'island'; key: string; name: string; faults: string[]; density: number | null; weight: number }
+
+/** The lines that the ledger shows. `fault`: only what has this kind of fault. */
+export function linesOf(
+  state: State | null,
+  pieces: Piece[],
+  faults: Fault[],
+  open: Set<string>,
+  filter: string,
+  sort: Sort,
+  fault: string,
+): Line[] {
+  const objects = state?.objects ?? []
+  const words = filter.toLowerCase()
+  const having = new Set((faults.find((f) => f.kind === fault)?.islands ?? []).map(([f, i]) => `${f}:${i}`))
+  const concerned = (o: ObjectRow) => {
+    if (!fault) return true
+    for (let i = o.first_island; i < o.first_island + o.islands; i++) if (having.has(`${o.file}:${i}`)) return true
+    return false
+  }
+  const found = objects.filter((o) => (o.name + o.materials.join(' ')).toLowerCase().includes(words) && concerned(o))
+  if (sort === 'density') found.sort((a, b) => (a.density?.median ?? 0) - (b.density?.median ?? 0))
+  if (sort === 'name') found.sort((a, b) => a.name.localeCompare(b.name))
+  if (sort === 'points') found.sort((a, b) => b.points - a.points)
+  const kinds = new Map<string, string[]>()
+  if (open.size)
+    for (const f of faults)
+      for (const [file, i] of f.islands) {
+        const key = `${file}:${i}`
+        kinds.set(key, [...(kinds.get(key) ?? []), f.kind])
+      }
+  const lines: Line[] = []
+  for (const o of found) {
+    const isOpen = open.has(o.key)
+    lines.push({
+      kind: 'object',
+      key: o.key,
+      object: o,
+      colour: CLOTH[objects.indexOf(o) % CLOTH.length],
+      open: isOpen,
+    })
+    if (!isOpen || !state) continue
+    const piece = pieces.find((p) => p.file === o.file)
+    for (let i = o.first_island; i < o.first_island + o.islands; i++) {
+      const key = `${o.file}:${i}`
+      if (fault && !having.has(key)) continue
+      lines.push({
+        kind: 'island',
+        key,
+        name: `island ${i - o.first_island + 1}`,
+        faults: kinds.get(key) ?? [],
+        density: piece?.density(i, state.settings.map_px) ?? null,
+        weight: weightOf(state, o.file, o.number, i),
+      })
+    }
+  }
+  return lines
+}

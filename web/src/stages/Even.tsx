@@ -1,0 +1,134 @@
+import { Box, Button, Flex, Text } from '@chakra-ui/react'
+import { useState } from 'react'
+import type { Settings } from '../api/client'
+import { histogram, readDensity, target } from '../scene/states'
+import { selectedIslands, useQuilt } from '../store'
+import { Figure, Main, NumberField, OptionalNumber, Setting, Title, Whom } from './parts'
+
+const both = (d: number) => `${d.toPrecision(4)} px/m, ${(d / 100).toPrecision(3)} px/cm`
+
+/** Density read, set, weighted, and held to limits. */
+export function Even() {
+  const { state, pieces, selection, job, change, start, setStage, note } = useQuilt()
+  const [weight, setWeight] = useState(1)
+  if (!state?.figures) return <Title text="Bring in a mesh first.">Even</Title>
+  const s = state.settings
+  const set = (part: Partial<Settings>) => void change({ settings: part })
+  const found = readDensity(pieces, state, selection)
+  const wanted = target(state)
+  const aim = (density: number) => set({ density: Number(density.toPrecision(6)), hold: true })
+  const weigh = () => {
+    const weights = { ...s.weights }
+    for (const key of selection)
+      if (weight === 1) delete weights[key]
+      else weights[key] = weight
+    set({ weights })
+  }
+  return (
+    <>
+      <Title text="One texel density, with weights where it should differ.">Even</Title>
+      <Whom />
+      <Figure name="Median" value={found ? both(found.median) : 'none'} />
+      <Figure name="Least" value={found ? both(found.least) : 'none'} />
+      <Figure name="Greatest" value={found ? both(found.greatest) : 'none'} />
+      <Figure name="Mean by area" value={found ? both(found.mean) : 'none'} />
+      <Flex gap="1" my="2" wrap="wrap">
+        <Button size="2xs" variant="outline" disabled={!found || !!job} onClick={() => found && aim(found.median)}>
+          Take the median as the target
+        </Button>
+        <Button size="2xs" variant="outline" disabled={!found || !!job} onClick={() => found && aim(found.mean)}>
+          Take the mean
+        </Button>
+      </Flex>
+      <Setting
+        name="Target"
+        text={
+          s.hold ? 'Packing will hold this number too.' : 'The median as it is; packing finds the highest that fits.'
+        }
+      >
+        <NumberField
+          name="Target density"
+          value={Number((wanted ?? 512).toPrecision(6))}
+          unit="px/m"
+          least={0.001}
+          most={1e7}
+          set={aim}
+        />
+      </Setting>
+      {s.hold && (
+        <Button size="2xs" variant="ghost" mb="2" onClick={() => set({ hold: false })}>
+          Let packing find the highest instead
+        </Button>
+      )}
+      <Main
+        disabled={!!job || !wanted}
+        onClick={() => void start('mend', { action: 'even', density: wanted, islands: selectedIslands() })}
+      >
+        {selection.size ? 'Even the selection' : 'Even all islands'}
+      </Main>
+      <Text role="status" color="moss" minH="5" mt="1">
+        {note}
+      </Text>
+      <Histogram bins={histogram(pieces, state)} />
+      <Setting name="Weight" text="A factor on the target for the selection: 0.5 is half as sharp, on purpose.">
+        <Flex gap="1">
+          <NumberField name="Weight" value={weight} unit="×" least={0.001} most={1000} set={setWeight} />
+          <Button size="xs" variant="outline" disabled={!selection.size || !!job} onClick={weigh}>
+            Set
+          </Button>
+        </Flex>
+      </Setting>
+      <Setting name="Band" text="What is within it counts as even.">
+        <NumberField name="Band" value={s.band ?? 10} unit="± %" least={0} most={1000} set={(band) => set({ band })} />
+      </Setting>
+      <Setting name="Least of the team" text="Anything below is a point in Inspect. Empty: no limit.">
+        <OptionalNumber
+          name="Least density"
+          value={s.density_least ?? null}
+          unit="px/m"
+          set={(density_least) => set({ density_least })}
+        />
+      </Setting>
+      <Setting name="Greatest of the team" text="Anything above is a point in Inspect. Empty: no limit.">
+        <OptionalNumber
+          name="Greatest density"
+          value={s.density_greatest ?? null}
+          unit="px/m"
+          set={(density_greatest) => set({ density_greatest })}
+        />
+      </Setting>
+      <Flex gap="3" mb="3" color="indigo" textDecoration="underline">
+        <a href={`/api/projects/${state.id}/density.csv`}>Density report, CSV</a>
+        <a href={`/api/projects/${state.id}/density.json`}>JSON</a>
+      </Flex>
+      <Main onClick={() => setStage('Arrange')}>Next: arrange</Main>
+    </>
+  )
+}
+
+/** Texels by how far their density is off the target. */
+function Histogram({ bins }: { bins: number[] }) {
+  const most = Math.max(...bins, 1e-30)
+  const width = 240 / bins.length
+  return (
+    <Box mb="3">
+      <Text fontSize="xs" color="faded">
+        Texels by density, from a sixteenth of the target to sixteen times
+      </Text>
+      <svg width="240" height="44" role="img" aria-label="Texels by density against the target">
+        {bins.map((b, i) => (
+          <rect
+            key={i}
+            x={i * width}
+            width={width - 1}
+            y={40 - (38 * b) / most}
+            height={(38 * b) / most}
+            fill={`var(--chakra-colors-${i < 15 ? 'starved' : i > 17 ? 'lavish' : 'indigo'})`}
+          />
+        ))}
+        <line x1="0" x2="240" y1="40.5" y2="40.5" stroke="var(--chakra-colors-thread)" />
+        <line x1="120" x2="120" y1="0" y2="44" stroke="var(--chakra-colors-indigo)" strokeDasharray="4 2" />
+      </svg>
+    </Box>
+  )
+}

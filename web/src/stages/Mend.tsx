@@ -1,0 +1,74 @@
+import { Box, Button, Text } from '@chakra-ui/react'
+import { useState } from 'react'
+import { selectedIslands, useQuilt } from '../store'
+import { Main, Setting, Title, Whom } from './parts'
+
+const WAYS = {
+  edges: 'by their longest straight edges',
+  box: 'by their smallest box',
+  up: 'so that up on the model is up',
+}
+
+/** Repairs that need no unwrapping. */
+export function Mend() {
+  const { faults, job, start, setStage, note } = useQuilt()
+  const [way, setWay] = useState<keyof typeof WAYS>('edges')
+  const count = (kind: string) => faults.find((f) => f.kind === kind)?.count ?? 0
+  const mend = (action: string) => void start('mend', { action, way, islands: selectedIslands() })
+  return (
+    <>
+      <Title text="Repairs that need no unwrapping. Each is one step that can be undone.">Mend</Title>
+      <Whom />
+      <Repair
+        name="Flip back"
+        text={`Mirrored islands are turned over about their middles. ${count('flipped')} are mirrored.`}
+      >
+        <Button size="xs" variant="outline" disabled={!!job} onClick={() => mend('flip')}>
+          Flip back
+        </Button>
+      </Repair>
+      <Repair
+        name="Bring into the tile"
+        text={`By whole tiles first; only what is too large is made smaller. ${count('outside') + count('astride')} are outside or astride.`}
+      >
+        <Button size="xs" variant="outline" disabled={!!job} onClick={() => mend('into_tile')}>
+          Bring in
+        </Button>
+      </Repair>
+      <Repair name="Straighten" text="Islands are turned about their middles until they stand straight on the pixels.">
+        <Setting name="" text="">
+          <select
+            aria-label="How to straighten"
+            value={way}
+            onChange={(e) => setWay(e.target.value as keyof typeof WAYS)}
+          >
+            {Object.entries(WAYS).map(([k, t]) => (
+              <option key={k} value={k}>
+                {t}
+              </option>
+            ))}
+          </select>
+        </Setting>
+        <Button size="xs" variant="outline" disabled={!!job} onClick={() => mend('straighten')}>
+          Straighten
+        </Button>
+      </Repair>
+      <Text role="status" color="moss" minH="5" mb="3">
+        {note}
+      </Text>
+      <Main onClick={() => setStage('Even')}>Next: even the density</Main>
+    </>
+  )
+}
+
+function Repair({ name, text, children }: { name: string; text: string; children: React.ReactNode }) {
+  return (
+    <Box mb="4">
+      <Text fontWeight="600">{name}</Text>
+      <Text color="faded" fontSize="xs" mb="1">
+        {text}
+      </Text>
+      {children}
+    </Box>
+  )
+}
