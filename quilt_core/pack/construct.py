@@ -16,6 +16,7 @@ from .shapes import BASE
 
 _MANY = 400  # islands; above that passes remember where the last of a size went
 _HEAP = 3000  # above that one order must do at first
+_SHARE = 0.12  # of the seconds; the search of overlaps gains more with the rest than further orders do
 
 
 class Construct:
@@ -170,7 +171,7 @@ class Construct:
                 guess = max(guess, s.hold)
             raster = self.raster(guess * float(s.frame.ratio.max()) / resolution, top_side)
             for number, order in enumerate(self.orders()):
-                if s.best is not None and (s.over() or (number and self.shapes.count > _HEAP)):
+                if s.best is not None and (s.over() or (number and (self.shapes.count > _HEAP or s.spent() > _SHARE))):
                     break
                 if s.best is None and (number or s.stop[0] != 0):
                     break

@@ -22,7 +22,7 @@ from .shapes import Shapes
 Singles = NDArray[np.float32]
 Ints = NDArray[np.int64]
 
-SPACING = 1.2  # units between points
+SPACING = 1.5  # units between points
 CLUSTER = 8
 RING = 0.3
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+import threading
 from collections.abc import Sequence
 from concurrent.futures import ThreadPoolExecutor
 
@@ -13,7 +14,7 @@ from ..scene import Floats
 from .compact import State
 from .fields import Fields, Ints, build
 from .search import Search
-from .separate import SPOT, Memory, Scene, memory, separate, spots
+from .separate import SPOT, Memory, memory, scene, separate, spots
 from .shapes import BASE
 
 MOST = 4000  # islands; the pairs' weights take n * n numbers
@@ -58,14 +59,15 @@ class Improve:
         # Compaction: steps and reach. With many islands it would take most of the time.
         self.effort = (4, 1.0) if search.shapes.count < 400 else (1, 0.7)
         self.failures = 0
-        for k, w in enumerate(self.workers):
-            self.restart(w, self.target(k))
+        self.turn = threading.Lock()
+        for w in self.workers:
+            self.restart(w, self.target(w))
 
-    def target(self, worker: int) -> float:
+    def target(self, w: Worker) -> float:
         """The side that a worker aims at: the second is content with a third of the step."""
         best = self.search.best
         assert best is not None
-        side = best.side * (1 - self.step * (0.35 if worker % 2 else 1.0))
+        side = best.side * (1 - self.step * (1.0 if w is self.workers[0] else 0.35))
         return side if self.search.hold is None else max(side, self.search.hold)
 
     def restart(self, w: Worker, side: float, unrest: int = 0) -> None:
@@ -110,9 +112,9 @@ class Improve:
     def round(self, w: Worker) -> None:
         """One call of the kernel for a worker."""
         s = self.search
-        scene = Scene(w.side * s.frame.ratio, s.gaps.margin(w.side), max(s.gaps.pad(w.side), 0.1))
+        around = scene(w.side * s.frame.ratio, s.gaps.margin(w.side), max(s.gaps.pad(w.side), 0.1), s.shapes.count)
         best = np.empty_like(w.spots)
-        total, least, _ = separate(self.fields, scene, w.spots, w.memory, _LEAST, _ENOUGH, _ROUND, _WIDE, _NEAR, s.stop, best)
+        total, least, _ = separate(self.fields, around, w.spots, w.memory, _LEAST, _ENOUGH, _ROUND, _WIDE, _NEAR, s.stop, best)
         w.rounds += 1
         w.total = total
         if least < 0.98 * w.least:
@@ -123,51 +125,57 @@ class Improve:
             w.least, w.best = least, best
 
     def run(self) -> None:
-        """Rounds until the budget is used up."""
-        s = self.search
-        with ThreadPoolExecutor(2) as pool:
-            while not s.over():
-                list(pool.map(self.round, self.workers))
-                s.passes += 1
-                if s.stop[0] != 0:
-                    return
-                self.judge()
+        """Rounds until the budget is used up.
 
-    def judge(self) -> None:
-        """Offer what the round found, and choose the sides of the next one."""
+        Bounded by seconds, the workers go on without waiting for each other, and only one at a time judges. Bounded by passes
+        they take turns in step, so that a result can be repeated.
+        """
+        with ThreadPoolExecutor(len(self.workers)) as pool:
+            if self.search.recipe.passes is None:
+                list(pool.map(self.go_on, self.workers))
+                return
+            while not self.search.over():
+                list(pool.map(self.round, self.workers))
+                self.search.passes += 1
+                for w in self.workers:
+                    self.judge(w)
+
+    def go_on(self, w: Worker) -> None:
+        """Rounds of one worker until the budget is used up."""
+        while not self.search.over():
+            self.round(w)
+            with self.turn:
+                self.search.passes += 1
+                self.judge(w)
+
+    def judge(self, w: Worker) -> None:
+        """Offer what a worker found, and choose the side of its next round."""
         s = self.search
-        clear = [w for w in self.workers if w.total <= _ENOUGH]
-        won = False
-        for w in sorted(clear, key=lambda w: w.side):
-            won |= s.offer(w.state(), 1.01, *self.effort)
-        if not won:
-            won = self.mend(clear)
-        if won:
+        assert s.best is not None
+        if s.stop[0] != 0:
+            return
+        if w.side >= s.best.side * (1 - 2e-4):
+            self.restart(w, self.target(w))  # the other one has come that far meanwhile
+            return
+        clear = w.total <= _ENOUGH
+        if (clear and s.offer(w.state(), 1.01, *self.effort)) or self.mend(w, clear):
             self.step = min(_STRIDE, self.step * 1.3)
             self.failures = 0
-            assert s.best is not None
-            for k, w in enumerate(self.workers):
-                if w in clear or w.side >= s.best.side * (1 - 2e-4):
-                    self.restart(w, self.target(k))
-            return
-        for k, w in enumerate(self.workers):
-            if w in clear:
-                self.restart(w, self.target(k), 1)
-            elif w.idle >= _IDLE:
-                self.failures += 1
-                if self.failures % 2 == 0:
-                    self.step = max(0.001, self.step * 0.5)
-                self.restart(w, self.target(k), self.failures if k == 0 else 0)
-            elif s.shapes.count < 400 and w.rounds % 2 == 0 and w.least < 0.5 * w.total and w.best is not None:
-                w.spots = w.best.copy()
+            self.restart(w, self.target(w))
+        elif clear:
+            self.restart(w, self.target(w), 1)
+        elif w.idle >= _IDLE:
+            self.failures += 1
+            if self.failures % 2 == 0:
+                self.step = max(0.001, self.step * 0.5)
+            self.restart(w, self.target(w), self.failures if w is self.workers[0] else 0)
+        elif s.shapes.count < 400 and w.rounds % 2 == 0 and w.least < 0.5 * w.total and w.best is not None:
+            w.spots = w.best.copy()
 
-    def mend(self, clear: list[Worker]) -> bool:
-        """Let the compaction try layouts that are nearly free of overlap."""
+    def mend(self, w: Worker, clear: bool) -> bool:
+        """Let the compaction try a layout that is nearly free of overlap."""
         limit = 3.0 * math.sqrt(self.search.shapes.count) * BASE / 512
-        for w in self.workers:
-            if w in clear or w.least >= min(limit, 0.9 * w.mended):
-                continue
-            w.mended = w.least
-            if self.search.offer(w.state(best=True), 1.01, *self.effort):
-                return True
-        return False
+        if clear or w.least >= min(limit, 0.9 * w.mended):
+            return False
+        w.mended = w.least
+        return self.search.offer(w.state(best=True), 1.01, *self.effort)

@@ -61,6 +61,10 @@ class Search:
             return self.passes >= self.recipe.passes
         return time.monotonic() - self.begin >= self.recipe.seconds
 
+    def spent(self) -> float:
+        """Share of the seconds that is used up; 0 when passes are counted."""
+        return 0.0 if self.recipe.passes is not None else (time.monotonic() - self.begin) / max(self.recipe.seconds, 1e-9)
+
     def left(self) -> float:
         """Seconds left; infinite when passes are counted."""
         return math.inf if self.recipe.passes is not None else self.recipe.seconds - (time.monotonic() - self.begin)

@@ -19,6 +19,8 @@ from .loss import pair_loss
 
 _NONE = 1e-6  # less loss than this is none
 _DRAWS = 4  # points for each wide sample, of which the clearest is taken
+_BLOCK = 16  # boxes are padded to a multiple of this
+_SLACK = np.float32(1e-3)  # units; boxes are kept in single precision
 
 
 SPOT = np.dtype(
@@ -28,11 +30,28 @@ SPOT = np.dtype(
 
 
 class Scene(NamedTuple):
-    """What stays the same during one call of `separate`: `side` (tiles,), margin and padding in units."""
+    """What stays the same during one call of `separate`: `side` (tiles,), margin and padding in units; and what the kernels note.
+
+    `box` (4, 16 m) least x, least y, greatest x, greatest y of every island, tiles `apart` units from each other in x;
+    infinite while an island is moving, so that it is near to nothing. `near` (n,) room for numbers of islands, `mask`
+    (16 m,) for answers, which are read as `words` of 8.
+    """
 
     side: Floats
     margin: float
     pad: float
+    apart: float
+    box: NDArray[np.float32]
+    near: Ints
+    mask: NDArray[np.uint8]
+    words: NDArray[np.uint64]
+
+
+def scene(side: Floats, margin: float, pad: float, count: int) -> Scene:
+    """A scene for `count` islands."""
+    room = -(-count // _BLOCK) * _BLOCK
+    box, mask = np.full((4, room), np.inf, np.float32), np.zeros(room, np.uint8)
+    return Scene(side, margin, pad, float(side.max()) * 1.2 + 4 * pad, box, np.zeros(count, np.int64), mask, mask.view(np.uint64))
 
 
 class Memory(NamedTuple):
@@ -60,11 +79,49 @@ def _random(state):  # type: ignore[no-untyped-def]
 
 
 @njit(cache=True, nogil=True)  # type: ignore[untyped-decorator]
-def _put(f, at, i, x, y, k, t):  # type: ignore[no-untyped-def]
-    """Write a place and the box there."""
+def _put(f, s, at, i, x, y, k, t):  # type: ignore[no-untyped-def]
+    """Write a place and the box there; the island is at rest then."""
     spot, e = at[i], f.extent[i, k]
     spot.x, spot.y, spot.pose, spot.tile = x, y, k, t
     spot.lx, spot.ly, spot.hx, spot.hy = x + e[0] * spot.size, y + e[1] * spot.size, x + e[2] * spot.size, y + e[3] * spot.size
+    _rest(s, at, i)
+
+
+@njit(cache=True, nogil=True)  # type: ignore[untyped-decorator]
+def _rest(s, at, i):  # type: ignore[no-untyped-def]
+    """An island counts again for the others."""
+    spot = at[i]
+    away = spot.tile * s.apart
+    spot.moving = False
+    s.box[0, i], s.box[1, i], s.box[2, i], s.box[3, i] = spot.lx + away, spot.ly, spot.hx + away, spot.hy
+
+
+@njit(cache=True, nogil=True)  # type: ignore[untyped-decorator]
+def _lift(s, at, i):  # type: ignore[no-untyped-def]
+    """An island is moving: it is near to nothing."""
+    at[i].moving = True
+    s.box[0, i] = np.float32(np.inf)
+
+
+@njit(cache=True, nogil=True)  # type: ignore[untyped-decorator]
+def _near(s, lx, ly, hx, hy, t):  # type: ignore[no-untyped-def]
+    """Numbers of the islands whose boxes meet a box in tile t, into s.near; how many."""
+    out, mask, words = s.near, s.mask, s.words
+    lows_x, lows_y, highs_x, highs_y = s.box[0], s.box[1], s.box[2], s.box[3]
+    away = t * s.apart
+    ax, ay = np.float32(lx + away) - _SLACK, np.float32(ly) - _SLACK
+    bx, by = np.float32(hx + away) + _SLACK, np.float32(hy) + _SLACK
+    # A plain loop over all that only writes bytes is what the compiler turns into vector instructions.
+    for q in range(lows_x.shape[0]):
+        mask[q] = np.uint8(lows_x[q] < bx) & np.uint8(highs_x[q] > ax) & np.uint8(lows_y[q] < by) & np.uint8(highs_y[q] > ay)
+    n = 0
+    for w in range(words.shape[0]):
+        if words[w] != 0:
+            for q in range(8 * w, 8 * w + 8):
+                if mask[q]:
+                    out[n] = q
+                    n += 1
+    return n
 
 
 @njit(cache=True, nogil=True)  # type: ignore[untyped-decorator]
@@ -80,18 +137,18 @@ def _clamped(f, s, at, i, x, y, k, t):  # type: ignore[no-untyped-def]
 def _cost(f, s, at, m, i, x, y, k, t, most, coarse):  # type: ignore[no-untyped-def]
     """Weighted loss of island i at a place against all islands that are not moving; cut short above `most`."""
     e, z = f.extent[i, k], at[i].size
-    lx, ly, hx, hy = x + e[0] * z - s.pad, y + e[1] * z - s.pad, x + e[2] * z + s.pad, y + e[3] * z + s.pad
     total = 0.0
     weight, pad = m.weight[i], s.pad
-    for j in range(at.shape[0]):
+    n = _near(s, x + e[0] * z - pad, y + e[1] * z - pad, x + e[2] * z + pad, y + e[3] * z + pad, t)
+    for q in range(n):
+        j = s.near[q]
         o = at[j]
-        if o.lx < hx and o.hx > lx and o.ly < hy and o.hy > ly and o.tile == t and not o.moving:
-            w = weight[j]
-            loss = pair_loss(f, z, i, x, y, k, o.size, j, o.x, o.y, o.pose, pad, (most - total) / w, coarse)
-            if loss > 0.0:
-                total += loss * w
-                if total >= most:
-                    return total
+        w = weight[j]
+        loss = pair_loss(f, z, i, x, y, k, o.size, j, o.x, o.y, o.pose, pad, (most - total) / w, coarse)
+        if loss > 0.0:
+            total += loss * w
+            if total >= most:
+                return total
     return total
 
 
@@ -121,7 +178,7 @@ def _crew_cost(f, s, at, m, crew, n, rel, x, y, k, t, most, coarse):  # type: ig
 def _crew_of(f, s, at, i, crew, rel):  # type: ignore[no-untyped-def]
     """Fill `crew` with i and all islands whose middle lies in i's hole; mark them as moving; their number."""
     crew[0] = i
-    at[i].moving = True
+    _lift(s, at, i)
     n = 1
     ring, me = f.island[i], at[i]
     if ring.hollow < 0:
@@ -140,12 +197,12 @@ def _crew_of(f, s, at, i, crew, rel):  # type: ignore[no-untyped-def]
             continue
         if o.held:
             for c in range(1, n):
-                at[crew[c]].moving = False
+                _rest(s, at, crew[c])
             return 1
         dx, dy = o.x - me.x, o.y - me.y
         crew[n] = j
         rel[n, 0], rel[n, 1] = p[0] * dx + p[2] * dy, p[1] * dx + p[3] * dy
-        o.moving = True
+        _lift(s, at, j)
         n += 1
     return n
 
@@ -219,12 +276,12 @@ def _losses_of(f, s, at, i, out):  # type: ignore[no-untyped-def]
     """Unweighted losses of island i against every other, into out (n,); their sum."""
     total = 0.0
     me, pad = at[i], s.pad
-    for j in range(at.shape[0]):
-        out[j] = 0.0
+    out[:] = 0.0
+    n = _near(s, me.lx - pad, me.ly - pad, me.hx + pad, me.hy + pad, me.tile)
+    for q in range(n):
+        j = s.near[q]
         o = at[j]
-        if j == i or o.tile != me.tile or o.lx >= me.hx + pad or o.hx <= me.lx - pad or o.ly >= me.hy + pad or o.hy <= me.ly - pad:
-            continue
-        if me.held and o.held:
+        if j == i or (me.held and o.held):
             continue
         out[j] = pair_loss(f, me.size, i, me.x, me.y, me.pose, o.size, j, o.x, o.y, o.pose, pad, 1e30, False)
         total += out[j]
@@ -243,17 +300,18 @@ def _settle(f, s, at, m, sums, j, line):  # type: ignore[no-untyped-def]
 
 
 @njit(cache=True, nogil=True, fastmath=True)  # type: ignore[untyped-decorator]
-def _clearance(f, at, x, y, t):  # type: ignore[no-untyped-def]
+def _clearance(f, s, at, x, y, t):  # type: ignore[no-untyped-def]
     """Roughly how far a point is from all islands that are not moving; negative inside one; at most 1e9."""
     clear = 1e9
-    for j in range(at.shape[0]):
+    n = _near(s, x, y, x, y, t)
+    for q in range(n):
+        j = s.near[q]
         o = at[j]
-        if o.lx < x and o.hx > x and o.ly < y and o.hy > y and o.tile == t and not o.moving:
-            b, q = f.island[j], f.pose[o.pose]
-            dx, dy = (x - o.x) / o.size, (y - o.y) / o.size
-            u, v = (q[0] * dx + q[2] * dy - b.left) / b.cell, (q[1] * dx + q[3] * dy - b.low) / b.cell
-            if u > 0 and v > 0 and u < b.wide - 1 and v < b.high - 1:
-                clear = min(clear, f.grid[b.at + int(v + 0.5) * int(b.wide) + int(u + 0.5)] * o.size)
+        b, p = f.island[j], f.pose[o.pose]
+        dx, dy = (x - o.x) / o.size, (y - o.y) / o.size
+        u, v = (p[0] * dx + p[2] * dy - b.left) / b.cell, (p[1] * dx + p[3] * dy - b.low) / b.cell
+        if u > 0 and v > 0 and u < b.wide - 1 and v < b.high - 1:
+            clear = min(clear, f.grid[b.at + int(v + 0.5) * int(b.wide) + int(u + 0.5)] * o.size)
     return clear
 
 
@@ -277,7 +335,7 @@ def _sample(f, s, at, m, i, wide, out):  # type: ignore[no-untyped-def]
         clear = -1e30
         for _ in range(_DRAWS):
             dx, dy = lx + _random(m.random) * (hx - lx), ly + _random(m.random) * (hy - ly)
-            c = _clearance(f, at, dx, dy, t)
+            c = _clearance(f, s, at, dx, dy, t)
             if c > clear:
                 x, y, clear = dx, dy, c
     else:
@@ -339,13 +397,13 @@ def _move(f, s, at, crew, n, rel, best):  # type: ignore[no-untyped-def]
     k, t = int(best[2]), int(best[3])
     turn = f.product[k, f.inverse[at[i].pose]]
     p = f.pose[k]
-    _put(f, at, i, best[0], best[1], k, t)
+    _put(f, s, at, i, best[0], best[1], k, t)
     for c in range(1, n):
         j = crew[c]
         kj = f.product[turn, at[j].pose]
         x, y = best[0] + p[0] * rel[c, 0] + p[1] * rel[c, 1], best[1] + p[2] * rel[c, 0] + p[3] * rel[c, 1]
         x, y, _ = _clamped(f, s, at, j, x, y, kj, t)
-        _put(f, at, j, x, y, kj, t)
+        _put(f, s, at, j, x, y, kj, t)
 
 
 @njit(cache=True, nogil=True)  # type: ignore[untyped-decorator]
@@ -368,7 +426,7 @@ def separate(f, s, at, m, least, enough, evaluations, wide, near, stop, least_at
         x, y, k, t = at[i].x, at[i].y, at[i].pose, at[i].tile
         if not at[i].held:
             x, y, _ = _clamped(f, s, at, i, x, y, k, t)
-        _put(f, at, i, x, y, k, t)
+        _put(f, s, at, i, x, y, k, t)
     m.loss[:] = 0.0
     for i in range(n):
         _settle(f, s, at, m, sums, i, line)
@@ -398,17 +456,16 @@ def separate(f, s, at, m, least, enough, evaluations, wide, near, stop, least_at
             if members > 1 and _random(m.random) < 0.25:
                 # Now and then the ring alone: what is in its hole may have to go elsewhere.
                 for c in range(1, members):
-                    at[crew[c]].moving = False
+                    _rest(s, at, crew[c])
                 members = 1
             used += _best_move(f, s, at, m, crew, members, rel, wide, near, least, best)
             if best[0] != at[i].x or best[1] != at[i].y or best[2] != at[i].pose or best[3] != at[i].tile:
                 _move(f, s, at, crew, members, rel, best)
                 for c in range(members):
-                    at[crew[c]].moving = False
-                for c in range(members):
                     _settle(f, s, at, m, sums, crew[c], line)
-            for c in range(members):
-                at[crew[c]].moving = False
+            else:
+                for c in range(members):
+                    _rest(s, at, crew[c])
             if used >= evaluations * 1.2 or stop[0] != 0:
                 break
         _reweigh(m, sums, growth, most)

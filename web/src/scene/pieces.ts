@@ -37,7 +37,7 @@ export const DENSITY = /* glsl */ `
   vec3 densityColour(float off) {
     vec3 plain = vec3(0.90, 0.84, 0.72);
     if (off > 90.0) return vec3(0.8, 0.78, 0.74);
-    float beyond = clamp((abs(off) - band) / 2.5, 0.0, 1.0);
+    float beyond = clamp((abs(off) - band) / 2.0, 0.0, 1.0);
     if (abs(off) <= band) return plain;
     vec3 end = off < 0.0 ? vec3(0.07, 0.42, 0.45) : vec3(0.42, 0.16, 0.40);
     vec3 start = off < 0.0 ? vec3(0.62, 0.80, 0.78) : vec3(0.83, 0.68, 0.80);
