@@ -18,6 +18,7 @@ from .fields import Ints
 from .loss import pair_loss
 
 _NONE = 1e-6  # less loss than this is none
+_HOPELESS = 8.0  # a sample that costs this many times what the present place does is not looked at further
 _DRAWS = 4  # points for each wide sample, of which the clearest is taken
 _BLOCK = 16  # boxes are padded to a multiple of this
 _SLACK = np.float32(1e-3)  # units; boxes are kept in single precision
@@ -356,8 +357,12 @@ def _best_move(f, s, at, m, crew, n, rel, wide, near, least, best):  # type: ign
     reach = f.island[i].diameter * at[i].size
     turning = f.island[i].choices > 8
     found, trial = np.empty((4, 5)), np.empty(5)
-    found[:, 4] = 1e30
-    tries = 0
+    # First from where it is: most conflicts after a small step of the side are solved there.
+    best[0], best[1], best[2], best[3], best[4] = at[i].x, at[i].y, at[i].pose, at[i].tile, -1.0
+    tries = _refine(f, s, at, m, crew, n, rel, best, 0.05 * reach, 2.0 * least, False, 1e30)
+    if best[4] <= 0.0:
+        return tries
+    found[:, 4] = _HOPELESS * best[4]
     for q in range(wide + near):
         if not _sample(f, s, at, m, i, q < wide, trial):
             continue
@@ -369,21 +374,18 @@ def _best_move(f, s, at, m, crew, n, rel, wide, near, least, best):  # type: ign
                 found[p] = found[p - 1]
                 p -= 1
             found[p, :4], found[p, 4] = trial[:4], c
-    best[4] = 1e30
-    for q in range(5):
-        # First from where it is, then from the best samples, at last once more finely from the best of these.
+    limit = _HOPELESS * best[4]
+    for q in range(4):
+        # The best samples, at last once more finely the best of these.
         step, finest = 0.1 * reach, 2.0 * least
-        if q == 0:
-            trial[0], trial[1], trial[2], trial[3], trial[4] = at[i].x, at[i].y, at[i].pose, at[i].tile, -1.0
-            step = 0.05 * reach
-        elif q < 4:
-            if found[q - 1, 4] > 1e29:
+        if q < 3:
+            if found[q, 4] >= limit:
                 continue
-            trial[:4], trial[4] = found[q - 1, :4], -1.0
+            trial[:4], trial[4] = found[q, :4], -1.0
         else:
             trial[:] = best
             step, finest = 4.0 * least, 0.5 * least
-        tries += _refine(f, s, at, m, crew, n, rel, trial, step, finest, turning and q > 0, 1.6 * best[4])
+        tries += _refine(f, s, at, m, crew, n, rel, trial, step, finest, turning, 1.6 * best[4])
         if trial[4] < best[4]:
             best[:] = trial
         if best[4] <= 0.0:
