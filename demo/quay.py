@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+from .glb import two_channels
 from .shapes import Part, box, hoop, obj, tube
+from .textures import CLOTHS, library, png
 
 
 def wheel(name: str = "wheel") -> Part:
@@ -102,11 +104,24 @@ def small_set() -> dict[str, bytes]:
         punt().moved(0, 0, 4).uv(0.02, 7.2, -3.4),
         lamp().moved(5, 0, 4).uv(0.4, 0.1, 0.1),
     ]
-    return {"tide-mill.obj": obj(parts, "The tide mill: six objects")}
+    return {"tide-mill.obj": obj(parts, "The tide mill: six objects", "tide-mill.mtl"), **_cloths("tide-mill.mtl", [parts])}
+
+
+def bollard(name: str) -> Part:
+    """An iron bollard with a ring around it."""
+    part = tube(Part(name), (0, 0, 0), 0.18, 0.7, 16, 0.14)
+    hoop(part, (0, 0.85, -0.04), 0.2, 0.15, 0.08, 18)
+    return box(part, (-0.25, -0.06, -0.25), (0.5, 0.06, 0.5))
+
+
+def _cloths(mtl: str, files: list[list[Part]]) -> dict[str, bytes]:
+    """The MTL of some files, and the old textures that it names."""
+    names = sorted({p.name.split("-")[0] for parts in files for p in parts})
+    return {mtl: library(names), **{f"textures/{n}.png": png(n) for n in names if n in CLOTHS}}
 
 
 def large_set() -> dict[str, bytes]:
-    """The whole quay: over 40 objects and 600 islands in three files."""
+    """The whole quay: over 40 objects and 600 islands in four files, one of them with two UV channels."""
     mill = [
         wheel().uv(0.03),
         gate().moved(3).uv(0.012),
@@ -128,8 +143,11 @@ def large_set() -> dict[str, bytes]:
     quay += [post(f"post-{k + 1}").moved(-0.5, 0, 1.2 * k).uv(0.2) for k in range(6)]
     quay += [gate("grating").moved(4).uv(0.02), wheel("wheel-spare").moved(4, 0, 3).uv(0.05), hoist("hoist-low").moved(7).uv(0.06)]
     quay += [winch(f"capstan-{k}").moved(9, 0, 1.5 * k).uv(0.08) for k in range(3)]
+    iron = [bollard(f"bollard-{k + 1}").moved(-1.5, 0, 1.6 * k).uv(0.12, 0.05, 0.3) for k in range(2)]
     return {
-        "mill.obj": obj(mill, "The mill"),
-        "boats.obj": obj(boats, "Boats and sacks"),
-        "quay.obj": obj(quay, "The planked quay"),
+        "mill.obj": obj(mill, "The mill", "quay.mtl"),
+        "boats.obj": obj(boats, "Boats and sacks", "quay.mtl"),
+        "quay.obj": obj(quay, "The planked quay", "quay.mtl"),
+        "bollards.glb": two_channels(iron, 2.0, png("crane")),
+        **_cloths("quay.mtl", [mill, boats, quay]),
     }

@@ -106,9 +106,11 @@ def hoop(part: Part, at: Point, outer: float, inner: float, depth: float, sides:
     return part
 
 
-def obj(parts: list[Part], title: str) -> bytes:
-    """Parts as an OBJ file."""
+def obj(parts: list[Part], title: str, library: str = "") -> bytes:
+    """Parts as an OBJ file; `library` names its MTL."""
     lines = [f"# {title}", "# Made by the demo generator of Untold Quilt"]
+    if library:
+        lines.append(f"mtllib {library}")
     v = t = 0
     for part in parts:
         lines.append(f"o {part.name}")
