@@ -49,7 +49,10 @@ def two_channels(parts: list[Part], tiling_per_metre: float, picture: bytes) -> 
 
 def _arrays(part: Part, per_metre: float) -> tuple[np.ndarray, np.ndarray, np.ndarray, np.ndarray]:
     """Positions, tiling UVs, layout UVs (v downward, as glTF has it) and triangle corners of a part."""
-    position, tiling, layout, index = [], [], [], []
+    position: list[tuple[float, float, float]] = []
+    tiling: list[tuple[float, float]] = []
+    layout: list[tuple[float, float]] = []
+    index: list[int] = []
     for face in part.faces:
         corners = np.array([p for p, _ in face])
         normal = np.abs(np.cross(corners[1] - corners[0], corners[2] - corners[0]))

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from concurrent.futures import ThreadPoolExecutor
 
 import numpy as np
 from numpy.typing import NDArray
@@ -14,8 +15,8 @@ from .raster import Raster, pose_list
 from .search import Search
 from .shapes import BASE
 
-_MANY = 400  # islands; above that passes remember where the last of a size went
-_HEAP = 3000  # above that one order must do at first
+_MANY = 400  # islands; above that passes remember where the last of a size went, and one order must do
+_HEAP = 3000  # above that no pass is made only to compare
 _SHARE = 0.12  # of the seconds; the search of overlaps gains more with the rest than further orders do
 
 
@@ -29,6 +30,9 @@ class Construct:
         self.hint = self.shapes.count > _MANY
         self.found: State | None = None
         self.starts: list[State] = []
+        self.order: Ints | None = None
+        self.likely = math.inf  # the side that the best order is likely to end at
+        self.tries = 3
         self.needed = 0.0  # the side that a pass came out with when its grid was made for a smaller one
 
     def raster(self, cell: float, side: float) -> Raster:
@@ -159,34 +163,58 @@ class Construct:
         if (self.found is None or state.side < self.found.side) and (s.best is None or state.side < 1.03 * s.best.side):
             self.found = state
 
-    def run(self, resolution: int) -> bool:
-        """All orders on one grid; the first layout at all is made here. Returns whether there is one."""
+    def run(self, resolution: int, last: bool = True) -> bool:
+        """The promising orders on one grid; the first layout at all is made here. Returns whether there is one.
+
+        On all grids but the `last`, many islands are only placed, to lose no time.
+        """
         s = self.search
+        self.tries = 3 if last or self.shapes.count <= _MANY else 1
         guess, least = self.guess()
         if s.best is not None:
-            guess = s.best.side
+            guess = min(s.best.side, self.likely)
         for _ in range(8):
             top_side = max(guess * (1.15 if s.best is not None else 1.3), least * 1.02)
             if s.hold is not None and s.best is None:
                 guess = max(guess, s.hold)
             raster = self.raster(guess * float(s.frame.ratio.max()) / resolution, top_side)
-            for number, order in enumerate(self.orders()):
-                if s.best is not None and (s.over() or (number and (self.shapes.count > _HEAP or s.spent() > _SHARE))):
+            for number, order in enumerate(self.promising(raster)):
+                if s.best is not None and (s.over() or (number and s.spent() > _SHARE)):
                     break
                 if s.best is None and (number or s.stop[0] != 0):
                     break
                 self.attempt(raster, order, guess, top_side)
                 if self.found is not None:
                     self.starts.append(self.found)
-                    if self.shapes.count < _MANY:
+                    if self.shapes.count <= _MANY:
                         self.compact(self.found)
                 self.found = None
             if s.best is not None or s.stop[0] != 0:
                 break
             guess = max(guess * 1.3, self.needed * 1.1)
-        if s.best is not None and self.shapes.count >= _MANY:
+        if s.best is not None and last and self.shapes.count > _MANY:
             self.compact(s.best)
         return s.best is not None
+
+    def promising(self, raster: Raster) -> list[Ints]:
+        """The orders worth a closer look: all where passes are quick, else the one that a pass of each finds to be the best.
+
+        The call that compares them returns none: a finer grid starts from the side that it found likely.
+        """
+        s, orders = self.search, self.orders()
+        if self.shapes.count <= _MANY:
+            return orders
+        if s.best is None or self.shapes.count > _HEAP or len(s.frame.ratio) > 1 or s.frame.held.any():
+            return orders[:1]
+        if self.order is None:
+            width = int(self.cells(raster, s.best.side)[0])
+            with ThreadPoolExecutor(2) as pool:
+                found = list(pool.map(lambda order: self.strip(raster, order, width, 3 * width), orders))
+            tops = [f.top if not (f.lost or f.stopped) else 3 * width for f in found]
+            self.order = orders[int(np.argmin(tops))]
+            self.likely = self.side_of(raster, int(math.sqrt(width * min(tops))))
+            return []
+        return [self.order]
 
     def compact(self, state: State) -> None:
         """Offer a layout for compaction unless nobody waits for it."""
@@ -202,10 +230,10 @@ class Construct:
                 self.take(self.state(raster, found, s.hold))
                 return
         if s.best is not None:
-            guess = min(guess, s.best.side)
+            guess = min(guess, s.best.side, self.likely)
         if len(s.frame.ratio) == 1 and not s.frame.held.any():
             cells = max(int(self.cells(raster, guess)[0]), int(raster.size.min(axis=1).max()))
-            self.squeeze(raster, order, cells, 3, top_side)
+            self.squeeze(raster, order, cells, self.tries, top_side)
         else:
             self.fill(raster, order, guess, top_side if s.best is None else s.best.side * 1.01)
 

@@ -28,8 +28,9 @@ def _phases(search: Search) -> None:
     """The constructive passes, then the search of overlaps."""
     construct = Construct(search)
     n = search.shapes.count
-    for resolution in (256, 512) if n < 400 else (512, 1024) if n < 3000 else (1024, 2048):
-        if not construct.run(resolution) or search.over():
+    grids = (256, 512) if n <= 400 else (512, 1024, 2048) if n <= 3000 else (1024, 2048)
+    for resolution in grids:
+        if not construct.run(resolution, resolution == grids[-1]) or search.over():
             return
     if len(search.free) and n <= MOST:
         Improve(search, construct.starts).run()

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import math
-import threading
 from collections.abc import Sequence
 from concurrent.futures import ThreadPoolExecutor
 
@@ -15,13 +14,14 @@ from .compact import State
 from .fields import Fields, Ints, build
 from .search import Search
 from .separate import SPOT, Memory, memory, scene, separate, spots
-from .shapes import BASE
 
 MOST = 4000  # islands; the pairs' weights take n * n numbers
 _ROUND = 40_000  # evaluations between two looks at the result
 _WIDE, _NEAR = 12, 6  # samples for a move, anywhere and nearby
 _STRIDE = 0.012  # the longest step of the side
 _IDLE = 6  # rounds without progress before a side is given up
+# With many islands long steps jam everywhere at once, and a disturbed layout takes longer to clear than it gains.
+_MANY, _STRIDE_MANY, _IDLE_MANY = 400, 0.004, 3
 _LEAST = 0.06  # units, the finest step
 _ENOUGH = 0.15  # total loss at which the compaction mends the rest
 
@@ -55,11 +55,12 @@ class Improve:
         self.fields: Fields = build(search.shapes, max(search.gaps.pad(side) * 1.02, 1.2))
         n = search.shapes.count
         self.workers = [Worker(n, search.recipe.seed * 2 + k) for k in range(2)]
-        self.step = step
         # Compaction: steps and reach. With many islands it would take most of the time.
-        self.effort = (4, 1.0) if search.shapes.count < 400 else (1, 0.7)
+        self.many = search.shapes.count > _MANY
+        self.effort = (1, 0.35) if self.many else (4, 1.0)
+        self.stride, self.idle = (_STRIDE_MANY, _IDLE_MANY) if self.many else (_STRIDE, _IDLE)
+        self.step = min(step, self.stride)
         self.failures = 0
-        self.turn = threading.Lock()
         for w in self.workers:
             self.restart(w, self.target(w))
 
@@ -127,8 +128,8 @@ class Improve:
     def run(self) -> None:
         """Rounds until the budget is used up.
 
-        Bounded by seconds, the workers go on without waiting for each other, and only one at a time judges. Bounded by passes
-        they take turns in step, so that a result can be repeated.
+        Bounded by seconds, the workers go on without waiting for each other. Bounded by passes they take turns in step, so that
+        a result can be repeated.
         """
         with ThreadPoolExecutor(len(self.workers)) as pool:
             if self.search.recipe.passes is None:
@@ -144,9 +145,8 @@ class Improve:
         """Rounds of one worker until the budget is used up."""
         while not self.search.over():
             self.round(w)
-            with self.turn:
-                self.search.passes += 1
-                self.judge(w)
+            self.search.passes += 1
+            self.judge(w)
 
     def judge(self, w: Worker) -> None:
         """Offer what a worker found, and choose the side of its next round."""
@@ -158,23 +158,29 @@ class Improve:
             self.restart(w, self.target(w))  # the other one has come that far meanwhile
             return
         clear = w.total <= _ENOUGH
-        if (clear and s.offer(w.state(), 1.01, *self.effort)) or self.mend(w, clear):
-            self.step = min(_STRIDE, self.step * 1.3)
+        won = (clear and s.offer(w.state(), 1.01, *self.effort)) or self.mend(w, clear)
+        with s.turn:
+            self.follow(w, won, clear)
+
+    def follow(self, w: Worker, won: bool, clear: bool) -> None:
+        """The side and start of a worker's next round, after one that `won` a better layout, was `clear` of overlap, or neither."""
+        if won:
+            self.step = min(self.stride, self.step * 1.3)
             self.failures = 0
             self.restart(w, self.target(w))
         elif clear:
             self.restart(w, self.target(w), 1)
-        elif w.idle >= _IDLE:
+        elif w.idle >= self.idle:
             self.failures += 1
             if self.failures % 2 == 0:
                 self.step = max(0.001, self.step * 0.5)
-            self.restart(w, self.target(w), self.failures if w is self.workers[0] else 0)
-        elif s.shapes.count < 400 and w.rounds % 2 == 0 and w.least < 0.5 * w.total and w.best is not None:
+            self.restart(w, self.target(w), self.failures if w is self.workers[0] and not self.many else 0)
+        elif not self.many and w.rounds % 2 == 0 and w.least < 0.5 * w.total and w.best is not None:
             w.spots = w.best.copy()
 
     def mend(self, w: Worker, clear: bool) -> bool:
         """Let the compaction try a layout that is nearly free of overlap."""
-        limit = 3.0 * math.sqrt(self.search.shapes.count) * BASE / 512
+        limit = (1.0 if self.many else 3.0) * math.sqrt(self.search.shapes.count)
         if clear or w.least >= min(limit, 0.9 * w.mended):
             return False
         w.mended = w.least

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+import threading
 import time
 from collections.abc import Callable
 
@@ -43,6 +44,7 @@ class Search:
         self.passes = 0
         self.random = np.random.default_rng(recipe.seed)
         self.stop = np.zeros(1, np.int64)
+        self.turn = threading.RLock()  # held while the best layout is compared and changed
 
     @property
     def free(self) -> NDArray[np.int64]:
@@ -86,12 +88,15 @@ class Search:
         return False
 
     def keep(self, state: State) -> bool:
-        """Make a proven state the best."""
-        self.best = state
-        packing = self.packing(state)
-        self.history.append((time.monotonic() - self.begin, packing.coverage))
-        if self.progress and self.stop[0] == 0:
-            self.progress(packing)
+        """Make a proven state the best, unless another thread found a better one meanwhile; returns whether it is."""
+        with self.turn:
+            if self.best is not None and self.best.side <= state.side:
+                return False
+            self.best = state
+            packing = self.packing(state)
+            self.history.append((time.monotonic() - self.begin, packing.coverage))
+            if self.progress and self.stop[0] == 0:
+                self.progress(packing)
         return True
 
     def coverage(self, side: float) -> float:
