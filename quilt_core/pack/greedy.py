@@ -163,8 +163,9 @@ def _place(  # type: ignore[no-untyped-def]
                     if key < best:
                         best = key
                         col[i], row[i], turn[i], tile[i] = x, y, k, t
-                elif group[i] > 0 and tile[i] < 0 and y_end == height[t] - h:
-                    start[t, s] = y_end + 1
+                elif group[i] > 0:
+                    # Nothing of this class fits below where the best pose does: its like need not look there again.
+                    start[t, s] = max(start[t, s], y_end + 1)
             if tile[i] >= 0:
                 break
         if tile[i] < 0:
