@@ -17,7 +17,7 @@ from .density import Spread, densities, even_scales, island_world_areas, spread,
 from .errors import DoesNotFit, QuiltError
 from .islands import Islands, find_islands
 from .outlines import Outlines, trace_outlines
-from .pack import Packing, PackResult, Recipe, pack
+from .pack import Packing, PackResult, Recipe, Rules, pack
 from .pack.shapes import cos_sin
 from .scene import Floats, Mesh, MeshObject, Scene
 
@@ -87,6 +87,25 @@ def object_density(piece: MeshIslands, table: Floats | None, number: int, map_px
 
 
 @dataclass(frozen=True)
+class SheetRules:
+    """Rules for single islands, over the islands of all pieces.
+
+    turns : (n,) how each may turn, or None where the recipe alone speaks
+    held : (n,) islands that stay where `present` (n, 5), the similarities of the layout as it is, puts them
+    """
+
+    turns: tuple[str, ...] | None = None
+    held: NDArray[np.bool_] | None = None
+    present: Floats | None = None
+
+    def of(self, real: NDArray[np.int64]) -> Rules | None:
+        """The packer's rules for the islands (k,) that cover anything."""
+        turns = None if self.turns is None else tuple(self.turns[i] for i in real)
+        held = None if self.held is None or not self.held[real].any() else self.held[real]
+        return None if turns is None and held is None else Rules(rotate=turns, held=held)
+
+
+@dataclass(frozen=True)
 class SheetPacking:
     """Layouts per piece, the packer's result, and the number of flat islands that were only put aside."""
 
@@ -102,25 +121,78 @@ def pack_sheet(
     progress: Callable[[list[Floats], Packing], None] | None = None,
     stop: Callable[[], bool] = lambda: False,
     weight: Floats | None = None,
+    rules: SheetRules | None = None,
 ) -> SheetPacking:
     """Even the density of all islands of all pieces and pack them into one sheet.
 
     Parameters
     ----------
     weight : (n,) over the islands of all pieces, a factor on the density of each; kept ratios have their weights in them
+    rules : held islands and turning of single ones
 
     Raises
     ------
     QuiltError : nothing to pack
     DoesNotFit : see `pack`; island numbers count through all pieces
     """
+    rules = SheetRules() if rules is None else rules
+    sized, real, factor = sized_regions(pieces, recipe, keep_ratios, weight)
+    held = np.zeros(len(real), bool) if rules.held is None or rules.present is None else rules.held[real]
+    if held.any():
+        _hold(sized, held, real, pieces, rules, recipe)
+    corners = np.concatenate([p.islands.box for p in pieces])
+    bounds = np.cumsum([0] + [p.islands.count for p in pieces])
+
+    def layouts(packing: Packing) -> list[Floats]:
+        table = _tables(packing, factor, real, corners, recipe)
+        if held.any() and rules.present is not None:
+            table[real[held]] = rules.present[real[held]]
+        return np.split(table, bounds[1:-1])
+
+    try:
+        result = pack(sized, recipe, (lambda p: progress(layouts(p), p)) if progress else None, stop, rules.of(real))
+    except DoesNotFit as e:
+        raise DoesNotFit(str(e), [int(real[i]) for i in e.islands], e.best_density) from e
+    return SheetPacking(layouts(result.best), result, len(factor) - len(real))
+
+
+def _hold(
+    sized: NDArray[np.object_], held: NDArray[np.bool_], real: NDArray[np.int64], pieces: list[MeshIslands], rules: SheetRules, recipe: Recipe
+) -> None:  # fmt: skip
+    """Put the held islands among the sized regions (k,) where the present layout has them.
+
+    Raises
+    ------
+    QuiltError : a held island is not inside one tile of the sheet
+    """
+    assert rules.present is not None
+    regions = np.concatenate([p.outlines.regions for p in pieces])
+    mine = real[held]
+    sized[held] = transform_regions(regions[mine], rules.present[mine])
+    box = shapely.bounds(sized[held])
+    tile = np.floor(0.5 * (box[:, :2] + box[:, 2:]))
+    out = (box[:, :2] < tile - 1e-6).any(axis=1) | (box[:, 2:] > tile + 1 + 1e-6).any(axis=1)
+    out |= (tile < 0).any(axis=1) | (tile[:, 0] >= recipe.columns) | (tile[:, 1] >= recipe.rows)
+    if out.any():
+        raise QuiltError(f"{int(out.sum())} held islands lie outside the sheet. Bring them into the tile first, or let them go.")
+
+
+def sized_regions(
+    pieces: list[MeshIslands], recipe: Recipe, keep_ratios: bool = False, weight: Floats | None = None
+) -> tuple[NDArray[np.object_], NDArray[np.int64], Floats]:
+    """What goes into the packer: regions (k,) of the islands that cover anything, at their relative sizes (at a held density, at
+    their size in UV); the numbers (k,) of these islands among all n; and the factor (n,) that each island was sized by.
+
+    Raises
+    ------
+    QuiltError : nothing to pack
+    """
     if not pieces:
         raise QuiltError("There is nothing to pack: no chosen object has UVs in this channel.")
     uv_area = np.concatenate([p.islands.area for p in pieces])
     world = np.concatenate([p.world_area for p in pieces])
     regions = np.concatenate([p.outlines.regions for p in pieces])
-    bounds = np.cumsum([0] + [p.islands.count for p in pieces])
-    group = np.repeat(np.arange(len(pieces)), np.diff(bounds))
+    group = np.repeat(np.arange(len(pieces)), [p.islands.count for p in pieces])
     factor = np.ones(len(regions)) if keep_ratios else even_scales(uv_area, world, group)
     if weight is not None and not keep_ratios:
         factor = factor * weight
@@ -129,19 +201,9 @@ def pack_sheet(
     real = np.flatnonzero(~shapely.is_empty(regions))
     if not len(real):
         raise QuiltError("There is nothing to pack: all islands have no area in the UV plane. Unwrap them first.")
-    tables = np.tile(IDENTITY, (len(regions), 1))
-    tables[:, 2] = factor
-    sized = transform_regions(regions[real], tables[real])
-    corners = np.concatenate([p.islands.box for p in pieces])
-
-    def layouts(packing: Packing) -> list[Floats]:
-        return np.split(_tables(packing, factor, real, corners, recipe), bounds[1:-1])
-
-    try:
-        result = pack(sized, recipe, (lambda p: progress(layouts(p), p)) if progress else None, stop)
-    except DoesNotFit as e:
-        raise DoesNotFit(str(e), [int(real[i]) for i in e.islands], e.best_density) from e
-    return SheetPacking(layouts(result.best), result, len(regions) - len(real))
+    tables = np.tile(IDENTITY, (len(real), 1))
+    tables[:, 2] = factor[real]
+    return transform_regions(regions[real], tables), real, factor
 
 
 def _held(uv_area: Floats, world: Floats, recipe: Recipe, keep_ratios: bool) -> float:

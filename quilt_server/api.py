@@ -11,6 +11,7 @@ from ninja.errors import HttpError
 
 from quilt_core.errors import QuiltError
 from quilt_core.pack import Recipe
+from quilt_core.pack.shapes import ANGLES
 
 from .blobs import router
 from .projects.geometry import from_npz, to_npz
@@ -134,7 +135,9 @@ def _copy_head(head: Snapshot, copy: Project, renumbered: dict[int, int]) -> Non
         layout.pk, layout.project, layout.tables, layout._state.adding = None, copy, to_npz(tables), True
         layout.save()
     settings = settings_of(head)
-    settings["weights"] = {other(k): w for k, w in settings["weights"].items()}
+    for rule in ("weights", "turns"):
+        settings[rule] = {other(k): v for k, v in settings[rule].items()}
+    settings["held"] = [other(k) for k in settings["held"]]
     files = [renumbered[i] for i in head.files if i in renumbered]
     advance(copy, "Copy", head, layout, files=files, left_out=[other(k) for k in head.left_out], settings=settings)
 
@@ -215,8 +218,10 @@ def _check(s: Settings) -> None:
         raise QuiltError("The band is from 0 to 1000 %, and the least density is above 0 and below the greatest.")
     if any(not (math.isfinite(w) and 0.001 <= w <= 1000) for w in s.weights.values()):
         raise QuiltError("A weight is a factor from 0.001 to 1000.")
-    if any(not k.replace("/", ":", 1).replace(":", "", 1).isdigit() for k in s.weights):
-        raise QuiltError("A weight belongs to an object or an island.")
+    if any(not k.replace("/", ":", 1).replace(":", "", 1).isdigit() for k in (*s.weights, *s.turns, *s.held)):
+        raise QuiltError("Weights and rules belong to an object or an island.")
+    if any(t not in ANGLES for t in s.turns.values()):
+        raise QuiltError(f"An island turns by one of {', '.join(ANGLES)}.")
     if not (0 <= s.channel_out <= 7 and 0 <= s.channel_in <= 7):
         raise QuiltError("UV channels are 0 to 7.")
 
@@ -226,7 +231,7 @@ def _what_changed(old: dict[str, object], new: Settings) -> str:
     names = {
         "map_px": "map size", "padding_px": "padding", "margin_px": "margin", "rotate": "turning", "hold": "density", "density": "density",
         "keep_ratios": "sizes", "seconds": "time", "channel_out": "written channel", "band": "band", "density_least": "limits",
-        "density_greatest": "limits", "weights": "weights",
+        "density_greatest": "limits", "weights": "weights", "turns": "turning", "held": "held islands",
     }  # fmt: skip
     changed = dict.fromkeys(names.get(k, k) for k, v in new.model_dump().items() if old.get(k) != v)
     return f"Change {', '.join(changed)}" if changed else "Change settings"
@@ -294,7 +299,7 @@ def _job(job: Job) -> JobOut:
 
 @api.post("/projects/{project_id}/jobs", response=JobOut)
 def start_job(request: HttpRequest, project_id: int, body: JobIn) -> JobOut:
-    """Pack, mend, read another channel, or deliver."""
+    """Pack, explain, mend, read another channel, or deliver."""
     from .jobs.mend import check
 
     project = _project(project_id)
@@ -307,7 +312,7 @@ def start_job(request: HttpRequest, project_id: int, body: JobIn) -> JobOut:
         if not isinstance(channel, int) or not 0 <= channel <= 7:
             raise QuiltError("UV channels are 0 to 7.")
         params = {"channel": channel}
-    elif body.kind not in ("pack", "deliver"):
+    elif body.kind not in ("pack", "explain", "deliver"):
         raise QuiltError(f"'{body.kind}' is not work that can be started.")
     running = project.jobs.exclude(state__in=Job.OVER).first()
     if running is not None:

@@ -89,6 +89,8 @@ class Settings(Schema):
     density_least: float | None = None
     density_greatest: float | None = None
     weights: dict[str, float] = {}
+    turns: dict[str, str] = {}
+    held: list[str] = []
 
 
 class FaultOut(Schema):

@@ -111,8 +111,10 @@ def run_channel(job: Job) -> None:
     if not any(len(t) for t in tables.values()):
         raise QuiltError(f"No object has UVs in channel {channel}. The channel stays as it was.")
     chosen = settings_of(head) | {"channel_in": channel}
-    # Weights of single islands count islands of the old channel.
-    chosen["weights"] = {k: v for k, v in chosen["weights"].items() if "/" in k}
+    # What holds for single islands counts islands of the old channel.
+    for rule in ("weights", "turns"):
+        chosen[rule] = {k: v for k, v in chosen[rule].items() if "/" in k}
+    chosen["held"] = []
     snapshot = Snapshot(files=head.files, left_out=head.left_out, settings=chosen)
     layout = Layout(project=project, kind="import", channel=channel, tables=to_npz(tables), recipe={})
     sheet = sheet_of(choose(snapshot))

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import time
+from dataclasses import replace
 
 import numpy as np
 from django.db import transaction
@@ -10,15 +11,17 @@ from django.db import transaction
 from quilt_core import report
 from quilt_core.errors import QuiltError
 from quilt_core.faults.layout import prove
-from quilt_core.pack import Packing, Recipe
+from quilt_core.pack import Packing, Recipe, explain
 from quilt_core.scene import Floats
-from quilt_core.sheet import pack_sheet
+from quilt_core.sheet import pack_sheet, sized_regions
 
 from ..projects.geometry import from_npz, to_npz
 from ..projects.models import Job, Layout, Project, Snapshot
-from ..projects.reading import choose, measure, sheet_of, weights
+from ..projects.reading import choose, measure, rules, sheet_of, weights
 from ..projects.state import advance, settings_of
 from .progress import StopFlag, report_progress
+
+_TRIAL = 2.0  # seconds of each trial of an explanation
 
 
 def head_of(job: Job) -> tuple[Project, Snapshot, Layout]:
@@ -59,7 +62,8 @@ def run_pack(job: Job) -> None:
         report_progress(job, figures, to_npz(sheet.merged(old, tables)))
 
     weight = np.concatenate(weights(chosen, sheet, settings)) if sheet.pieces else None
-    packed = pack_sheet(sheet.pieces, recipe, bool(settings["keep_ratios"]), progress, StopFlag(job), weight)
+    ruled = rules(chosen, sheet, settings, sheet.split(old))
+    packed = pack_sheet(sheet.pieces, recipe, bool(settings["keep_ratios"]), progress, StopFlag(job), weight, ruled)
     done = {"coverage": packed.result.best.coverage, "seconds": recipe.seconds, "of": recipe.seconds}
     report_progress(job, {"text": "Proving the layout", **done})
     proof = prove(sheet.pieces, packed.tables, recipe.map_px, (1, 1))
@@ -75,3 +79,30 @@ def run_pack(job: Job) -> None:
         layout.save()
         advance(project, f"Pack, coverage {figures['coverage']:.1%}", head, layout)
         job.result = {"layout": layout.pk}
+
+
+def run_explain(job: Job) -> None:
+    """Try what would let the islands be larger; the job's result holds what limits them, and the hints."""
+    _, head, before = head_of(job)
+    settings = settings_of(head)
+    chosen = choose(head)
+    sheet = sheet_of(chosen)
+    weight = np.concatenate(weights(chosen, sheet, settings)) if sheet.pieces else None
+    recipe = replace(recipe_of(head), density=None)
+    regions, real, _ = sized_regions(sheet.pieces, recipe, bool(settings["keep_ratios"]), weight)
+    ruled = rules(chosen, sheet, settings | {"held": []}, sheet.split(from_npz(before.tables)))
+
+    def tell(done: int, of: int) -> None:
+        report_progress(job, {"text": f"Trying what would help, {done + 1} of {of}"})
+
+    report_progress(job, {"text": "Measuring what there is"})
+    found = explain(regions, recipe, ruled.of(real) if ruled else None, _TRIAL, StopFlag(job), tell)
+    owner = [(file, first + i) for file, first, count in sheet.places for i in range(count)]
+
+    def named(islands: list[int]) -> list[tuple[int, int]]:
+        return [owner[int(real[i])] for i in islands]
+
+    job.result = {
+        "long": named(found.long), "large": named(found.large),
+        "hints": [{"kind": h.kind, "islands": named(h.islands), "gain": round(h.gain, 4), "value": h.value} for h in found.hints],
+    }  # fmt: skip

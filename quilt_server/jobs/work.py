@@ -5,6 +5,6 @@ from __future__ import annotations
 from .deliver import run_deliver
 from .gather import run_channel, run_import
 from .mend import run_mend
-from .packing import run_pack
+from .packing import run_explain, run_pack
 
-KINDS = {"import": run_import, "channel": run_channel, "pack": run_pack, "mend": run_mend, "deliver": run_deliver}
+KINDS = {"import": run_import, "channel": run_channel, "pack": run_pack, "explain": run_explain, "mend": run_mend, "deliver": run_deliver}

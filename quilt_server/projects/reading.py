@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import hashlib
+from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import Any
 
@@ -14,11 +15,11 @@ from quilt_core.errors import QuiltError
 from quilt_core.faults.findings import find
 from quilt_core.faults.layout import prove
 from quilt_core.scene import Floats, Scene
-from quilt_core.sheet import IDENTITY, MeshIslands, analyse, transform_regions
+from quilt_core.sheet import IDENTITY, MeshIslands, SheetRules, analyse, transform_regions
 
 from .geometry import area_table, build, island_starts, to_npz
 from .models import Layout, Original, Reading, Snapshot, SourceFile
-from .state import settings_of, weight_of
+from .state import T, of_islands, settings_of
 
 
 def keep(data: bytes) -> str:
@@ -121,14 +122,30 @@ def sheet_of(chosen: list[Chosen]) -> Sheet:
     return sheet
 
 
-def weights(chosen: list[Chosen], sheet: Sheet, settings: dict[str, Any]) -> list[Floats]:
-    """Weights of the islands of every piece; of a mesh that several objects place, the first one's."""
-    found = {}
+def _each(chosen: list[Chosen], sheet: Sheet, values: Mapping[str, T], usual: T) -> list[T]:
+    """What holds for every island of a sheet; of a mesh that several objects place, what holds for the first one."""
+    found: dict[tuple[int, int], list[T]] = {}
     for c in chosen:
-        for n, (o, info) in reversed(list(enumerate(zip(c.scene.objects, c.reading.objects_info, strict=True)))):
-            found[c.file.pk, info["islands"][0], o.mesh] = weight_of(settings["weights"], c.file.pk, n, *info["islands"])
-    by_place = {(file, first): w for (file, first, _), w in found.items() if len(w)}
-    return [by_place[file, first] for file, first, _ in sheet.places]
+        for n, info in enumerate(c.reading.objects_info):
+            first, end = info["islands"]
+            if end > first:
+                found.setdefault((c.file.pk, first), of_islands(values, usual, c.file.pk, n, first, end))
+    return [value for file, first, _ in sheet.places for value in found[file, first]]
+
+
+def weights(chosen: list[Chosen], sheet: Sheet, settings: dict[str, Any]) -> list[Floats]:
+    """Weights of the islands of every piece."""
+    whole = np.array(_each(chosen, sheet, settings["weights"], 1.0), float)
+    return np.split(whole, np.cumsum([count for _, _, count in sheet.places])[:-1]) if sheet.places else []
+
+
+def rules(chosen: list[Chosen], sheet: Sheet, settings: dict[str, Any], tables: list[Floats]) -> SheetRules | None:
+    """The rules for single islands that the settings hold, on the layout as it is."""
+    if not (settings["held"] or settings["turns"]) or not tables:
+        return None
+    held = _each(chosen, sheet, dict.fromkeys(settings["held"], True), False)
+    turns = _each(chosen, sheet, settings["turns"], settings["rotate"])
+    return SheetRules(tuple(turns), np.array(held, bool), np.concatenate(tables))
 
 
 def picture(sheet: Sheet, tables: list[Floats], size: int, paper: str | None = "#fbf7ee", tile: int = 1001) -> bytes:

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from typing import Any
+from collections.abc import Mapping
+from typing import Any, TypeVar
 
 import numpy as np
 from numpy.typing import NDArray
@@ -20,8 +21,10 @@ RECIPE: dict[str, Any] = {
     "map_px": 2048, "padding_px": 8.0, "margin_px": 4.0, "rotate": "90", "hold": False, "density": 512.0,
     "keep_ratios": False, "seconds": 10.0, "seed": 0, "channel_in": 0, "channel_out": 0, "band": 10.0,
     "density_least": None, "density_greatest": None, "weights": {},
+    "turns": {}, "held": [],
 }  # fmt: skip
 MOST_ISLANDS, MOST_PLACES = 2000, 500
+T = TypeVar("T")
 
 
 def settings_of(snapshot: Snapshot | None) -> dict[str, Any]:
@@ -49,15 +52,20 @@ def readings(snapshot: Snapshot) -> list[Reading]:
     return list(Reading.objects.filter(file_id__in=snapshot.files, channel=channel).defer("geometry").order_by("file_id"))
 
 
-def weight_of(weights: dict[str, float], file: int, number: int, first: int, end: int) -> Floats:
-    """Weights (end - first,) of an object's islands: the object's, over it those of single islands.
+def of_islands(values: Mapping[str, T], usual: T, file: int, number: int, first: int, end: int) -> list[T]:
+    """What holds for each of an object's islands: the object's value, over it those of single islands.
 
-    `weights`: "file/object number" or "file:island" to a factor.
+    `values`: "file/object number" or "file:island" to a value.
     """
-    out = np.full(end - first, float(weights.get(f"{file}/{number}", 1.0)))
-    for i in range(first, end) if any(k.startswith(f"{file}:") for k in weights) else ():
-        out[i - first] = float(weights.get(f"{file}:{i}", out[i - first]))
-    return out
+    whole = values.get(f"{file}/{number}", usual)
+    if not any(k.startswith(f"{file}:") for k in values):
+        return [whole] * (end - first)
+    return [values.get(f"{file}:{i}", whole) for i in range(first, end)]
+
+
+def weight_of(weights: Mapping[str, float], file: int, number: int, first: int, end: int) -> Floats:
+    """Weights (end - first,) of an object's islands."""
+    return np.array(of_islands(weights, 1.0, file, number, first, end), float)
 
 
 def object_rows(snapshot: Snapshot) -> list[dict[str, Any]]:

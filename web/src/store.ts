@@ -6,12 +6,21 @@ import { islandsOf, paint, type Keys } from './scene/states'
 
 export const STAGES = ['Gather', 'Inspect', 'Mend', 'Even', 'Arrange', 'Prove', 'Deliver'] as const
 export type Stage = (typeof STAGES)[number]
-export type Kind = 'pack' | 'mend' | 'channel' | 'deliver'
+export type Kind = 'pack' | 'explain' | 'mend' | 'channel' | 'deliver'
+
+/** What limits the layout, and what an action would gain, as measured by trying it. */
+export interface Explanation {
+  layout: number
+  long: [number, number][]
+  large: [number, number][]
+  hints: { kind: string; islands: [number, number][]; gain: number; value: number | string | null }[]
+}
 
 interface Quilt {
   state: State | null
   faults: Fault[]
   job: Job | null
+  explanation: Explanation | null
   message: string
   note: string
   stage: Stage
@@ -98,7 +107,7 @@ export const useQuilt = create<Quilt>((set, get) => {
   async function follow(job: Job): Promise<void> {
     const project = get().state?.id
     let best = 0
-    set({ job, note: '' })
+    set(job.kind === 'pack' ? { job, note: '', explanation: null } : { job, note: '' })
     while (!OVER.includes(job.state)) {
       await pause(job.kind === 'pack' ? 200 : 120)
       const { data } = await api.GET('/api/jobs/{job_id}', { params: { path: { job_id: job.id } } }).catch(() => ({
@@ -127,6 +136,10 @@ export const useQuilt = create<Quilt>((set, get) => {
     }
     if (job.kind === 'pack') set({ stage: 'Prove' })
     if (job.kind === 'import') set({ stage: 'Inspect' })
+    if (job.kind === 'explain') {
+      const found = job.result as unknown as Omit<Explanation, 'layout'>
+      set({ explanation: { ...found, layout: get().state?.layout ?? 0 } })
+    }
     if (job.kind === 'mend') {
       const n = Number(job.result.changed ?? 0)
       set({ note: n ? `${n} ${n === 1 ? 'island' : 'islands'} changed.` : 'Nothing had to be changed.' })
@@ -152,6 +165,7 @@ export const useQuilt = create<Quilt>((set, get) => {
     state: null,
     faults: [],
     job: null,
+    explanation: null,
     message: '',
     note: '',
     stage: 'Gather',

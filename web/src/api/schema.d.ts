@@ -187,7 +187,7 @@ export interface paths {
         put?: never;
         /**
          * Start Job
-         * @description Pack, mend, read another channel, or deliver.
+         * @description Pack, explain, mend, read another channel, or deliver.
          */
         post: operations["quilt_server_api_start_job"];
         delete?: never;
@@ -494,6 +494,11 @@ export interface components {
             density_greatest?: number | null;
             /** Density Least */
             density_least?: number | null;
+            /**
+             * Held
+             * @default []
+             */
+            held: string[];
             /** Hold */
             hold: boolean;
             /** Keep Ratios */
@@ -510,6 +515,13 @@ export interface components {
             seconds: number;
             /** Seed */
             seed: number;
+            /**
+             * Turns
+             * @default {}
+             */
+            turns: {
+                [key: string]: string;
+            };
             /**
              * Weights
              * @default {}

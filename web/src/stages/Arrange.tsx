@@ -1,10 +1,12 @@
 import { Text } from '@chakra-ui/react'
 import type { Settings } from '../api/client'
 import { useQuilt } from '../store'
+import { Explain } from './Explain'
 import { Main, NumberField, Setting, Title } from './parts'
+import { Rules } from './Rules'
+import { TURNS } from './turns'
 
 const MAPS = [64, 128, 256, 512, 1024, 2048, 4096, 8192]
-const TURNS = { none: 'not at all', '180': 'by 180°', '90': 'by 90°', '45': 'by 45°', free: 'freely' }
 
 export function Arrange() {
   const { state, job, change, start, setPreview } = useQuilt()
@@ -108,9 +110,11 @@ export function Arrange() {
       <Main disabled={!!job || !islands} onClick={() => void start('pack')}>
         Pack this sheet
       </Main>
-      <Text color="faded" mt="2">
+      <Text color="faded" mt="2" mb="4">
         {islands} islands of {state.objects.filter((o) => !o.left_out && o.islands).length} objects.
       </Text>
+      <Rules />
+      <Explain />
     </>
   )
 }

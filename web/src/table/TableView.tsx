@@ -1,8 +1,8 @@
 import { Box, Button, Flex, Text } from '@chakra-ui/react'
 import { useEffect, useMemo, useRef, useState } from 'react'
-import type { Fault } from '../api/client'
+import type { Fault, State } from '../api/client'
 import type { Piece } from '../scene/pieces'
-import { bandOf } from '../scene/states'
+import { bandOf, islandsOf } from '../scene/states'
 import { useQuilt } from '../store'
 import type { Marks } from './overlay'
 import { Table } from './table'
@@ -45,7 +45,12 @@ export function TableView() {
   }, [shown])
   useEffect(() => table.current?.setGaps(padding / map, margin / map), [padding, margin, map])
   useEffect(() => table.current?.setLook(look === 'density', band, marked, marked), [look, band, marked, pieces])
-  const marks = useMemo(() => (marked ? marksOf(faults, pieces) : NONE), [faults, pieces, marked])
+  const marks = useMemo(
+    () => ({ ...(marked ? marksOf(faults, pieces) : NONE), pins: state ? pinsOf(state, pieces) : [] }),
+    // `drawn` counts the layouts that the pieces were given.
+    // eslint-disable-next-line react-hooks/exhaustive-deps
+    [faults, pieces, marked, state, drawn],
+  )
   useEffect(() => table.current?.setMarks(marks), [marks])
   return (
     <Flex direction="column" h="100%" bg="paper">
@@ -90,19 +95,30 @@ export function TableView() {
   )
 }
 
-const NONE: Marks = { gaps: [], leashes: [], corners: [] }
+const NONE: Marks = { gaps: [], leashes: [], corners: [], pins: [] }
+
+/** The middle of an island's box on the sheet. */
+function middleOf(pieces: Piece[], file: number, i: number): [number, number] | null {
+  const box = pieces.find((p) => p.file === file)?.box(i)
+  return box ? [(box.min.x + box.max.x) / 2, (box.min.y + box.max.y) / 2] : null
+}
+
+/** Where islands are held. */
+function pinsOf(state: State, pieces: Piece[]): [number, number][] {
+  const held = islandsOf(state, new Set(state.settings.held ?? []))
+  return Object.entries(held)
+    .flatMap(([file, islands]) => islands.map((i) => middleOf(pieces, Number(file), i)))
+    .filter((m) => m !== null)
+}
 
 /** Where the faults are on the sheet. */
 function marksOf(faults: Fault[], pieces: Piece[]): Marks {
-  const middle = ([file, i]: [number, number]): [number, number] | null => {
-    const box = pieces.find((p) => p.file === file)?.box(i)
-    return box ? [(box.min.x + box.max.x) / 2, (box.min.y + box.max.y) / 2] : null
-  }
+  const middle = ([file, i]: [number, number]) => middleOf(pieces, file, i)
   const middles = (...kinds: string[]) =>
     faults
       .filter((f) => kinds.includes(f.kind))
       .flatMap((f) => (f.islands as [number, number][]).slice(0, 400).map(middle))
       .filter((m) => m !== null)
   const gaps = (faults.find((f) => f.kind === 'gap')?.places ?? []) as [number, number, number][]
-  return { gaps, leashes: middles('outside', 'astride'), corners: middles('flipped') }
+  return { gaps, leashes: middles('outside', 'astride'), corners: middles('flipped'), pins: [] }
 }

@@ -8,6 +8,8 @@ export interface Marks {
   leashes: [u: number, v: number][]
   /** Middles of mirrored islands: a mirrored corner. */
   corners: [u: number, v: number][]
+  /** Middles of held islands: a pin head. */
+  pins: [u: number, v: number][]
 }
 
 const INK = '#26324d'
@@ -16,7 +18,7 @@ const MOST = 400
 
 /** The drawing over the table: the tile's stitched border, its number, and marks that keep their size. */
 export class Overlay {
-  marks: Marks = { gaps: [], leashes: [], corners: [] }
+  marks: Marks = { gaps: [], leashes: [], corners: [], pins: [] }
   box: THREE.Box2 | null = null
   private readonly canvas = document.createElement('canvas')
   private readonly pen = this.canvas.getContext('2d')!
@@ -43,6 +45,7 @@ export class Overlay {
     if (margin > 0) this.frame(margin, margin, 1 - margin, 1 - margin, [1, 4], '#8d8160', 1)
     for (const mark of this.marks.leashes.slice(0, MOST)) this.leash(...mark)
     for (const mark of this.marks.corners.slice(0, MOST)) this.corner(...mark)
+    for (const mark of this.marks.pins.slice(0, MOST)) this.pin(...mark)
     for (const mark of this.marks.gaps.slice(0, MOST)) this.gap(...mark)
     if (this.box) this.frame(this.box.min.x, this.box.min.y, this.box.max.x, this.box.max.y, [4, 3], INK, 1.5)
   }
@@ -101,6 +104,21 @@ export class Overlay {
     this.pen.moveTo(x + 5, y + 1)
     this.pen.lineTo(x + 1, y + 5)
     this.pen.stroke()
+  }
+
+  private pin(u: number, v: number): void {
+    const [x, y] = this.toScreen(u, v)
+    this.pen.fillStyle = '#3d5a98'
+    this.pen.strokeStyle = '#fbf7ee'
+    this.pen.lineWidth = 1.5
+    this.pen.beginPath()
+    this.pen.arc(x, y, 5, 0, 7)
+    this.pen.fill()
+    this.pen.stroke()
+    this.pen.fillStyle = '#fbf7ee'
+    this.pen.beginPath()
+    this.pen.arc(x - 1.5, y - 1.5, 1.4, 0, 7)
+    this.pen.fill()
   }
 
   private gap(u: number, v: number, px: number): void {

@@ -1,0 +1,82 @@
+import { Box, Button, Flex, Text } from '@chakra-ui/react'
+import type { Settings } from '../api/client'
+import { useQuilt, type Explanation } from '../store'
+
+type Hint = Explanation['hints'][number]
+
+/** What limits the layout, and what each action would gain: measured by trying it. */
+export function Explain() {
+  const { state, explanation, job, start, select } = useQuilt()
+  if (!state?.objects.some((o) => o.islands)) return null
+  const found = explanation
+  const keys = (islands: [number, number][]) => islands.map(([file, i]) => `${file}:${i}`)
+  return (
+    <Box mt="2" pt="3" borderTop="1px dashed" borderColor="thread">
+      <Text fontWeight="600">What limits this layout?</Text>
+      <Text color="faded" fontSize="xs" mb="2">
+        Each action is tried in a short packing of its own, so its gain is measured.
+      </Text>
+      <Button size="xs" variant="outline" disabled={!!job} onClick={() => void start('explain')}>
+        Try what would help
+      </Button>
+      {found && (
+        <Box mt="2" role="status">
+          {[...found.long, ...found.large].length > 0 && (
+            <Flex align="center" gap="1" mb="1">
+              <Text flex="1">
+                {found.long.length} islands span most of the tile, {found.large.length} fill much of it.
+              </Text>
+              <Button
+                size="2xs"
+                variant="ghost"
+                onClick={() => select(keys([...found.long, ...found.large]), false, true)}
+              >
+                Show
+              </Button>
+            </Flex>
+          )}
+          {found.hints.map((h) => (
+            <HintRow key={h.kind} hint={h} keys={keys(h.islands)} />
+          ))}
+          {!found.hints.length && <Text>Nothing that was tried gains half a percent.</Text>}
+        </Box>
+      )}
+    </Box>
+  )
+}
+
+function HintRow({ hint: h, keys }: { hint: Hint; keys: string[] }) {
+  const { state, change, select, job } = useQuilt()
+  const many = keys.length === 1 ? 'the longest island' : `the ${keys.length} longest islands`
+  const words: Record<string, string> = {
+    padding: `Padding ${h.value} px instead of ${state?.settings.padding_px} px`,
+    margin: `Margin ${h.value} px instead of ${state?.settings.margin_px} px`,
+    turn: `Let ${many} turn freely`,
+    turn_all: 'Let all islands turn by 90°',
+    cut: 'Cut the longest island in two where the mesh was made',
+  }
+  const turns = { ...state?.settings.turns, ...Object.fromEntries(keys.map((k) => [k, 'free'])) }
+  const does: Record<string, Partial<Settings>> = {
+    padding: { padding_px: Number(h.value) },
+    margin: { margin_px: Number(h.value) },
+    turn: { turns },
+    turn_all: { rotate: '90' },
+  }
+  return (
+    <Flex align="center" gap="1" py="1" borderBottom="1px dashed" borderColor="thread">
+      <Text flex="1">{words[h.kind]}</Text>
+      <Text fontWeight="600" color="moss">
+        +{((h.gain - 1) * 100).toFixed(1)} %
+      </Text>
+      {does[h.kind] ? (
+        <Button size="2xs" variant="outline" disabled={!!job} onClick={() => void change({ settings: does[h.kind] })}>
+          Do it
+        </Button>
+      ) : (
+        <Button size="2xs" variant="ghost" onClick={() => select(keys, false, true)}>
+          Show
+        </Button>
+      )}
+    </Flex>
+  )
+}

@@ -1,0 +1,2 @@
+/** How islands may turn, by the recipe's words. */
+export const TURNS = { none: 'not at all', '180': 'by 180°', '90': 'by 90°', '45': 'by 45°', free: 'freely' }
