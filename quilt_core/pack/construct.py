@@ -17,6 +17,7 @@ from .shapes import BASE
 
 _MANY = 400  # islands; above that passes remember where the last of a size went, and one order must do
 _HEAP = 3000  # above that no pass is made only to compare
+_LONG = 0.6  # of the likely side
 _SHARE = 0.12  # of the seconds; the search of overlaps gains more with the rest than further orders do
 
 
@@ -25,8 +26,10 @@ class Construct:
 
     def __init__(self, search: Search) -> None:
         self.search, self.shapes = search, search.shapes
-        turns = np.diff(np.r_[0, np.cumsum(self.shapes.allowed.sum(axis=1))])
-        self.poses = pose_list(self.shapes, 8 if len(turns) and turns.max() == 8 else int(min(4, max(1, turns.max(initial=1)))))
+        # Steps of 90 degrees, and of 45 where the recipe has no others; a long island that turns freely may need its diagonal.
+        turns = self.shapes.allowed[:, self.shapes.mirror > 0].sum(axis=1)
+        long = self.shapes.diameter > _LONG * self.guess()[0]
+        self.poses = pose_list(self.shapes, np.where((turns == 8) | ((turns > 8) & long), 8, np.minimum(turns, 4)))
         self.hint = self.shapes.count > _MANY
         self.found: State | None = None
         self.starts: list[State] = []

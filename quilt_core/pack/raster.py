@@ -142,14 +142,14 @@ def _spread(runs, at):  # type: ignore[no-untyped-def]
                 to += 1
 
 
-def pose_list(shapes: Shapes, most: int) -> NDArray[np.int64]:
-    """Up to `most` poses (n, most) of each island spread evenly over those that it may take, unmirrored first; -1 for none."""
-    out = np.full((shapes.count, most), -1)
+def pose_list(shapes: Shapes, most: NDArray[np.int64]) -> NDArray[np.int64]:
+    """Up to `most` (n,) poses of each island, (n, greatest of most), spread evenly over those that it may take, unmirrored first; -1 for none."""
+    out = np.full((shapes.count, int(most.max(initial=1))), -1)
     plain = shapes.mirror > 0
     for i in range(shapes.count):
         may = np.flatnonzero(shapes.allowed[i] & plain)
-        if len(may) > most:
-            may = may[np.arange(most) * len(may) // most]
+        if len(may) > most[i]:
+            may = may[np.arange(most[i]) * len(may) // most[i]]
         out[i, : len(may)] = may
     return out
 
