@@ -100,7 +100,7 @@ def test_real_files_to_a_proven_zip(page: Page, address: str, tmp_path: Path) ->
     expect(page.get_by_role("listbox", name="Objects").get_by_role("option")).to_have_count(10)
 
     stages = page.get_by_role("navigation", name="Stages")
-    stages.get_by_role("button", name="Even and arrange").click()
+    stages.get_by_role("button", name="Arrange").click()
     page.get_by_label("Map size").select_option("1024")
     expect(page.get_by_label("Padding", exact=True)).to_have_value("4")
     page.get_by_role("textbox", name="Time").fill("3")
@@ -138,7 +138,7 @@ def test_demo_select_undo_reload(page: Page, address: str) -> None:
     expect(page.locator('[role=option][aria-selected="true"]')).to_have_count(6)
 
     stages = page.get_by_role("navigation", name="Stages")
-    stages.get_by_role("button", name="Even and arrange").click()
+    stages.get_by_role("button", name="Arrange").click()
     page.get_by_role("textbox", name="Time").fill("60")
     page.get_by_role("textbox", name="Time").press("Enter")
     page.get_by_role("button", name="Pack this sheet").click()

@@ -5,6 +5,8 @@ import { Piece } from './scene/pieces'
 import { islandsOf, paint, type Keys } from './scene/states'
 
 export const STAGES = ['Gather', 'Inspect', 'Mend', 'Even', 'Arrange', 'Prove', 'Deliver'] as const
+export const UNITS = { m: 1, cm: 0.01, mm: 0.001, in: 0.0254, ft: 0.3048 }
+export type Unit = keyof typeof UNITS
 export type Stage = (typeof STAGES)[number]
 export type Kind = 'pack' | 'explain' | 'mend' | 'channel' | 'deliver'
 
@@ -29,6 +31,8 @@ interface Quilt {
   /** Whether a click on a picture picks whole objects or single islands. */
   picks: 'objects' | 'islands'
   pieces: Piece[]
+  /** Unit of the files that do not say. */
+  unit: Unit
   /** Gaps in px that a field shows before they are set. */
   preview: { padding_px?: number; margin_px?: number }
   /** Counts up whenever the views have to draw again. */
@@ -47,7 +51,8 @@ interface Quilt {
   discard: (layout: number) => Promise<void>
   step: (direction: 'undo' | 'redo') => Promise<void>
   start: (kind: Kind, params?: Record<string, unknown>) => Promise<void>
-  upload: (files: { path: string; file: File }[], unit: number) => Promise<void>
+  upload: (files: { path: string; file: File }[]) => Promise<void>
+  setUnit: (unit: Unit) => void
   stop: () => Promise<void>
   fit: () => void
   show: () => void
@@ -172,6 +177,7 @@ export const useQuilt = create<Quilt>((set, get) => {
     selection: new Set(),
     picks: localStorage.getItem('picks') === 'islands' ? 'islands' : 'objects',
     pieces: [],
+    unit: 'm',
     preview: {},
     drawn: 0,
     fitted: 0,
@@ -201,6 +207,7 @@ export const useQuilt = create<Quilt>((set, get) => {
       set({ picks })
     },
     setPreview: (preview) => set({ preview: { ...get().preview, ...preview } }),
+    setUnit: (unit) => set({ unit }),
     say: (message) => set({ message }),
     select(keys, add = false, show = false) {
       const selection = new Set(add ? get().selection : [])
@@ -247,12 +254,13 @@ export const useQuilt = create<Quilt>((set, get) => {
         if (data) void follow(data)
         else set({ message: words(error) })
       }),
-    async upload(files, unit) {
+    async upload(files) {
       const project = get().state
-      if (!project || !files.length) return
+      if (!project) return set({ message: 'The project is still being loaded. Drop the files again in a moment.' })
+      if (!files.length) return
       set({ message: '' })
       try {
-        await follow(await bringIn(project.id, files, unit))
+        await follow(await bringIn(project.id, files, UNITS[get().unit]))
       } catch (e) {
         set({ message: (e as Error).message })
       }

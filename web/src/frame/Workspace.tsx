@@ -31,7 +31,11 @@ export function Workspace({ id, leave }: { id: number; leave: () => void }) {
   async function drop(e: DragEvent) {
     e.preventDefault()
     setOver(false)
-    void q.upload(await dropped(e.dataTransfer), 1)
+    try {
+      void q.upload(await dropped(e.dataTransfer))
+    } catch {
+      q.say('What was dropped could not be read. Choose the files with the button in Gather instead.')
+    }
   }
 
   return (
@@ -69,23 +73,23 @@ export function Workspace({ id, leave }: { id: number; leave: () => void }) {
       )}
       <Box flex="1" minH="0">
         <Group orientation="horizontal" id="frame" {...frame}>
-          <Panel id="ledger" defaultSize="27%" minSize="250px">
+          <Panel id="ledger-panel" defaultSize="27%" minSize="250px">
             <Ledger />
           </Panel>
           <Divide />
-          <Panel id="pictures" minSize="300px">
+          <Panel id="pictures-panel" minSize="300px">
             <Group orientation="vertical" id="views" {...views}>
-              <Panel id="table" defaultSize="55%" minSize="120px">
+              <Panel id="table-panel" defaultSize="55%" minSize="120px">
                 <TableView />
               </Panel>
               <Divide flat />
-              <Panel id="model" minSize="100px">
+              <Panel id="model-panel" minSize="100px">
                 <ModelView />
               </Panel>
             </Group>
           </Panel>
           <Divide />
-          <Panel id="worksheet" defaultSize="23%" minSize="270px">
+          <Panel id="worksheet-panel" defaultSize="23%" minSize="270px">
             <Worksheet />
           </Panel>
         </Group>

@@ -1,17 +1,14 @@
 import { Box, Button, Flex, Text } from '@chakra-ui/react'
-import { useRef, useState } from 'react'
-import { useQuilt } from '../store'
+import { useRef } from 'react'
+import { UNITS, useQuilt, type Unit } from '../store'
 import { fromList } from './drop'
 import { Setting, Title } from './parts'
 
-const UNITS: Record<string, number> = { m: 1, cm: 0.01, mm: 0.001, in: 0.0254, ft: 0.3048 }
-
 export function Gather() {
-  const { state, job, upload, selection, change, start } = useQuilt()
+  const { state, job, upload, unit, setUnit, selection, change, start } = useQuilt()
   const files = useRef<HTMLInputElement>(null)
   const folder = useRef<HTMLInputElement>(null)
-  const [unit, setUnit] = useState('m')
-  const take = (list: FileList | null) => list?.length && void upload(fromList(list), UNITS[unit])
+  const take = (list: FileList | null) => list?.length && void upload(fromList(list))
   const left = new Set(state?.objects.filter((o) => o.left_out).map((o) => o.key))
   const leave = (out: boolean) => {
     for (const k of selection)
@@ -49,7 +46,7 @@ export function Gather() {
         />
       </Flex>
       <Setting name="Unit of OBJ files" text="OBJ does not say. Density is per metre; glTF is always in metres.">
-        <select aria-label="Unit of OBJ files" value={unit} onChange={(e) => setUnit(e.target.value)}>
+        <select aria-label="Unit of OBJ files" value={unit} onChange={(e) => setUnit(e.target.value as Unit)}>
           {Object.keys(UNITS).map((u) => (
             <option key={u}>{u}</option>
           ))}

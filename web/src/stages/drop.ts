@@ -1,7 +1,9 @@
 /** Files of a drop, folders opened, each with its path relative to what was dropped. */
 export async function dropped(transfer: DataTransfer): Promise<{ path: string; file: File }[]> {
+  // Both lists are gone after the first wait, so both are taken now.
+  const plain = fromList(transfer.files)
   const entries = [...transfer.items].map((i) => i.webkitGetAsEntry()).filter((e) => e !== null)
-  if (!entries.length) return fromList(transfer.files)
+  if (!entries.some((e) => e.isDirectory)) return plain
   const out: { path: string; file: File }[] = []
   for (const e of entries) await walk(e, '', out)
   return out
