@@ -18,6 +18,7 @@ from .shapes import BASE
 _MANY = 400  # islands; above that passes remember where the last of a size went, and one order must do
 _HEAP = 3000  # above that no pass is made only to compare
 _LONG = 0.6  # of the likely side
+_LATEST = 0.4  # of the seconds; with many islands no pass begins later
 _SHARE = 0.12  # of the seconds; the search of overlaps gains more with the rest than further orders do
 
 
@@ -121,7 +122,7 @@ class Construct:
         """Passes over one strip of ever better width; returns the least side, infinite for none."""
         s, least = self.search, math.inf
         for _ in range(tries):
-            if s.best is not None and s.over():
+            if s.best is not None and (s.over() or (self.shapes.count > _MANY and s.spent() > _LATEST)):
                 break
             found = self.strip(raster, order, width, 3 * width + int(raster.size.max()))
             if found.stopped:
@@ -181,7 +182,7 @@ class Construct:
             if s.hold is not None and s.best is None:
                 guess = max(guess, s.hold)
             raster = self.raster(guess * float(s.frame.ratio.max()) / resolution, top_side)
-            for number, order in enumerate(self.promising(raster)):
+            for number, order in enumerate(self.promising()):
                 if s.best is not None and (s.over() or (number and s.spent() > _SHARE)):
                     break
                 if s.best is None and (number or s.stop[0] != 0):
@@ -195,29 +196,30 @@ class Construct:
             if s.best is not None or s.stop[0] != 0:
                 break
             guess = max(guess * 1.3, self.needed * 1.1)
+        if not last and self.shapes.count > _MANY:
+            self.compare(raster)
         if s.best is not None and last and self.shapes.count > _MANY:
             self.compact(s.best)
         return s.best is not None
 
-    def promising(self, raster: Raster) -> list[Ints]:
-        """The orders worth a closer look: all where passes are quick, else the one that a pass of each finds to be the best.
-
-        The call that compares them returns none: a finer grid starts from the side that it found likely.
-        """
-        s, orders = self.search, self.orders()
+    def promising(self) -> list[Ints]:
+        """The orders worth a pass: all where passes are quick, else the one that `compare` found to be the best."""
+        orders = self.orders()
         if self.shapes.count <= _MANY:
             return orders
-        if s.best is None or self.shapes.count > _HEAP or len(s.frame.ratio) > 1 or s.frame.held.any():
-            return orders[:1]
-        if self.order is None:
-            width = int(self.cells(raster, s.best.side)[0])
-            with ThreadPoolExecutor(2) as pool:
-                found = list(pool.map(lambda order: self.strip(raster, order, width, 3 * width), orders))
-            tops = [f.top if not (f.lost or f.stopped) else 3 * width for f in found]
-            self.order = orders[int(np.argmin(tops))]
-            self.likely = self.side_of(raster, int(math.sqrt(width * min(tops))))
-            return []
-        return [self.order]
+        return orders[:1] if self.order is None else [self.order]
+
+    def compare(self, raster: Raster) -> None:
+        """Find the best order by one pass of each, and the side that it is likely to end at. Not where a pass takes seconds."""
+        s, orders = self.search, self.orders()
+        if s.best is None or self.shapes.count > _HEAP or len(s.frame.ratio) > 1 or s.frame.held.any() or s.over():
+            return
+        width = int(self.cells(raster, s.best.side)[0])
+        with ThreadPoolExecutor(2) as pool:
+            found = list(pool.map(lambda order: self.strip(raster, order, width, 3 * width), orders))
+        tops = [f.top if not (f.lost or f.stopped) else 3 * width for f in found]
+        self.order = orders[int(np.argmin(tops))]
+        self.likely = self.side_of(raster, int(math.sqrt(width * min(tops))))
 
     def compact(self, state: State) -> None:
         """Offer a layout for compaction unless nobody waits for it."""

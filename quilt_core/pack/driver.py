@@ -28,7 +28,7 @@ def _phases(search: Search) -> None:
     """The constructive passes, then the search of overlaps."""
     construct = Construct(search)
     n = search.shapes.count
-    grids = (256, 512) if n <= 400 else (512, 1024, 2048) if n <= 3000 else (2048, 4096)
+    grids = (256, 512) if n <= 400 else (512, 2048) if n <= 3000 else (2048, 4096)
     for resolution in grids:
         if not construct.run(resolution, resolution == grids[-1]) or search.over():
             return
