@@ -12,7 +12,7 @@ import numpy as np
 import shapely
 from numpy.typing import NDArray
 
-from ..prove.gaps import overlaps
+from ..prove.gaps import LEAST_OVERLAP, Overlaps, overlaps, shared_area
 from ..scene import Floats
 from ..sheet import MeshIslands, transform_regions
 from .layout import flipped
@@ -23,7 +23,7 @@ REACH = 1 / 32  # UV units within which gaps are looked for: 64 px of a 2048 px 
 MOST_GAPS = 20_000
 MOST_OVERLAPS = 20_000
 _TWIN = 1e-3  # share of its area by which a twin may miss the other
-_LEAST_OVERLAP = 1e-10  # UV units squared: 0.0004 px of a 2048 px map
+_HEAP = 1_000_000  # pairs of boxes that meet; above that gaps are only looked for between islands that overlap nothing
 
 
 @dataclass(frozen=True)
@@ -68,13 +68,14 @@ class Findings:
         return {f.name: getattr(self, f.name) for f in fields(self)}
 
 
-def find(pieces: list[MeshIslands], tables: list[Floats] | None = None, reach: float = REACH) -> Findings:
+def find(pieces: list[MeshIslands], tables: list[Floats] | None = None, reach: float = REACH, shared: Overlaps | None = None) -> Findings:
     """Measure a layout of pieces that share one sheet.
 
     Parameters
     ----------
     tables : similarity per island and piece; None for the UVs as they were read
     reach : UV units within which gaps are looked for
+    shared : the overlaps of the layout, where somebody measured them already
     """
     if not pieces:
         return _nothing()
@@ -97,7 +98,7 @@ def find(pieces: list[MeshIslands], tables: list[Floats] | None = None, reach: f
     regions = np.concatenate(moved)
     merged["area"] = shapely.area(regions)
     merged["box"] = shapely.bounds(regions)
-    pairs = _pairs(regions, merged["area"], reach)
+    pairs = _pairs(regions, merged["area"], reach, overlaps(regions, LEAST_OVERLAP) if shared is None else shared)
     cut = np.array([pairs.pop("cut")])
     return Findings(
         **merged, **pairs, split=np.concatenate(splits), crowded=np.array(crowded), against=np.array(against), cut=cut
@@ -149,9 +150,8 @@ def _of_piece(piece: MeshIslands, table: Floats | None) -> dict[str, NDArray[Any
     }  # fmt: skip
 
 
-def _pairs(regions: NDArray[np.object_], area: Floats, reach: float) -> dict[str, Any]:
+def _pairs(regions: NDArray[np.object_], area: Floats, reach: float, shared: Overlaps) -> dict[str, Any]:
     """Overlapping and near pairs with their places."""
-    shared = overlaps(regions, _LEAST_OVERLAP)
     order = np.argsort(-shared.area, kind="stable")[:MOST_OVERLAPS]
     pairs, shares = shared.pairs[order], shared.area[order]
     cut = shared.cut or len(shared.pairs) > MOST_OVERLAPS
@@ -159,24 +159,28 @@ def _pairs(regions: NDArray[np.object_], area: Floats, reach: float) -> dict[str
     at = shapely.get_coordinates(shapely.point_on_surface(common)) if len(pairs) else np.zeros((0, 2))
     smaller, larger = (f(area[pairs[:, 0]], area[pairs[:, 1]]) for f in (np.minimum, np.maximum))
     twins = (shares > (1 - _TWIN) * smaller) & (smaller > (1 - _TWIN) * larger)
-    near, gap, gap_at, more = _gaps(regions, reach)
+    near, gap, gap_at, more = _gaps(regions, reach, np.unique(shared.pairs))
     return {
         "overlap_pairs": pairs, "overlap_area": shares, "overlap_at": at, "twins": twins, "gap_pairs": near, "gap": gap, "gap_at": gap_at,
         "cut": cut or more,
     }  # fmt: skip
 
 
-def _gaps(regions: NDArray[np.object_], reach: float) -> tuple[NDArray[np.int64], Floats, Floats, bool]:
+def _gaps(regions: NDArray[np.object_], reach: float, overlapping: NDArray[np.int64]) -> tuple[NDArray[np.int64], Floats, Floats, bool]:
     """Pairs (m, 2) within reach that share no area, nearest first; their distances and the middles of the gaps; whether some were left out."""
     known = np.flatnonzero(~shapely.is_empty(regions))
-    none = np.zeros((0, 2), np.int64), np.zeros(0), np.zeros((0, 2)), False
-    if len(known) < 2:
-        return none
+    none = np.zeros((0, 2), np.int64), np.zeros(0), np.zeros((0, 2))
     tree = shapely.STRtree(regions[known])
-    # A heap of thousands lies closer than `reach` all over: a smaller reach finds the nearest ones.
+    left_out = False
+    if len(known) > 2000 and len(tree.query(regions[known])[0]) > _HEAP:
+        known = np.setdiff1d(known, overlapping)
+        tree, left_out = shapely.STRtree(regions[known]), True
+    if len(known) < 2:
+        return *none, left_out
+    # Thousands of islands lie closer than `reach` all over: a smaller reach finds the nearest ones.
     for _ in range(12):
-        boxes = shapely.box(*np.column_stack([shapely.bounds(regions[known]) + reach * np.array([-1, -1, 1, 1])]).T)
-        if len(known) < 500 or len(tree.query(boxes)[0]) < 40 * MOST_GAPS:
+        grown = shapely.bounds(regions[known]) + reach * np.array([-1, -1, 1, 1])
+        if len(known) < 500 or len(tree.query(shapely.box(*grown.T))[0]) < 40 * MOST_GAPS:
             break
         reach *= 0.5
     i, j = tree.query(regions[known], predicate="dwithin", distance=reach)
@@ -186,10 +190,10 @@ def _gaps(regions: NDArray[np.object_], reach: float) -> tuple[NDArray[np.int64]
     apart = (distance > 0) | ~_share(regions, i, j)
     i, j, distance = i[apart], j[apart], distance[apart]
     order = np.argsort(distance, kind="stable")[:MOST_GAPS]
-    cut = len(distance) > MOST_GAPS
+    cut = left_out or len(distance) > MOST_GAPS
     i, j, distance = i[order], j[order], distance[order]
     if not len(i):
-        return none
+        return *none, cut
     ends = shapely.get_coordinates(shapely.shortest_line(regions[i], regions[j])).reshape(-1, 2, 2)
     return np.column_stack([i, j]), distance, ends.mean(axis=1), cut
 
@@ -198,5 +202,5 @@ def _share(regions: NDArray[np.object_], i: NDArray[np.int64], j: NDArray[np.int
     """Whether pairs at distance 0 share area (they are overlaps then) or only touch."""
     out = np.zeros(len(i), bool)
     touching = np.flatnonzero(shapely.distance(regions[i], regions[j]) <= 0)
-    out[touching] = shapely.area(shapely.intersection(regions[i[touching]], regions[j[touching]])) > _LEAST_OVERLAP
+    out[touching] = shared_area(regions[i[touching]], regions[j[touching]]) > LEAST_OVERLAP
     return out

@@ -8,7 +8,7 @@ import numpy as np
 import shapely
 from numpy.typing import NDArray
 
-from ..prove.gaps import overlaps, smallest_gap, smallest_margin
+from ..prove.gaps import LEAST_OVERLAP, Overlaps, overlaps, smallest_gap, smallest_margin
 from ..scene import Floats
 from ..sheet import MeshIslands, transform_regions
 
@@ -23,7 +23,7 @@ class LayoutProof:
     overlap_pairs: islands that share texels, two and two; overlap_self: islands that cover themselves twice;
     overlap_px: texels so shared; gap and margin in px (None where there is nothing to measure between);
     outside: islands not wholly inside one UDIM tile; flipped: mirrored islands; `cut`: pairs were too many to
-    measure all. `coverage` by tile number 0 = 1001.
+    measure all. `coverage` by tile number 0 = 1001; `shared`: all pairs that share area, in UV units.
     """
 
     islands: int
@@ -36,7 +36,7 @@ class LayoutProof:
     outside: int
     flipped: int
     coverage: dict[int, tuple[float, int]]
-    pairs: NDArray[np.int64]
+    shared: Overlaps
 
     @property
     def ok(self) -> bool:
@@ -71,28 +71,30 @@ def prove(pieces: list[MeshIslands], tables: list[Floats] | None, map_px: int, t
     tiles : columns and rows of the sheet; None for any UDIM tile
     """
     if not pieces:
-        return LayoutProof(0, 0, 0, 0.0, False, None, None, 0, 0, {}, np.zeros((0, 2), np.int64))
+        return LayoutProof(0, 0, 0, 0.0, False, None, None, 0, 0, {}, Overlaps(np.zeros((0, 2), np.int64), np.zeros(0)))
     moved = [p.outlines.regions if tables is None else transform_regions(p.outlines.regions, tables[i]) for i, p in enumerate(pieces)]
     regions = np.concatenate(moved)
     scale = [np.ones(p.islands.count) if tables is None else tables[i][:, 2] for i, p in enumerate(pieces)]
     own = np.concatenate([p.outlines.self_overlap * s**2 for p, s in zip(pieces, scale, strict=True)]) * map_px**2
-    shared = overlaps(regions, _OVERLAP_PX / map_px**2)
+    shared = overlaps(regions, LEAST_OVERLAP)
+    seen = shared.area > _OVERLAP_PX / map_px**2
     box = shapely.bounds(regions)
     box = box[~np.isnan(box[:, 0])]
-    gap, margin = smallest_gap(regions), smallest_margin(regions)
+    # Where islands overlap the smallest gap is 0; a heap of thousands need not be searched for it.
+    gap, margin = 0.0 if len(shared.pairs) else smallest_gap(regions), smallest_margin(regions)
     mirrored = [flipped(p, None if tables is None else tables[i]) for i, p in enumerate(pieces)]
     return LayoutProof(
         islands=len(regions),
-        overlap_pairs=len(shared.pairs),
+        overlap_pairs=int(seen.sum()),
         overlap_self=int((own > _OVERLAP_PX).sum()),
-        overlap_px=float(shared.area.sum() * map_px**2 + own[own > _OVERLAP_PX].sum()),
+        overlap_px=float(shared.area[seen].sum() * map_px**2 + own[own > _OVERLAP_PX].sum()),
         cut=shared.cut,
         gap_px=gap * map_px if np.isfinite(gap) else None,
         margin_px=margin * map_px if np.isfinite(margin) else None,
         outside=int(outside(box, *(tiles or (None, None))).sum()),
         flipped=int(np.concatenate(mirrored).sum()),
         coverage=_coverage(regions, bool(len(shared.pairs))),
-        pairs=shared.pairs,
+        shared=shared,
     )
 
 

@@ -166,6 +166,6 @@ def measure(layout: Layout, sheet: Sheet, tables: list[Floats], map_px: int) -> 
         "coverage": sum(c for c, _ in proof.coverage.values()) / max(1, len(proof.coverage)),
         "density": None if spread is None else spread.median,
     }  # fmt: skip
-    layout.findings = to_npz(find(sheet.pieces, tables).arrays())  # type: ignore[arg-type]
+    layout.findings = to_npz(find(sheet.pieces, tables, shared=proof.shared).arrays())  # type: ignore[arg-type]
     layout.pieces = [list(p) for p in sheet.places]
     layout.picture = picture(sheet, tables, 256)

@@ -19,7 +19,6 @@ export const FILL = /* glsl */ `
   out vec4 colour;
   uniform float density;
   uniform float marks;
-  uniform float veil;
   void main() {
     if (has(state, 4)) discard;
     vec3 c = density > 0.5 ? densityColour(state.x) : mix(cloth, vec3(0.98, 0.96, 0.92), 0.38);
@@ -27,7 +26,7 @@ export const FILL = /* glsl */ `
     float slant = mod(gl_FragCoord.x + gl_FragCoord.y, 10.0);
     if (marks > 0.5 && has(state, 2) && slant < 1.6) c = mix(c, vec3(0.64, 0.25, 0.2), 0.8);
     if (has(state, 1)) c = mix(c, vec3(0.15, 0.2, 0.3), 0.22);
-    colour = vec4(c, veil);
+    colour = vec4(c, 1.0);
   }
 `
 

@@ -60,7 +60,6 @@ export class Table extends View {
       density: { value: 0 },
       marks: { value: 1 },
       band: { value: 0.14 },
-      veil: { value: 1 },
     }
     const material = new THREE.ShaderMaterial({
       glslVersion: THREE.GLSL3,
@@ -69,7 +68,7 @@ export class Table extends View {
       side: THREE.DoubleSide,
       depthTest: false,
       depthWrite: false,
-      transparent: true,
+      transparent: order > 0,
       uniforms,
     })
     material.userData.zone = order < 0
@@ -140,7 +139,8 @@ export class Table extends View {
       m.uniforms.pixel.value = unit
       if (m.userData.zone) {
         m.uniforms.zone.value = this.zone
-        m.visible = this.zone > 0
+        // Thinner than a pixel it would only cost time.
+        m.visible = this.zone > 0.8 * unit
       }
     }
     return this.camera
