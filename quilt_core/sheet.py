@@ -91,12 +91,11 @@ class SheetRules:
     """Rules for single islands, over the islands of all pieces.
 
     turns : (n,) how each may turn, or None where the recipe alone speaks
-    held : (n,) islands that stay where `present` (n, 5), the similarities of the layout as it is, puts them
+    held : (n,) islands that stay where the layout as it is has them
     """
 
     turns: tuple[str, ...] | None = None
     held: NDArray[np.bool_] | None = None
-    present: Floats | None = None
 
     def of(self, real: NDArray[np.int64]) -> Rules | None:
         """The packer's rules for the islands (k,) that cover anything."""
@@ -122,6 +121,7 @@ def pack_sheet(
     stop: Callable[[], bool] = lambda: False,
     weight: Floats | None = None,
     rules: SheetRules | None = None,
+    present: Floats | None = None,
 ) -> SheetPacking:
     """Even the density of all islands of all pieces and pack them into one sheet.
 
@@ -129,6 +129,8 @@ def pack_sheet(
     ----------
     weight : (n,) over the islands of all pieces, a factor on the density of each; kept ratios have their weights in them
     rules : held islands and turning of single ones
+    present : (n, 5) the layout as it is: islands that were flipped back or straightened stay so, and held ones stay in
+        their place; None for the UVs as they were read
 
     Raises
     ------
@@ -136,52 +138,50 @@ def pack_sheet(
     DoesNotFit : see `pack`; island numbers count through all pieces
     """
     rules = SheetRules() if rules is None else rules
-    sized, real, factor = sized_regions(pieces, recipe, keep_ratios, weight)
-    held = np.zeros(len(real), bool) if rules.held is None or rules.present is None else rules.held[real]
+    now = np.tile(IDENTITY, (sum(p.islands.count for p in pieces), 1)) if present is None else present
+    sized, real, base = sized_regions(pieces, recipe, keep_ratios, weight, now)
+    held = np.zeros(len(real), bool) if rules.held is None else rules.held[real]
     if held.any():
-        _hold(sized, held, real, pieces, rules, recipe)
+        sized[held] = _hold(pieces, real[held], now, recipe)
     corners = np.concatenate([p.islands.box for p in pieces])
     bounds = np.cumsum([0] + [p.islands.count for p in pieces])
 
     def layouts(packing: Packing) -> list[Floats]:
-        table = _tables(packing, factor, real, corners, recipe)
-        if held.any() and rules.present is not None:
-            table[real[held]] = rules.present[real[held]]
+        table = _tables(packing, base, real, corners, recipe)
+        table[real[held]] = now[real[held]]
         return np.split(table, bounds[1:-1])
 
     try:
         result = pack(sized, recipe, (lambda p: progress(layouts(p), p)) if progress else None, stop, rules.of(real))
     except DoesNotFit as e:
         raise DoesNotFit(str(e), [int(real[i]) for i in e.islands], e.best_density) from e
-    return SheetPacking(layouts(result.best), result, len(factor) - len(real))
+    return SheetPacking(layouts(result.best), result, len(base) - len(real))
 
 
-def _hold(
-    sized: NDArray[np.object_], held: NDArray[np.bool_], real: NDArray[np.int64], pieces: list[MeshIslands], rules: SheetRules, recipe: Recipe
-) -> None:  # fmt: skip
-    """Put the held islands among the sized regions (k,) where the present layout has them.
+def _hold(pieces: list[MeshIslands], mine: NDArray[np.int64], present: Floats, recipe: Recipe) -> NDArray[np.object_]:
+    """The held islands `mine` as regions where the present layout (n, 5) has them.
 
     Raises
     ------
-    QuiltError : a held island is not inside one tile of the sheet
+    QuiltError : one of them is not inside one tile of the sheet
     """
-    assert rules.present is not None
     regions = np.concatenate([p.outlines.regions for p in pieces])
-    mine = real[held]
-    sized[held] = transform_regions(regions[mine], rules.present[mine])
-    box = shapely.bounds(sized[held])
+    placed = transform_regions(regions[mine], present[mine])
+    box = shapely.bounds(placed)
     tile = np.floor(0.5 * (box[:, :2] + box[:, 2:]))
     out = (box[:, :2] < tile - 1e-6).any(axis=1) | (box[:, 2:] > tile + 1 + 1e-6).any(axis=1)
     out |= (tile < 0).any(axis=1) | (tile[:, 0] >= recipe.columns) | (tile[:, 1] >= recipe.rows)
     if out.any():
         raise QuiltError(f"{int(out.sum())} held islands lie outside the sheet. Bring them into the tile first, or let them go.")
+    return placed
 
 
 def sized_regions(
-    pieces: list[MeshIslands], recipe: Recipe, keep_ratios: bool = False, weight: Floats | None = None
+    pieces: list[MeshIslands], recipe: Recipe, keep_ratios: bool = False, weight: Floats | None = None, present: Floats | None = None
 ) -> tuple[NDArray[np.object_], NDArray[np.int64], Floats]:
-    """What goes into the packer: regions (k,) of the islands that cover anything, at their relative sizes (at a held density, at
-    their size in UV); the numbers (k,) of these islands among all n; and the factor (n,) that each island was sized by.
+    """What goes into the packer: regions (k,) of the islands that cover anything, turned and mirrored as in the `present`
+    layout (n, 5), at their relative sizes (at a held density, at their size in UV); the numbers (k,) of these islands among
+    all n; and the similarities (n, 5) that made them so.
 
     Raises
     ------
@@ -189,7 +189,10 @@ def sized_regions(
     """
     if not pieces:
         raise QuiltError("There is nothing to pack: no chosen object has UVs in this channel.")
-    uv_area = np.concatenate([p.islands.area for p in pieces])
+    base = np.tile(IDENTITY, (sum(p.islands.count for p in pieces), 1))
+    if present is not None:
+        base[:, :3] = present[:, :3]
+    uv_area = np.concatenate([p.islands.area for p in pieces]) * base[:, 2] ** 2
     world = np.concatenate([p.world_area for p in pieces])
     regions = np.concatenate([p.outlines.regions for p in pieces])
     group = np.repeat(np.arange(len(pieces)), [p.islands.count for p in pieces])
@@ -201,9 +204,8 @@ def sized_regions(
     real = np.flatnonzero(~shapely.is_empty(regions))
     if not len(real):
         raise QuiltError("There is nothing to pack: all islands have no area in the UV plane. Unwrap them first.")
-    tables = np.tile(IDENTITY, (len(real), 1))
-    tables[:, 2] = factor[real]
-    return transform_regions(regions[real], tables), real, factor
+    base[:, 2] *= factor
+    return transform_regions(regions[real], base[real]), real, base
 
 
 def _held(uv_area: Floats, world: Floats, recipe: Recipe, keep_ratios: bool) -> float:
@@ -217,12 +219,14 @@ def _held(uv_area: Floats, world: Floats, recipe: Recipe, keep_ratios: bool) -> 
     return recipe.density / now.median
 
 
-def _tables(packing: Packing, factor: Floats, real: NDArray[np.int64], box: Floats, recipe: Recipe) -> Floats:
-    out = np.tile(IDENTITY, (len(factor), 1))
-    out[real, 0], out[real, 1], out[real, 2] = packing.angle, packing.mirror, packing.scale * factor[real]
+def _tables(packing: Packing, base: Floats, real: NDArray[np.int64], box: Floats, recipe: Recipe) -> Floats:
+    """The packer's similarities after those (n, 5) that sized the islands. With M = diag(-1, 1): M R(a) = R(-a) M."""
+    out = np.tile(IDENTITY, (len(base), 1))
+    out[real, 0] = packing.angle + packing.mirror * base[real, 0]
+    out[real, 1], out[real, 2] = packing.mirror * base[real, 1], packing.scale * base[real, 2]
     out[real, 3:] = packing.offset
     # Flat islands cover no texel: they shrink to half a texel at the margin of the first tile.
-    flat = np.ones(len(factor), bool)
+    flat = np.ones(len(base), bool)
     flat[real] = False
     size = np.maximum((box[flat, 2:] - box[flat, :2]).max(axis=1), 1e-12)
     out[flat, 2] = np.minimum(1.0, 0.5 / recipe.map_px / size)

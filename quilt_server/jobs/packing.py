@@ -62,8 +62,9 @@ def run_pack(job: Job) -> None:
         report_progress(job, figures, to_npz(sheet.merged(old, tables)))
 
     weight = np.concatenate(weights(chosen, sheet, settings)) if sheet.pieces else None
-    ruled = rules(chosen, sheet, settings, sheet.split(old))
-    packed = pack_sheet(sheet.pieces, recipe, bool(settings["keep_ratios"]), progress, StopFlag(job), weight, ruled)
+    ruled = rules(chosen, sheet, settings)
+    present = np.concatenate(sheet.split(old)) if sheet.pieces else None
+    packed = pack_sheet(sheet.pieces, recipe, bool(settings["keep_ratios"]), progress, StopFlag(job), weight, ruled, present)
     done = {"coverage": packed.result.best.coverage, "seconds": recipe.seconds, "of": recipe.seconds}
     report_progress(job, {"text": "Proving the layout", **done})
     proof = prove(sheet.pieces, packed.tables, recipe.map_px, (1, 1))
@@ -89,8 +90,9 @@ def run_explain(job: Job) -> None:
     sheet = sheet_of(chosen)
     weight = np.concatenate(weights(chosen, sheet, settings)) if sheet.pieces else None
     recipe = replace(recipe_of(head), density=None)
-    regions, real, _ = sized_regions(sheet.pieces, recipe, bool(settings["keep_ratios"]), weight)
-    ruled = rules(chosen, sheet, settings | {"held": []}, sheet.split(from_npz(before.tables)))
+    present = np.concatenate(sheet.split(from_npz(before.tables))) if sheet.pieces else None
+    regions, real, _ = sized_regions(sheet.pieces, recipe, bool(settings["keep_ratios"]), weight, present)
+    ruled = rules(chosen, sheet, settings | {"held": []})
 
     def tell(done: int, of: int) -> None:
         report_progress(job, {"text": f"Trying what would help, {done + 1} of {of}"})

@@ -139,13 +139,13 @@ def weights(chosen: list[Chosen], sheet: Sheet, settings: dict[str, Any]) -> lis
     return np.split(whole, np.cumsum([count for _, _, count in sheet.places])[:-1]) if sheet.places else []
 
 
-def rules(chosen: list[Chosen], sheet: Sheet, settings: dict[str, Any], tables: list[Floats]) -> SheetRules | None:
-    """The rules for single islands that the settings hold, on the layout as it is."""
-    if not (settings["held"] or settings["turns"]) or not tables:
+def rules(chosen: list[Chosen], sheet: Sheet, settings: dict[str, Any]) -> SheetRules | None:
+    """The rules for single islands that the settings hold."""
+    if not (settings["held"] or settings["turns"]) or not sheet.pieces:
         return None
     held = _each(chosen, sheet, dict.fromkeys(settings["held"], True), False)
     turns = _each(chosen, sheet, settings["turns"], settings["rotate"])
-    return SheetRules(tuple(turns), np.array(held, bool), np.concatenate(tables))
+    return SheetRules(tuple(turns), np.array(held, bool))
 
 
 def picture(sheet: Sheet, tables: list[Floats], size: int, paper: str | None = "#fbf7ee", tile: int = 1001) -> bytes:

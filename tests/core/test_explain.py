@@ -11,10 +11,12 @@ import shapely
 from quilt_core import formats
 from quilt_core.density import densities
 from quilt_core.errors import QuiltError
-from quilt_core.faults.layout import prove
+from quilt_core.faults.layout import flipped, prove
+from quilt_core.mend.moves import boxes, centres, turned
+from quilt_core.mend.repairs import even, flip_back
 from quilt_core.pack import Recipe, Rules, explain, pack
 from quilt_core.pack.explain import halves, limiting
-from quilt_core.sheet import SheetRules, analyse, pack_sheet
+from quilt_core.sheet import IDENTITY, SheetRules, analyse, pack_sheet
 
 from .test_faults import squares
 
@@ -61,7 +63,7 @@ def test_held_islands_of_a_sheet_stay_and_weights_hold_for_the_rest() -> None:
     held = np.array([True, False, False, False])
     recipe = Recipe(512, 4, 2, passes=16)
     weight = np.array([1.0, 1.0, 0.5, 1.0])
-    packed = pack_sheet(pieces, recipe, weight=weight, rules=SheetRules(("90", "none", "90", "90"), held, present))
+    packed = pack_sheet(pieces, recipe, weight=weight, rules=SheetRules(("90", "none", "90", "90"), held), present=present)
     table = packed.tables[0]
     assert np.array_equal(table[0], present[0]) and table[1, 0] == 0
     d = densities(pieces[0].islands.area * table[:, 2] ** 2, pieces[0].world_area, 512)
@@ -70,4 +72,19 @@ def test_held_islands_of_a_sheet_stay_and_weights_hold_for_the_rest() -> None:
     assert proof.ok and proof.gap_px is not None and proof.gap_px >= 4 - 1e-3
     present[0, 3:] = 0.9
     with pytest.raises(QuiltError, match="held islands lie outside"):
-        pack_sheet(pieces, recipe, rules=SheetRules(None, held, present))
+        pack_sheet(pieces, recipe, rules=SheetRules(None, held), present=present)
+
+
+def test_what_was_flipped_back_straightened_or_evened_stays_so_when_packed() -> None:
+    data = squares([(0.1, 0.1, 0.3, 0.3), (0.5, 0.5, 0.7, 0.7), (0.1, 0.6, 0.4, 0.9)], flip=frozenset({0}))
+    pieces = [p for p in analyse(formats.read(data, "a.obj"), 0) if p is not None]
+    everything = np.ones(3, bool)
+    present = flip_back(pieces[0], np.tile(IDENTITY, (3, 1)), everything)
+    present = turned(present, centres(boxes(pieces[0], present)), np.array([0.3, 0.0, -0.2]))
+    table = pack_sheet(pieces, Recipe(512, 4, 2, "none", passes=16), present=present).tables[0]
+    assert not flipped(pieces[0], table).any()
+    assert np.allclose(table[:, 0], present[:, 0]), "an island that may not turn keeps the turn that it has"
+    present = even(pieces[0], present, np.array([True, False, False]), 400.0, 512)
+    kept = pack_sheet(pieces, Recipe(512, 4, 2, "90", passes=16), keep_ratios=True, present=present).tables[0]
+    assert np.allclose(kept[:, 2] / kept[0, 2], present[:, 2] / present[0, 2]), "present ratios, not those of the file"
+    assert prove(pieces, [kept], 512).ok

@@ -65,7 +65,7 @@ def test_mirrored_and_stacked_copies() -> None:
     kinds = {x.kind: x for x in listing(f, Limits(2048, 8.0, 4.0))}
     assert abs(kinds["flipped"].count - 70) <= 1
     assert abs(int((f.overlap_area * 2048**2 > 0.01).sum()) - 121) <= 1
-    assert kinds["overlap"].count + kinds["twins"].count <= len(f.overlap_pairs)
+    assert abs(kinds["overlap"].count - 121) <= 1
 
 
 @pytest.mark.parametrize(

@@ -73,7 +73,7 @@ export function Workspace({ id, leave }: { id: number; leave: () => void }) {
       )}
       <Box flex="1" minH="0">
         <Group orientation="horizontal" id="frame" {...frame}>
-          <Panel id="ledger-panel" defaultSize="27%" minSize="250px">
+          <Panel id="ledger-panel" defaultSize="27%" minSize="300px">
             <Ledger />
           </Panel>
           <Divide />

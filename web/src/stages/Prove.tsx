@@ -30,8 +30,16 @@ export function Prove() {
       </Box>
       <Figure name="Coverage" value={`${(100 * f.coverage).toFixed(2)} %`} />
       <Figure name="Density" value={f.density === null ? 'none' : `${f.density.toPrecision(5)} px/m`} />
-      <Figure name="Smallest gap" value={px(f.smallest_gap_px)} />
-      <Figure name="Smallest margin" value={px(f.smallest_margin_px)} />
+      <Figure
+        name={`Smallest gap, ${state.settings.padding_px} px asked`}
+        value={px(f.smallest_gap_px)}
+        good={f.smallest_gap_px === null || f.smallest_gap_px >= state.settings.padding_px - 1e-3}
+      />
+      <Figure
+        name={`Smallest margin, ${state.settings.margin_px} px asked`}
+        value={px(f.smallest_margin_px)}
+        good={f.smallest_margin_px === null || f.smallest_margin_px >= state.settings.margin_px - 1e-3}
+      />
       <Figure name="Overlapping pairs" value={String(f.overlap.pairs)} good={!f.overlap.pairs} />
       <Figure name="Islands that overlap themselves" value={String(f.overlap.self)} good={!f.overlap.self} />
       <Figure name="Outside or astride" value={String(f.outside)} good={!f.outside} />
