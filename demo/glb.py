@@ -48,7 +48,7 @@ def two_channels(parts: list[Part], tiling_per_metre: float, picture: bytes) -> 
 
 
 def _arrays(part: Part, per_metre: float) -> tuple[np.ndarray, np.ndarray, np.ndarray, np.ndarray]:
-    """Positions, tiling UVs, layout UVs (v downward, as glTF has it) and triangle corners of a part."""
+    """Positions, UVs that tile, UVs of the unwrapped islands (v downward, as glTF has it), triangle corners."""
     position: list[tuple[float, float, float]] = []
     tiling: list[tuple[float, float]] = []
     layout: list[tuple[float, float]] = []

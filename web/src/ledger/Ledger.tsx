@@ -1,6 +1,7 @@
 import { Box, Flex, Input, Text } from '@chakra-ui/react'
 import { useMemo, useRef, useState, type KeyboardEvent } from 'react'
 import { bandOf, target } from '../scene/states'
+import { Choice } from '../stages/parts'
 import { useQuilt } from '../store'
 import { linesOf, SORTS, type Sort } from './rows'
 import { LineRow, WIDTH } from './LineRow'
@@ -51,13 +52,7 @@ export function Ledger() {
           onChange={(e) => setFilter(e.target.value)}
           borderColor="thread"
         />
-        <select aria-label="Sort objects" value={sort} onChange={(e) => setSort(e.target.value as Sort)}>
-          {Object.entries(SORTS).map(([k, t]) => (
-            <option key={k} value={k}>
-              {t}
-            </option>
-          ))}
-        </select>
+        <Choice label="Sort objects" value={sort} options={SORTS} set={setSort} />
       </Flex>
       {faults.length > 0 && (
         <Flex px="2" pb="1">

@@ -1,6 +1,7 @@
 import { Box, Flex, Text } from '@chakra-ui/react'
 import { useEffect, useRef, useState } from 'react'
 import { bandOf, target } from '../scene/states'
+import { Choice, numbered } from '../stages/parts'
 import { useQuilt } from '../store'
 import { Model, type Look } from './model'
 
@@ -36,21 +37,14 @@ export function ModelView() {
   return (
     <Flex position="relative" direction="column" h="100%" bg="paper">
       <Flex gap="1" px="2" py="1" align="center" justify="flex-end" flexShrink="0">
-        <select aria-label="What the model shows" value={look} onChange={(e) => setLook(e.target.value as Look)}>
-          {Object.entries(LOOKS).map(([k, t]) => (
-            <option key={k} value={k}>
-              {t}
-            </option>
-          ))}
-        </select>
+        <Choice label="What the model shows" value={look} options={LOOKS} set={setLook} />
         {look === 'checker' && (
-          <select aria-label="Checker square" value={square} onChange={(e) => setSquare(Number(e.target.value))}>
-            {SQUARES.map((s) => (
-              <option key={s} value={s}>
-                {s} px{wanted ? `, ${((100 * s) / wanted).toPrecision(3)} cm` : ''}
-              </option>
-            ))}
-          </select>
+          <Choice
+            label="Checker square"
+            value={String(square)}
+            options={numbered(SQUARES, (s) => `${s} px${wanted ? `, ${((100 * s) / wanted).toPrecision(3)} cm` : ''}`)}
+            set={(s) => setSquare(Number(s))}
+          />
         )}
       </Flex>
       <Box ref={host} position="relative" flex="1" minH="0" overflow="hidden" data-testid="model" />

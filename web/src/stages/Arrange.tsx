@@ -2,11 +2,13 @@ import { Text } from '@chakra-ui/react'
 import type { Settings } from '../api/client'
 import { useQuilt } from '../store'
 import { Explain } from './Explain'
-import { Main, NumberField, Setting, Title } from './parts'
+import { Choice, Main, NumberField, numbered, Setting, Title } from './parts'
 import { Rules } from './Rules'
-import { TURNS } from './turns'
+import { TURNS, type Turn } from './turns'
 
 const MAPS = [64, 128, 256, 512, 1024, 2048, 4096, 8192]
+const AIMS = { fit: 'the highest that fits', hold: 'hold this number' }
+const SIZES = { even: 'even the density', keep: 'keep their ratios' }
 
 export function Arrange() {
   const { state, job, change, start, setPreview } = useQuilt()
@@ -20,20 +22,15 @@ export function Arrange() {
     <>
       <Title text="All islands packed into one tile, at one density times their weights.">Arrange</Title>
       <Setting name="Map size" text="Padding and density are counted in pixels of this map.">
-        <select
-          aria-label="Map size"
-          value={s.map_px}
-          onChange={(e) => {
-            const k = Number(e.target.value) / s.map_px
-            set({ map_px: Number(e.target.value), padding_px: s.padding_px * k, margin_px: s.margin_px * k })
+        <Choice
+          label="Map size"
+          value={String(s.map_px)}
+          options={numbered(MAPS, (m) => `${m} px`)}
+          set={(m) => {
+            const k = Number(m) / s.map_px
+            set({ map_px: Number(m), padding_px: s.padding_px * k, margin_px: s.margin_px * k })
           }}
-        >
-          {MAPS.map((m) => (
-            <option key={m} value={m}>
-              {m} px
-            </option>
-          ))}
-        </select>
+        />
       </Setting>
       <Setting
         name="Padding"
@@ -61,23 +58,15 @@ export function Arrange() {
         />
       </Setting>
       <Setting name="Turn islands" text="Steps of 90° keep straight edges straight on the pixels.">
-        <select aria-label="Turn islands" value={s.rotate} onChange={(e) => set({ rotate: e.target.value })}>
-          {Object.entries(TURNS).map(([k, t]) => (
-            <option key={k} value={k}>
-              {t}
-            </option>
-          ))}
-        </select>
+        <Choice label="Turn islands" value={s.rotate as Turn} options={TURNS} set={(rotate) => set({ rotate })} />
       </Setting>
       <Setting name="Density" text={s.hold ? 'What does not fit is named.' : 'As sharp as everything fits at.'}>
-        <select
-          aria-label="Density"
+        <Choice
+          label="Density"
           value={s.hold ? 'hold' : 'fit'}
-          onChange={(e) => set({ hold: e.target.value === 'hold' })}
-        >
-          <option value="fit">the highest that fits</option>
-          <option value="hold">hold this number</option>
-        </select>
+          options={AIMS}
+          set={(aim) => set({ hold: aim === 'hold' })}
+        />
       </Setting>
       {s.hold && (
         <Setting name="Hold" text={`${(s.density / 100).toPrecision(4)} px/cm`}>
@@ -95,14 +84,12 @@ export function Arrange() {
         name="Islands' sizes"
         text="Keeping them leaves the islands as sharp against each other as they are now."
       >
-        <select
-          aria-label="Islands' sizes"
+        <Choice
+          label="Islands' sizes"
           value={s.keep_ratios ? 'keep' : 'even'}
-          onChange={(e) => set({ keep_ratios: e.target.value === 'keep' })}
-        >
-          <option value="even">even the density</option>
-          <option value="keep">keep their ratios</option>
-        </select>
+          options={SIZES}
+          set={(size) => set({ keep_ratios: size === 'keep' })}
+        />
       </Setting>
       <Setting name="Time" text="The search goes on this long; stop it whenever it is good enough.">
         <NumberField name="Time" value={s.seconds} unit="s" least={0} most={3600} set={(seconds) => set({ seconds })} />

@@ -1,6 +1,6 @@
 import { Box, Text } from '@chakra-ui/react'
 import { useQuilt } from '../store'
-import { Figure, Main, Setting, Title } from './parts'
+import { Choice, Figure, Main, numbered, Setting, Title } from './parts'
 
 export function Deliver() {
   const { state, job, start, change } = useQuilt()
@@ -22,17 +22,12 @@ export function Deliver() {
               : 'A free channel leaves the UVs that the old textures use as they were.'
           }
         >
-          <select
-            aria-label="UV channel to write"
-            value={to}
-            onChange={(e) => void change({ settings: { channel_out: Number(e.target.value) } })}
-          >
-            {[0, 1, 2, 3].map((c) => (
-              <option key={c} value={c}>
-                channel {c}
-              </option>
-            ))}
-          </select>
+          <Choice
+            label="UV channel to write"
+            value={String(to)}
+            options={numbered([0, 1, 2, 3], (c) => `channel ${c}`)}
+            set={(c) => void change({ settings: { channel_out: Number(c) } })}
+          />
         </Setting>
       </Box>
       <Text color="faded" my="3">

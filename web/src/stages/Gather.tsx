@@ -1,8 +1,10 @@
 import { Box, Button, Flex, Text } from '@chakra-ui/react'
 import { useRef } from 'react'
-import { UNITS, useQuilt, type Unit } from '../store'
+import { useQuilt } from '../store'
 import { fromList } from './drop'
-import { Setting, Title } from './parts'
+import { Choice, numbered, Setting, Title } from './parts'
+
+const UNIT_NAMES = { m: 'm', cm: 'cm', mm: 'mm', in: 'in', ft: 'ft' }
 
 export function Gather() {
   const { state, job, upload, unit, setUnit, selection, change, start } = useQuilt()
@@ -46,26 +48,17 @@ export function Gather() {
         />
       </Flex>
       <Setting name="Unit of OBJ files" text="OBJ does not say. Density is per metre; glTF is always in metres.">
-        <select aria-label="Unit of OBJ files" value={unit} onChange={(e) => setUnit(e.target.value as Unit)}>
-          {Object.keys(UNITS).map((u) => (
-            <option key={u}>{u}</option>
-          ))}
-        </select>
+        <Choice label="Unit of OBJ files" value={unit} options={UNIT_NAMES} set={setUnit} />
       </Setting>
       {(state?.channels.length ?? 0) > 1 && (
         <Setting name="UV channel to work on" text="Its layout is read here; the other channels stay as they are.">
-          <select
-            aria-label="UV channel to work on"
-            value={state?.settings.channel_in ?? 0}
+          <Choice
+            label="UV channel to work on"
+            value={String(state?.settings.channel_in ?? 0)}
+            options={numbered(state?.channels ?? [], (c) => `channel ${c}`)}
             disabled={!!job}
-            onChange={(e) => void start('channel', { channel: Number(e.target.value) })}
-          >
-            {state?.channels.map((c) => (
-              <option key={c} value={c}>
-                channel {c}
-              </option>
-            ))}
-          </select>
+            set={(c) => void start('channel', { channel: Number(c) })}
+          />
         </Setting>
       )}
       {state?.files.map((f) => (

@@ -1,7 +1,7 @@
-import { Box, Button, Text } from '@chakra-ui/react'
+import { Box, Button, Flex, Text } from '@chakra-ui/react'
 import { useState } from 'react'
 import { selectedIslands, useQuilt } from '../store'
-import { Main, Setting, Title, Whom } from './parts'
+import { Choice, Main, Title, Whom } from './parts'
 
 const WAYS = {
   edges: 'by their longest straight edges',
@@ -36,19 +36,9 @@ export function Mend() {
         </Button>
       </Repair>
       <Repair name="Straighten" text="Islands are turned about their middles until they stand straight on the pixels.">
-        <Setting name="" text="">
-          <select
-            aria-label="How to straighten"
-            value={way}
-            onChange={(e) => setWay(e.target.value as keyof typeof WAYS)}
-          >
-            {Object.entries(WAYS).map(([k, t]) => (
-              <option key={k} value={k}>
-                {t}
-              </option>
-            ))}
-          </select>
-        </Setting>
+        <Flex mb="1">
+          <Choice label="How to straighten" value={way} options={WAYS} set={setWay} />
+        </Flex>
         <Button size="xs" variant="outline" disabled={!!job} onClick={() => mend('straighten')}>
           Straighten
         </Button>

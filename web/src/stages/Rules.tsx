@@ -1,7 +1,7 @@
 import { Box, Button, Flex, Text } from '@chakra-ui/react'
 import { useQuilt } from '../store'
-import { Setting, Whom } from './parts'
-import { TURNS } from './turns'
+import { Choice, Setting, Whom } from './parts'
+import { TURNS, type Turn } from './turns'
 
 /** What holds for the selection alone: held where it is, or turning in its own way. */
 export function Rules() {
@@ -43,19 +43,13 @@ export function Rules() {
             </Button>
           </Flex>
           <Setting name="Turn these" text="In place of what holds for the sheet.">
-            <select
-              aria-label="Turn these"
+            <Choice
+              label="Turn these"
               disabled={!!job}
-              value={ways.size === 1 ? [...ways][0] : ''}
-              onChange={(e) => turn(e.target.value)}
-            >
-              <option value="">as the sheet</option>
-              {Object.entries(TURNS).map(([k, t]) => (
-                <option key={k} value={k}>
-                  {t}
-                </option>
-              ))}
-            </select>
+              value={(ways.size === 1 ? [...ways][0] : '') as Turn | ''}
+              options={[['', 'as the sheet'], ...TURNS]}
+              set={turn}
+            />
           </Setting>
         </>
       ) : (

@@ -26,6 +26,34 @@ export function Setting({ name, text, children }: { name: string; text: string; 
   )
 }
 
+interface ChoiceProps<T extends string> {
+  /** Its name for those who do not see it. */
+  label: string
+  value: T
+  /** Values with their words; as pairs where the order matters and values look like numbers. */
+  options: Record<T, string> | readonly (readonly [T, string])[]
+  disabled?: boolean
+  set: (value: T) => void
+}
+
+/** One of several named values. */
+export function Choice<T extends string>({ label, value, options, disabled, set }: ChoiceProps<T>) {
+  const pairs = Array.isArray(options) ? options : Object.entries(options)
+  return (
+    <select aria-label={label} value={value} disabled={disabled} onChange={(e) => set(e.target.value as T)}>
+      {(pairs as [T, string][]).map(([k, t]) => (
+        <option key={k} value={k}>
+          {t}
+        </option>
+      ))}
+    </select>
+  )
+}
+
+/** Whole numbers as the options of a choice. */
+export const numbered = (values: readonly number[], words: (n: number) => string): Record<string, string> =>
+  Object.fromEntries(values.map((n) => [String(n), words(n)]))
+
 interface NumberProps {
   name: string
   value: number

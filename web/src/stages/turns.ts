@@ -1,2 +1,10 @@
+export type Turn = 'none' | '180' | '90' | '45' | 'free'
+
 /** How islands may turn, by the recipe's words. */
-export const TURNS = { none: 'not at all', '180': 'by 180°', '90': 'by 90°', '45': 'by 45°', free: 'freely' }
+export const TURNS: [Turn, string][] = [
+  ['none', 'not at all'],
+  ['180', 'by 180°'],
+  ['90', 'by 90°'],
+  ['45', 'by 45°'],
+  ['free', 'freely'],
+]

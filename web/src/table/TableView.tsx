@@ -3,11 +3,13 @@ import { useEffect, useMemo, useRef, useState } from 'react'
 import type { Fault, State } from '../api/client'
 import type { Piece } from '../scene/pieces'
 import { bandOf, islandsOf } from '../scene/states'
+import { Choice } from '../stages/parts'
 import { useQuilt } from '../store'
 import type { Marks } from './overlay'
 import { Table } from './table'
 
-const LOOKS = { cloth: 'cloth of each object', density: 'density' } as const
+const LOOKS = { cloth: 'cloth of each object', density: 'density' }
+const PICKS = { objects: 'pick objects', islands: 'pick islands' }
 
 /** The sheet with its tile and islands. */
 export function TableView() {
@@ -58,25 +60,8 @@ export function TableView() {
         <Text flex="1" color="faded" fontSize="xs" truncate>
           {map} px, padding {padding} px, margin {margin} px
         </Text>
-        <select
-          aria-label="What the table shows"
-          value={look}
-          onChange={(e) => setLook(e.target.value as keyof typeof LOOKS)}
-        >
-          {Object.entries(LOOKS).map(([k, t]) => (
-            <option key={k} value={k}>
-              {t}
-            </option>
-          ))}
-        </select>
-        <select
-          aria-label="What a click picks"
-          value={picks}
-          onChange={(e) => setPicks(e.target.value as 'objects' | 'islands')}
-        >
-          <option value="objects">pick objects</option>
-          <option value="islands">pick islands</option>
-        </select>
+        <Choice label="What the table shows" value={look} options={LOOKS} set={setLook} />
+        <Choice label="What a click picks" value={picks} options={PICKS} set={setPicks} />
         <Button
           size="xs"
           variant="ghost"

@@ -1,0 +1,124 @@
+"""The paths that only sets of many islands take, and the pieces of the search that can be checked alone."""
+
+from __future__ import annotations
+
+import numpy as np
+import pytest
+import shapely
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from quilt_core.pack import Recipe, Rules, pack
+from quilt_core.pack.construct import Construct
+from quilt_core.pack.improve import Improve
+from quilt_core.pack.raster import pose_list
+from quilt_core.pack.search import Search
+from quilt_core.pack.separate import _lift, _near, _put, _rest, spots
+from quilt_core.pack.shapes import prepare
+from quilt_core.prove.gaps import Overlaps, overlaps, shared_area, smallest_gap
+
+from .test_pack import check
+
+
+def heap(count: int, seed: int = 0) -> np.ndarray:
+    """Boxes, rings and needles of sizes that vary tenfold."""
+    random = np.random.default_rng(seed)
+    size = 10 ** random.uniform(-0.5, 0.5, (count, 2))
+    out = np.empty(count, object)
+    for i, (w, h) in enumerate(size):
+        ring = shapely.Point(0, 0).buffer(w, 6).difference(shapely.Point(0, 0).buffer(0.6 * w, 6))
+        out[i] = (shapely.box(0, 0, w, h), ring, shapely.box(0, 0, 4 * w, 0.1 * h))[i % 3]
+    return out
+
+
+def test_five_hundred_islands_are_proven_and_repeat_bit_for_bit() -> None:
+    regions, recipe = heap(500), Recipe(1024, 2, 1, passes=14)
+    first = pack(regions, recipe)
+    check(regions, recipe, first.best)
+    again = pack(regions, recipe)
+    assert np.array_equal(first.best.offset, again.best.offset) and np.array_equal(first.best.angle, again.best.angle)
+    assert first.best.coverage > 1.03 * first.history[0][1], "the finer grid gains on the first layout"
+
+
+def test_many_islands_over_two_tiles_and_at_a_held_density() -> None:
+    regions = heap(420, 1)
+    recipe = Recipe(1024, 2, 1, columns=2, passes=6)
+    two = pack(regions, recipe).best
+    assert set(two.tile) == {0, 1} and np.allclose(two.scale, two.scale[0])
+    sized = shapely.transform(regions, lambda xy: xy * two.common * 0.9)
+    held = pack(sized, Recipe(1024, 2, 1, columns=2, density=100.0, passes=6)).best
+    assert held.common == pytest.approx(1)
+
+
+def test_the_best_order_is_found_by_trying() -> None:
+    search = Search(heap(450, 2), Recipe(1024, 2, 1, passes=20), Rules(), None)
+    construct = Construct(search)
+    assert construct.run(512, last=False) and construct.order is not None and search.best is not None
+    assert construct.likely <= search.best.side * 1.001
+    assert [len(o) for o in construct.promising()] == [450]
+
+
+def test_poses_that_the_greedy_passes_try() -> None:
+    shapes = prepare(heap(3), ["none", "90", "free"], 0.0)
+    found = pose_list(shapes, np.array([1, 4, 8]))
+    assert [int((row >= 0).sum()) for row in found] == [1, 4, 8]
+    for i, row in enumerate(found):
+        assert shapes.allowed[i, row[row >= 0]].all()
+    assert len(set(np.diff(found[2]))) == 1, "spread evenly over the turn"
+
+
+@settings(max_examples=40, deadline=None)
+@given(st.integers(1, 70), st.integers(0, 10_000), st.integers(1, 3))
+def test_neighbours_against_all_pairs(count: int, seed: int, tiles: int) -> None:
+    """The vectorised comparison of boxes finds what a plain loop over all pairs finds; lifted islands are near to nothing."""
+    from quilt_core.pack.separate import scene
+
+    random = np.random.default_rng(seed)
+    regions = heap(max(count, 2), seed)[:count]
+    search = Search(regions, Recipe(512, 2, 1, passes=4), Rules(), None)
+    Construct(search).run(256)
+    improve = Improve(search)
+    # Tiles are wide enough that no island and no question reaches beyond one.
+    around = scene(np.full(tiles, 4000.0), 0.0, 1.0, count)
+    xy = random.uniform(1500, 2500, (count, 2))
+    tile = random.integers(0, tiles, count)
+    at = spots(xy[:, 0], xy[:, 1], np.zeros(count, np.int64), tile, np.ones(count), np.zeros(count, bool))
+    for i in range(count):
+        _put(improve.fields, around, at, i, xy[i, 0], xy[i, 1], 0, tile[i])
+    lifted = int(random.integers(count))
+    _lift(around, at, lifted)
+    low, size, t = random.uniform(1500, 2500, 2), random.uniform(0, 200, 2), int(random.integers(tiles))
+    n = _near(around, low[0], low[1], low[0] + size[0], low[1] + size[1], t)
+    found = set(around.near[:n].tolist())
+    slack = 0.01
+    for i in range(count):
+        a = at[i]
+        gap = max(a["lx"] - low[0] - size[0], low[0] - a["hx"], a["ly"] - low[1] - size[1], low[1] - a["hy"])
+        if i == lifted or tile[i] != t or gap > slack:
+            assert i not in found
+        elif gap < -slack:
+            assert i in found
+    _rest(around, at, lifted)
+    assert not at[lifted]["moving"]
+
+
+def test_a_stop_leaves_the_best_layout_of_many() -> None:
+    seen: list[float] = []
+    result = pack(heap(450, 3), Recipe(1024, 2, 1, seconds=3600), lambda p: seen.append(p.coverage), lambda: len(seen) > 1)
+    assert result.stopped and result.best.coverage == pytest.approx(seen[-1])
+    check(heap(450, 3), Recipe(1024, 2, 1), result.best)
+
+
+def test_shared_area_in_parts_is_what_it_is_at_once() -> None:
+    random = np.random.default_rng(5)
+    corner = random.uniform(0, 1, (3000, 2))
+    a, b = (shapely.box(*(corner + d).T, *(corner + d + 0.3).T) for d in (0.0, 0.1))
+    assert np.allclose(shared_area(a, b), shapely.area(shapely.intersection(a, b)))
+
+
+def test_a_heap_is_cut_short_and_says_so() -> None:
+    boxes = np.array([shapely.box(0, 0, 1 + k / 1000, 1) for k in range(80)], object)
+    whole, part = overlaps(boxes, 1e-9), overlaps(boxes, 1e-9, most_pairs=100)
+    assert isinstance(whole, Overlaps) and not whole.cut and len(whole.pairs) == 80 * 79 // 2
+    assert part.cut and 0 < len(part.pairs) <= 100
+    assert smallest_gap(boxes) == 0
