@@ -15,7 +15,7 @@ const PICKS = { objects: 'pick objects', islands: 'pick islands' }
 export function TableView() {
   const host = useRef<HTMLDivElement>(null)
   const table = useRef<Table>(null)
-  const { pieces, drawn, fitted, shown, state, faults, preview, picks, setPicks, fit } = useQuilt()
+  const { pieces, drawn, fitted, shown, state, faults, preview, picks, setPicks, fit, job } = useQuilt()
   const [look, setLook] = useState<keyof typeof LOOKS>('cloth')
   const [marked, setMarked] = useState(true)
   useEffect(() => {
@@ -39,6 +39,7 @@ export function TableView() {
   const padding = preview.padding_px ?? state?.settings.padding_px ?? 0
   const margin = preview.margin_px ?? state?.settings.margin_px ?? 0
   const band = state ? bandOf(state) : 0.14
+  const packing = job?.kind === 'pack'
   useEffect(() => table.current?.setPieces(pieces), [pieces])
   useEffect(() => table.current?.draw(), [drawn])
   useEffect(() => table.current?.fit(), [fitted])
@@ -48,10 +49,11 @@ export function TableView() {
   useEffect(() => table.current?.setGaps(padding / map, margin / map), [padding, margin, map])
   useEffect(() => table.current?.setLook(look === 'density', band, marked, marked), [look, band, marked, pieces])
   const marks = useMemo(
-    () => ({ ...(marked ? marksOf(faults, pieces) : NONE), pins: state ? pinsOf(state, pieces) : [] }),
+    // While a packing runs the table shows drafts, which nobody has measured yet.
+    () => ({ ...(marked && !packing ? marksOf(faults, pieces) : NONE), pins: state ? pinsOf(state, pieces) : [] }),
     // `drawn` counts the layouts that the pieces were given.
     // eslint-disable-next-line react-hooks/exhaustive-deps
-    [faults, pieces, marked, state, drawn],
+    [faults, pieces, marked, packing, state, drawn],
   )
   useEffect(() => table.current?.setMarks(marks), [marks])
   return (
