@@ -33,7 +33,8 @@ def proof(islands: NDArray[np.object_], recipe: Recipe, p: Packing) -> float:
     done = placed(islands, p)
     tree = shapely.STRtree(done)
     i, j = tree.query(done, predicate="dwithin", distance=(recipe.padding_px + 0.5) / recipe.map_px)
-    gap = float((shapely.distance(done[i], done[j])[i < j] * recipe.map_px).min(initial=np.inf))
+    use = (i < j) & (p.tile[i] == p.tile[j])  # tiles are maps of their own: nothing is asked across their border
+    gap = float((shapely.distance(done[i[use]], done[j[use]]) * recipe.map_px).min(initial=np.inf))
     box = shapely.total_bounds(done)
     margin = min(box[0], box[1], recipe.columns - box[2], recipe.rows - box[3]) * recipe.map_px
     assert gap >= recipe.padding_px - 1e-3 and margin >= recipe.margin_px - 1e-3, (gap, margin)
