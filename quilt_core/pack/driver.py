@@ -18,7 +18,7 @@ from .construct import Construct
 from .improve import MOST, Improve
 from .recipe import Packing, PackResult, Recipe, Rules
 from .search import Search
-from .shapes import BASE
+from .shapes import BASE, cos_sin
 
 _PATIENCE = 0.25  # seconds that a stopped search has to end by itself
 _FIRST = 1.0  # seconds more that it has while there is no layout at all
@@ -113,7 +113,12 @@ def pack(
     if best is None and stopped:
         raise Cancelled("The packing was stopped before there was a layout.")
     if search.hold is not None and (best is None or best.side > search.hold * (1 + 1e-9)):
-        raise _too_big(search, rules, stop)
+        free = None if search.frame.held.any() else _fitted(search, rules, stop)
+        if free is None or free.common < 1:
+            raise _too_big(search, None if free is None else free.common)
+        return PackResult(
+            _shrunk(search, free), [*search.history, (time.monotonic() - search.begin, free.coverage)], search.passes, stopped
+        )
     if best is None:
         raise DoesNotFit("No layout was found: the padding is too large for these islands.", [int(i) for i in search.free])
     return PackResult(search.packing(best), list(search.history), search.passes, stopped)
@@ -125,19 +130,37 @@ def _all_held(search: Search) -> State:
     return State(search.held_at * wide[:, None], np.zeros(search.shapes.count, np.int64), search.held_tile, side)
 
 
-def _too_big(search: Search, rules: Rules, stop: Callable[[], bool]) -> DoesNotFit:
-    """Which islands find no place at the held density (largest first), and what density would fit."""
+def _fitted(search: Search, rules: Rules, stop: Callable[[], bool]) -> Packing | None:
+    """What fits of the islands of a held density that the constructive passes found no place for: the search that fits looks for more."""
+    recipe = search.recipe
+    left = 1.0 if recipe.passes is not None else max(1.0, search.left())
+    free = Search(search.regions, replace(recipe, density=None, seconds=left), rules, None)
+
+    def enough() -> bool:
+        return stop() or (free.best is not None and free.packing(free.best).common >= 1)
+
+    _in_thread(free, enough)
+    return free.packing(free.best) if free.best else None
+
+
+def _shrunk(search: Search, p: Packing) -> Packing:
+    """A layout of islands that are larger than their held size, with each of them at that size about its middle: gaps only grow."""
+    centre = search.shapes.centre
+    c, s = cos_sin(p.angle)
+    u, v = centre[:, 0] * p.mirror, centre[:, 1]
+    scale = p.scale / p.common
+    offset = p.offset + (p.scale - scale)[:, None] * np.column_stack([c * u - s * v, s * u + c * v])
+    return replace(p, common=1.0, scale=scale, offset=offset, coverage=p.coverage / p.common**2)
+
+
+def _too_big(search: Search, share: float | None) -> DoesNotFit:
+    """Which islands find no place at the held density (largest first); `share` of it is what would fit, where that is known."""
     assert search.hold is not None and search.recipe.density is not None
     construct = Construct(search)
     # Islands may be thousands of times too large: the grid follows them, not the tile, then.
     raster = construct.raster(max(search.hold / 512, BASE / 1024), search.hold)
     found = construct.one_pass(raster, construct.orders()[1], search.hold)
     lost = [int(i) for i in search.free if found.tile[i] < 0] or [int(i) for i in search.free]
-    share = None
-    if not search.frame.held.any():
-        free = Search(search.regions, replace(search.recipe, density=None, seconds=1.0), rules, None)
-        _in_thread(free, stop)
-        share = free.packing(free.best).common if free.best else None
     most = f"the most that fits is about {search.recipe.density * share:.4g} px/m. " if share else ""
     return DoesNotFit(
         f"{len(lost)} of {search.shapes.count} islands do not fit at {search.recipe.density:g} px/m: {most}"

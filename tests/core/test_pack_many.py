@@ -122,3 +122,14 @@ def test_a_heap_is_cut_short_and_says_so() -> None:
     assert isinstance(whole, Overlaps) and not whole.cut and len(whole.pairs) == 80 * 79 // 2
     assert part.cut and 0 < len(part.pairs) <= 100
     assert smallest_gap(boxes) == 0
+
+
+def test_a_held_density_that_only_the_search_reaches() -> None:
+    """What fits after some search must also be found when that density is asked for."""
+    regions = heap(40, 9)
+    most = pack(regions, Recipe(512, 2, 1, passes=60)).best.common
+    greedy = pack(regions, Recipe(512, 2, 1, passes=3)).history[0][1]
+    sized = shapely.transform(regions, lambda xy: xy * most * 0.985)
+    held = pack(sized, Recipe(512, 2, 1, density=100.0, seconds=30.0)).best
+    assert held.coverage > greedy and held.common == pytest.approx(1) and np.allclose(held.scale, 1)
+    check(sized, Recipe(512, 2, 1), held)
