@@ -18,9 +18,10 @@ from .construct import Construct
 from .improve import MOST, Improve
 from .recipe import Packing, PackResult, Recipe, Rules
 from .search import Search
-from .shapes import BASE, cos_sin
+from .shapes import BASE
 
 _PATIENCE = 0.25  # seconds that a stopped search has to end by itself
+_ROOM = 1.002  # of a held density: fitted a little denser, so that the compaction can widen the gaps
 _FIRST = 1.0  # seconds more that it has while there is no layout at all
 
 
@@ -113,12 +114,10 @@ def pack(
     if best is None and stopped:
         raise Cancelled("The packing was stopped before there was a layout.")
     if search.hold is not None and (best is None or best.side > search.hold * (1 + 1e-9)):
-        free = None if search.frame.held.any() else _fitted(search, rules, stop)
-        if free is None or free.common < 1:
-            raise _too_big(search, None if free is None else free.common)
-        return PackResult(
-            _shrunk(search, free), [*search.history, (time.monotonic() - search.begin, free.coverage)], search.passes, stopped
-        )
+        share = None if search.frame.held.any() else _fit_first(search, rules, stop)
+        best = search.best
+        if best is None or best.side > search.hold * (1 + 1e-9):
+            raise _too_big(search, share)
     if best is None:
         raise DoesNotFit("No layout was found: the padding is too large for these islands.", [int(i) for i in search.free])
     return PackResult(search.packing(best), list(search.history), search.passes, stopped)
@@ -130,27 +129,27 @@ def _all_held(search: Search) -> State:
     return State(search.held_at * wide[:, None], np.zeros(search.shapes.count, np.int64), search.held_tile, side)
 
 
-def _fitted(search: Search, rules: Rules, stop: Callable[[], bool]) -> Packing | None:
-    """What fits of the islands of a held density that the constructive passes found no place for: the search that fits looks for more."""
+def _fit_first(search: Search, rules: Rules, stop: Callable[[], bool]) -> float | None:
+    """For a held density that the constructive passes did not reach: fit, then offer that layout in tiles of the held side.
+
+    The compaction mends the gaps, which are a little wider there, and the proof decides as for any other layout. Returns
+    the share of the held density that was fitted, None for nothing.
+    """
+    assert search.hold is not None
     recipe = search.recipe
     left = 1.0 if recipe.passes is not None else max(1.0, search.left())
     free = Search(search.regions, replace(recipe, density=None, seconds=left), rules, None)
 
     def enough() -> bool:
-        return stop() or (free.best is not None and free.packing(free.best).common >= 1)
+        return stop() or (free.best is not None and free.packing(free.best).common >= _ROOM)
 
     _in_thread(free, enough)
-    return free.packing(free.best) if free.best else None
-
-
-def _shrunk(search: Search, p: Packing) -> Packing:
-    """A layout of islands that are larger than their held size, with each of them at that size about its middle: gaps only grow."""
-    centre = search.shapes.centre
-    c, s = cos_sin(p.angle)
-    u, v = centre[:, 0] * p.mirror, centre[:, 1]
-    scale = p.scale / p.common
-    offset = p.offset + (p.scale - scale)[:, None] * np.column_stack([c * u - s * v, s * u + c * v])
-    return replace(p, common=1.0, scale=scale, offset=offset, coverage=p.coverage / p.common**2)
+    if free.best is None:
+        return None
+    share = free.packing(free.best).common
+    if share >= 1 and search.offer(search.sided(free.best, search.hold)):
+        return share
+    return min(share, 1 / _ROOM)
 
 
 def _too_big(search: Search, share: float | None) -> DoesNotFit:
