@@ -6,8 +6,6 @@ from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy.sparse import coo_matrix
-from scipy.sparse.csgraph import connected_components
 
 from ..islands import WELD, Islands, number_rows
 from ..scene import Mesh, UvChannel
@@ -75,9 +73,3 @@ def _split(mesh: Mesh, channel: UvChannel, islands: Islands) -> NDArray[np.int64
         return pairs
     pairs, times = np.unique(pairs, axis=0, return_counts=True)
     return pairs[times >= 2]  # one common corner is no common edge
-
-
-def merged_islands(count: int, split: NDArray[np.int64]) -> NDArray[np.int64]:
-    """New number (n,) of each island when split pairs are taken as one."""
-    graph = coo_matrix((np.ones(len(split), np.int8), (split[:, 0], split[:, 1])), shape=(count, count))
-    return connected_components(graph, directed=False)[1].astype(np.int64)  # type: ignore[no-any-return]
