@@ -8,12 +8,13 @@ import sys
 import time
 
 from quilt_cli import files
+from quilt_core.arrange import pack_sheet
 from quilt_core.faults.findings import find
 from quilt_core.faults.layout import prove
 from quilt_core.faults.listing import Limits, listing
 from quilt_core.pack import Recipe
 from quilt_core.report import analyse_all, pieces_of
-from quilt_core.sheet import pack_sheet
+from quilt_core.tiles import Grid
 from tests.real_files import path
 
 FILES = (
@@ -32,7 +33,7 @@ def main() -> None:
         marks.append(time.perf_counter())
         pieces = pieces_of(analyse_all([scene], 0))
         marks.append(time.perf_counter())
-        found = listing(find(pieces), Limits(2048, 8.0, 4.0))
+        found = listing(find(pieces), Limits(Grid(2048), 8.0, 4.0))
         marks.append(time.perf_counter())
         packed = pack_sheet(pieces, Recipe(2048, 8.0, 4.0, seconds=seconds))
         proof = prove(pieces, packed.tables, 2048)

@@ -10,12 +10,13 @@ from pathlib import Path
 from typing import Any
 
 from quilt_core import formats, report
+from quilt_core.arrange import pack_sheet
 from quilt_core.errors import DoesNotFit, FileError, QuiltError
 from quilt_core.faults.layout import prove
 from quilt_core.pack import Recipe
 from quilt_core.pack.shapes import ANGLES
 from quilt_core.scene import Floats, Scene
-from quilt_core.sheet import MeshIslands, pack_sheet, transform_rows
+from quilt_core.sheet import MeshIslands, transform_rows
 
 from . import files
 

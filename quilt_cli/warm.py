@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from demo.quay import small_set
 from quilt_core import formats, report
+from quilt_core.arrange import pack_sheet
 from quilt_core.pack import Recipe
-from quilt_core.sheet import pack_sheet
 
 
 def main() -> None:

@@ -36,8 +36,8 @@ def island_world_areas(islands: Islands, triangle_areas: Floats) -> Floats:
     return np.bincount(islands.of_triangle[has], triangle_areas[has], islands.count).astype(np.float64)
 
 
-def densities(uv_area: Floats, world_area: Floats, map_px: float) -> Floats:
-    """Density (n,) in px/m; NaN where one of the areas is zero and there is none."""
+def densities(uv_area: Floats, world_area: Floats, map_px: float | Floats) -> Floats:
+    """Density (n,) in px/m at one map size or (n,) of them; NaN where one of the areas is zero and there is none."""
     with np.errstate(divide="ignore", invalid="ignore"):
         d = map_px * np.sqrt(uv_area / world_area)
     return np.where((uv_area > 0) & (world_area > 0), d, np.nan)

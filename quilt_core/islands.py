@@ -13,10 +13,12 @@ from numba import njit
 from numpy.typing import NDArray
 from scipy.sparse import coo_matrix
 from scipy.sparse.csgraph import connected_components
+from scipy.spatial import cKDTree
 
 from .scene import Floats, Ints, Mesh, UvChannel
 
 WELD = 2.0**-21  # UV units: 0.001 px of a 2048 px map
+NEAR = 1e-6  # of the mesh's size: positions closer than this are meant to be one
 
 
 @njit(cache=True, nogil=True)  # type: ignore[untyped-decorator]
@@ -171,19 +173,43 @@ def is_zero_area(uvs: Floats, triangles: NDArray[np.integer], areas: Floats) -> 
     return np.abs(areas) <= 0.5e-7 * longest
 
 
-def find_islands(mesh: Mesh, channel: UvChannel) -> Islands:
+def merged_positions(mesh: Mesh) -> NDArray[np.int64]:
+    """A label (V,) for every position; those within twice `NEAR` of the mesh's size of each other have the same."""
+    size = max(float(np.ptp(mesh.positions, axis=0).max()), 1e-30)
+    pairs = cKDTree(mesh.positions).query_pairs(2 * NEAR * size, output_type="ndarray")
+    count = len(mesh.positions)
+    graph = coo_matrix((np.ones(len(pairs), np.int8), (pairs[:, 0], pairs[:, 1])), shape=(count, count))
+    return connected_components(graph, directed=False)[1].astype(np.int64)  # type: ignore[no-any-return]
+
+
+def _joined(mesh: Mesh, channel: UvChannel, has: NDArray[np.bool_], welded: bool) -> tuple[Ints, int]:
+    """Island of every triangle that has UVs, and how many there are."""
+    tri = channel.triangles[has]
+    position_of = np.zeros(len(channel.uvs), np.int64)
+    position_of[tri] = mesh.triangles[has]
+    keys = merged_positions(mesh)[position_of][:, None].astype(np.float64) if welded else mesh.positions[position_of]
+    corner, representatives = weld(keys, channel.uvs)
+    return _join(corner[tri], len(representatives))  # type: ignore[no-any-return]
+
+
+def find_islands(mesh: Mesh, channel: UvChannel, welded: bool = False, given: Ints | None = None) -> Islands:
     """Islands of a mesh in one of its channels.
+
+    Parameters
+    ----------
+    welded : positions that only rounding keeps apart count as one, so that duplicate vertices split no island
+    given : (T,) the island of each triangle, where it is known from before the UVs were moved
 
     Notes
     -----
     O(T). Triangles without UVs belong to none.
     """
-    has = (channel.triangles >= 0).all(axis=1)
+    has: NDArray[np.bool_] = np.asarray((channel.triangles >= 0).all(axis=1))
     tri = channel.triangles[has]
-    position_of = np.zeros(len(channel.uvs), np.int64)
-    position_of[tri] = mesh.triangles[has]
-    corner, representatives = weld(mesh.positions[position_of], channel.uvs)
-    of, n = _join(corner[tri], len(representatives))
+    if given is None:
+        of, n = _joined(mesh, channel, has, welded)
+    else:
+        of, n = given[has], int(given.max(initial=-1)) + 1
     of_triangle = np.full(len(channel.triangles), -1, np.int32)
     of_triangle[has] = of
     of_row = np.full(len(channel.uvs), -1, np.int32)

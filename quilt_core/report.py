@@ -5,12 +5,14 @@ from __future__ import annotations
 from typing import Any
 
 import numpy as np
+from numpy.typing import NDArray
 
+from .arrange import SheetPacking
 from .density import Spread, densities, spread
 from .faults.layout import LayoutProof, outside, prove
 from .faults.triangles import stretch
 from .scene import Floats, Scene
-from .sheet import MeshIslands, SheetPacking, analyse, object_density
+from .sheet import MeshIslands, analyse, object_density
 
 Analysed = tuple[Scene, list[MeshIslands | None]]
 
@@ -199,20 +201,21 @@ def pack_report(
     }
 
 
-def limiting(pieces: list[MeshIslands], tables: list[Floats]) -> list[str]:
-    """The islands that bound the scale: those that span a tile, and those that fill a quarter of one."""
+def limiting(pieces: list[MeshIslands], tables: list[Floats], only: list[NDArray[np.bool_]] | None = None) -> list[str]:
+    """The islands (of those in `only`) that bound the scale: those that span a tile, and those that fill a quarter of one."""
     out = []
-    for piece, table in zip(pieces, tables, strict=True):
+    for number, (piece, table) in enumerate(zip(pieces, tables, strict=True)):
         size = (piece.islands.box[:, 2:] - piece.islands.box[:, :2]).max(axis=1) * table[:, 2]
         area = piece.islands.area * table[:, 2] ** 2
-        for i in np.flatnonzero((size > 0.9) | (area > 0.25)):
+        mine = True if only is None else only[number]
+        for i in np.flatnonzero(((size > 0.9) | (area > 0.25)) & mine):
             why = f"spans {size[i] * 100:.0f} % of the tile" if size[i] > 0.9 else f"fills {area[i] * 100:.0f} % of a tile"
             out.append(f"{piece.objects[0].name}, island {i}: {why}")
     return out[:20]
 
 
 def density_rows(
-    name: str, file: str, areas: tuple[Floats, Floats], map_px: int, weight: Floats, target: float | None, first: int
+    name: str, file: str, areas: tuple[Floats, Floats], map_px: float | Floats, weight: Floats, target: float | None, first: int
 ) -> list[dict[str, Any]]:
     """Density of every island of an object, for a report: px/m and px/cm, weight, and how far it is from target times weight.
 

@@ -31,10 +31,11 @@ class UvChannel:
 
 @dataclass(frozen=True)
 class Material:
-    """Name and pictures (slot to path as written in the file) of a material."""
+    """Name of a material, its pictures (slot to path as written in the file), and the UV channel that each slot reads (0 unless said)."""
 
     name: str
     images: dict[str, str] = field(default_factory=dict)
+    channels: dict[str, int] = field(default_factory=dict)
 
 
 @dataclass

@@ -1,7 +1,5 @@
 """The API. Every change names the snapshot it was made on, and is refused when the project moved on since."""
 
-import math
-
 from django.db import transaction
 from django.http import HttpRequest, HttpResponse
 from django.shortcuts import get_object_or_404
@@ -10,29 +8,17 @@ from ninja import File, Form, NinjaAPI, UploadedFile
 from ninja.errors import HttpError
 
 from quilt_core.errors import QuiltError
-from quilt_core.pack import Recipe
-from quilt_core.pack.shapes import ANGLES
 
 from .blobs import router
-from .projects.geometry import from_npz, to_npz
-from .projects.models import Job, Layout, Project, Reading, Snapshot, SourceFile
-from .projects.state import RECIPE, advance, fault_rows, object_rows, redo_target, settings_of
-from .schemas import (
-    Change,
-    Discard,
-    FaultOut,
-    Figures,
-    FileOut,
-    JobIn,
-    JobOut,
-    Name,
-    ObjectOut,
-    ProjectOut,
-    Settings,
-    StateOut,
-    Step,
-    TryOut,
-)
+from .checks import MEASURED, check, checked, what_changed
+from .projects.copies import copied
+from .projects.faults import fault_rows
+from .projects.models import Job, Layout, Project, Reading, Snapshot
+from .projects.objects import object_rows
+from .projects.state import advance, redo_target, settings_of
+from .projects.tries import keep_try
+from .schemas import Change, Discard, FaultOut, JobIn, JobOut, Name, PictureOut, ProjectOut, StateOut, Step
+from .states import state_of
 
 api = NinjaAPI(title="Untold Quilt", version="1", docs_url=None)
 api.add_router("", router)
@@ -61,9 +47,9 @@ def list_projects(request: HttpRequest) -> list[ProjectOut]:
     return [_row(p) for p in Project.objects.order_by("-modified")]
 
 
-def _name(text: str) -> str:
+def _name(text: str, what: str = "A project") -> str:
     if not text.strip():
-        raise QuiltError("A project needs a name.")
+        raise QuiltError(f"{what} needs a name.")
     return text.strip()[:120]
 
 
@@ -104,70 +90,13 @@ def restore_project(request: HttpRequest, project_id: int) -> ProjectOut:
 @transaction.atomic
 def copy_project(request: HttpRequest, project_id: int) -> ProjectOut:
     """A new project with the same files, settings and layout; its history starts here."""
-    source = _project(project_id)
-    copy = Project.objects.create(name=f"{source.name} (copy)"[:120])
-    if source.head is not None:
-        # Files belong to one project; their originals are shared by hash.
-        renumbered = {}
-        for file in SourceFile.objects.filter(pk__in=source.head.files):
-            old = file.pk
-            file.pk, file.project, file._state.adding = None, copy, True
-            file.save()
-            renumbered[old] = file.pk
-            for reading in Reading.objects.filter(file_id=old):
-                reading.pk, reading.file, reading._state.adding = None, file, True
-                reading.save()
-        _copy_head(source.head, copy, renumbered)
-    return _row(copy)
-
-
-def _copy_head(head: Snapshot, copy: Project, renumbered: dict[int, int]) -> None:
-    def other(key: str) -> str:
-        """The key of an object or island ("file/object", "file:island") in the copy."""
-        mark = "/" if "/" in key else ":"
-        file, _, rest = key.partition(mark)
-        return f"{renumbered.get(int(file), 0)}{mark}{rest}"
-
-    layout = head.layout
-    if layout is not None:
-        tables = {str(renumbered[int(k)]): v for k, v in from_npz(layout.tables).items() if int(k) in renumbered}
-        layout.pieces = [[renumbered.get(file, 0), first, count] for file, first, count in layout.pieces]
-        layout.pk, layout.project, layout.tables, layout._state.adding = None, copy, to_npz(tables), True
-        layout.save()
-    settings = settings_of(head)
-    for rule in ("weights", "turns"):
-        settings[rule] = {other(k): v for k, v in settings[rule].items()}
-    settings["held"] = [other(k) for k in settings["held"]]
-    files = [renumbered[i] for i in head.files if i in renumbered]
-    advance(copy, "Copy", head, layout, files=files, left_out=[other(k) for k in head.left_out], settings=settings)
+    return _row(copied(_project(project_id)))
 
 
 @api.get("/projects/{project_id}", response=StateOut)
 def project_state(request: HttpRequest, project_id: int) -> StateOut:
     """Everything that the screens show, for the current snapshot."""
-    return _state(_project(project_id))
-
-
-def _state(project: Project) -> StateOut:
-    head = project.head
-    job = project.jobs.exclude(state__in=Job.OVER).order_by("pk").only("pk").first()
-    if head is None:
-        return StateOut(
-            id=project.pk, name=project.name, snapshot=None, undo=None, redo=None, settings=Settings(**RECIPE), channels=[], files=[],
-            objects=[], layout=None, figures=None, packed=False, tries=[], job=job.pk if job else None,
-        )  # fmt: skip
-    follow, objects = redo_target(project), object_rows(head)
-    files = SourceFile.objects.filter(pk__in=head.files).only("name", "warnings").order_by("pk")
-    tries = project.layouts.filter(kind="pack", discarded=False).only("name", "figures", "recipe").order_by("pk")
-    return StateOut(
-        id=project.pk, name=project.name, snapshot=head.pk, undo=head.label if head.parent_id else None,
-        redo=follow.label if follow else None, settings=Settings(**settings_of(head)), channels=sorted({c for o in objects for c in o["channels"]}),
-        files=[FileOut(id=f.pk, name=f.name, warnings=f.warnings) for f in files],
-        objects=[ObjectOut(**o) for o in objects], layout=head.layout_id,
-        figures=Figures(**head.layout.figures) if head.layout else None, packed=bool(head.layout and head.layout.kind == "pack"),
-        tries=[TryOut(id=t.pk, name=t.name, figures=Figures(**t.figures), padding_px=t.recipe["padding_px"], kept=t.pk == head.layout_id) for t in tries],
-        job=job.pk if job else None,
-    )  # fmt: skip
+    return state_of(_project(project_id))
 
 
 def _on(project: Project, base: int) -> Snapshot:
@@ -190,65 +119,35 @@ def change(request: HttpRequest, project_id: int, body: Change) -> StateOut:
     project = _project(project_id)
     head = _on(project, body.base)
     if body.settings is not None:
-        _check(body.settings)
-        label = _what_changed(settings_of(head), body.settings)
-        if body.settings.channel_in != settings_of(head)["channel_in"]:
-            raise QuiltError("Another channel is read by a job, not by a change of settings.")
-        advance(project, label, head, head.layout, settings=body.settings.model_dump())
+        check(body.settings)
+        old, new = settings_of(head), body.settings.model_dump()
+        if any(new[k] != old[k] for k in ("channel_in", "welded")):
+            raise QuiltError("What is read from the files is changed by a job, not by a change of settings.")
+        if head.layout is not None and any(new[k] != old[k] for k in MEASURED if k != "map_px"):
+            raise QuiltError("Sheets and twins are changed by a job, since the layout is measured again.")
+        advance(project, what_changed(old, body.settings), head, head.layout, settings=new)
     elif body.left_out is not None:
         known = {o["key"] for o in object_rows(head)}
         left_out = [k for k in body.left_out if k in known]
         advance(project, "Choose objects", head, head.layout, left_out=left_out)
     elif body.layout is not None:
-        layout = get_object_or_404(Layout, pk=body.layout, project=project)
-        if set(from_npz(layout.tables)) != {str(i) for i in head.files} or layout.channel != settings_of(head)["channel_in"]:
-            raise QuiltError("This try was made with other files or another UV channel. Pack again.")
-        advance(project, f"Keep {layout.name}", head, layout)
-    return _state(project)
-
-
-def _check(s: Settings) -> None:
-    """Refuse settings that cannot work, in words."""
-    try:
-        Recipe(s.map_px, s.padding_px, s.margin_px, s.rotate, 1, 1, s.density if s.hold else None, s.seconds, None, s.seed)
-    except ValueError as e:
-        raise QuiltError(f"These settings cannot work: {e}.") from e
-    limits = [v for v in (s.density_least, s.density_greatest) if v is not None]
-    if not (0 <= s.band <= 1000) or any(not (math.isfinite(v) and v > 0) for v in limits) or limits != sorted(limits):
-        raise QuiltError("The band is from 0 to 1000 %, and the least density is above 0 and below the greatest.")
-    if any(not (math.isfinite(w) and 0.001 <= w <= 1000) for w in s.weights.values()):
-        raise QuiltError("A weight is a factor from 0.001 to 1000.")
-    if any(not k.replace("/", ":", 1).replace(":", "", 1).isdigit() for k in (*s.weights, *s.turns, *s.held)):
-        raise QuiltError("Weights and rules belong to an object or an island.")
-    if any(t not in ANGLES for t in s.turns.values()):
-        raise QuiltError(f"An island turns by one of {', '.join(ANGLES)}.")
-    if not (0 <= s.channel_out <= 7 and 0 <= s.channel_in <= 7):
-        raise QuiltError("UV channels are 0 to 7.")
-
-
-def _what_changed(old: dict[str, object], new: Settings) -> str:
-    """A label for the step: which settings are other than before."""
-    names = {
-        "map_px": "map size", "padding_px": "padding", "margin_px": "margin", "rotate": "turning", "hold": "density", "density": "density",
-        "keep_ratios": "sizes", "seconds": "time", "channel_out": "written channel", "band": "band", "density_least": "limits",
-        "density_greatest": "limits", "weights": "weights", "turns": "turning", "held": "held islands",
-    }  # fmt: skip
-    changed = dict.fromkeys(names.get(k, k) for k, v in new.model_dump().items() if old.get(k) != v)
-    return f"Change {', '.join(changed)}" if changed else "Change settings"
+        keep_try(project, head, get_object_or_404(Layout, pk=body.layout, project=project))
+    return state_of(project)
 
 
 @api.post("/projects/{project_id}/tries/discard", response=StateOut)
 @transaction.atomic
 def discard_try(request: HttpRequest, project_id: int, body: Discard) -> StateOut:
-    """Take a try out of the row of tries, or bring it back; the layout itself stays for undo."""
+    """Take a try out of the row of tries, or bring it back, or name it; the layout itself stays for undo."""
     project = _project(project_id)
     head = _on(project, body.base)
     layout = get_object_or_404(Layout, pk=body.layout, project=project, kind="pack")
-    if layout.pk == head.layout_id and body.discarded:
+    if body.discarded and layout.pk in head.kept.values():
         raise QuiltError("This try is the layout. Keep another one first.")
     layout.discarded = body.discarded
-    layout.save(update_fields=["discarded"])
-    return _state(project)
+    layout.name = layout.name if body.name is None else _name(body.name, "A try")
+    layout.save(update_fields=["discarded", "name"])
+    return state_of(project)
 
 
 @api.post("/projects/{project_id}/undo", response=StateOut)
@@ -260,7 +159,7 @@ def undo(request: HttpRequest, project_id: int, body: Step) -> StateOut:
     if head.parent_id:
         project.head = head.parent
         project.save()
-    return _state(project)
+    return state_of(project)
 
 
 @api.post("/projects/{project_id}/redo", response=StateOut)
@@ -273,7 +172,20 @@ def redo(request: HttpRequest, project_id: int, body: Step) -> StateOut:
     if follow is not None:
         project.head = follow
         project.save()
-    return _state(project)
+    return state_of(project)
+
+
+@api.post("/projects/{project_id}/pictures", response=PictureOut)
+def bring_picture(request: HttpRequest, project_id: int, file: UploadedFile = File(...)) -> PictureOut:
+    """Upload a picture to lay under a tile; which tile is a setting."""
+    from quilt_core.formats.pictures import open_picture
+
+    from .projects.reading import keep
+
+    _project(project_id)
+    data, name = file.read(), (file.name or "picture").replace("\\", "/").rsplit("/", 1)[-1][:120]
+    image = open_picture(data, name)
+    return PictureOut(sha=keep(data), name=name, width=image.width, height=image.height)
 
 
 @api.post("/projects/{project_id}/files", response=JobOut)
@@ -299,21 +211,9 @@ def _job(job: Job) -> JobOut:
 
 @api.post("/projects/{project_id}/jobs", response=JobOut)
 def start_job(request: HttpRequest, project_id: int, body: JobIn) -> JobOut:
-    """Pack, explain, mend, read another channel, or deliver."""
-    from .jobs.mend import check
-
+    """Start work on a project; see `work.py` for its kinds."""
     project = _project(project_id)
-    _on(project, body.base)
-    params: dict[str, object] = {}
-    if body.kind == "mend":
-        params = check(body.params)
-    elif body.kind == "channel":
-        channel = body.params.get("channel")
-        if not isinstance(channel, int) or not 0 <= channel <= 7:
-            raise QuiltError("UV channels are 0 to 7.")
-        params = {"channel": channel}
-    elif body.kind not in ("pack", "explain", "deliver"):
-        raise QuiltError(f"'{body.kind}' is not work that can be started.")
+    params = checked(body.kind, body.params, settings_of(_on(project, body.base)))
     running = project.jobs.exclude(state__in=Job.OVER).first()
     if running is not None:
         raise HttpError(409, "This project is busy already. Stop that first, or wait for it.")
@@ -321,7 +221,7 @@ def start_job(request: HttpRequest, project_id: int, body: JobIn) -> JobOut:
 
 
 @api.get("/jobs/{job_id}", response=JobOut)
-def job_state(request: HttpRequest, job_id: int) -> JobOut:
+def jobstate_of(request: HttpRequest, job_id: int) -> JobOut:
     """How far a job is."""
     return _job(get_object_or_404(Job.objects.defer("output", "draft"), pk=job_id))
 

@@ -9,10 +9,11 @@ from django.shortcuts import get_object_or_404
 from ninja import Router
 
 from quilt_core.errors import QuiltError
+from quilt_core.formats.pictures import open_picture
 
 from .projects.geometry import from_npz
-from .projects.models import Job, Layout, Project, Reading
-from .projects.state import density_report
+from .projects.models import Job, Layout, Original, Project, Reading
+from .projects.objects import density_report
 
 router = Router()
 
@@ -60,10 +61,20 @@ def layout_picture(request: HttpRequest, layout_id: int) -> HttpResponse:
 
 
 @router.get("/files/{file_id}/channels/{channel}/geometry", include_in_schema=False)
-def file_geometry(request: HttpRequest, file_id: int, channel: int) -> HttpResponse:
+def file_geometry(request: HttpRequest, file_id: int, channel: int, welded: bool = False) -> HttpResponse:
     """Binary geometry of a file in one of its UV channels; see `geometry.py`."""
-    reading = get_object_or_404(Reading, file_id=file_id, channel=channel)
+    reading = get_object_or_404(Reading, file_id=file_id, channel=channel, welded=welded)
     return _forever(HttpResponse(bytes(reading.geometry), content_type="application/octet-stream"))
+
+
+@router.get("/pictures/{sha}", include_in_schema=False)
+def picture(request: HttpRequest, sha: str, px: int = 2048) -> HttpResponse:
+    """A material's picture or one that was dropped on a tile, as PNG of at most `px`."""
+    image = open_picture(bytes(get_object_or_404(Original, pk=sha).data))
+    image.thumbnail((max(16, min(px, 4096)),) * 2)
+    out = io.BytesIO()
+    image.convert("RGBA" if "A" in image.getbands() or image.mode == "P" else "RGB").save(out, "PNG", compress_level=3)
+    return _forever(HttpResponse(out.getvalue(), content_type="image/png"))
 
 
 @router.get("/projects/{project_id}/density.{ending}", include_in_schema=False)

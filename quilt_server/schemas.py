@@ -36,19 +36,35 @@ class ObjectOut(Schema):
     shares: list[str]
     weight: float
     points: int
+    sheets: list[int]
     density: Density | None
+
+
+class MaterialOut(Schema):
+    name: str
+    images: dict[str, str] = {}
+    channels: dict[str, int] = {}
 
 
 class FileOut(Schema):
     id: int
     name: str
     warnings: list[str]
+    materials: list[MaterialOut]
 
 
 class Overlap(Schema):
     pairs: int
     self: int
     px: float
+
+
+class TileFigures(Schema):
+    tile: int
+    px: int
+    coverage: float
+    islands: int
+    density: float | None
 
 
 class Figures(Schema):
@@ -63,26 +79,65 @@ class Figures(Schema):
     flipped: int
     limiting: list[str] = []
     seconds: float | None = None
+    tiles: list[TileFigures] = []
+    twins: int = 0
 
 
 class TryOut(Schema):
     id: int
+    sheet: int
+    recipe: dict[str, Any]
     name: str
     figures: Figures
     padding_px: float
+    seed: int
     kept: bool
 
 
-class Settings(Schema):
-    map_px: int
+class RecipeIn(Schema):
     padding_px: float
     margin_px: float
     rotate: str
     hold: bool
     density: float
     keep_ratios: bool
+    fill: str = "common"
+    mirror: bool = False
     seconds: float
     seed: int
+
+
+class FreeRegion(Schema):
+    tile: int
+    box: tuple[float, float, float, float]
+
+
+class SheetIn(Schema):
+    id: int
+    name: str
+    recipe: str = ""
+    map_px: int | None = None
+    columns: int = 1
+    rows: int = 1
+    tile_px: dict[str, int] = {}
+    tile_names: dict[str, str] = {}
+    held_tiles: list[int] = []
+    free: list[FreeRegion] = []
+
+
+class PictureIn(Schema):
+    sha: str
+    name: str
+
+
+class BunchIn(Schema):
+    name: str
+    members: list[str]
+    strict: bool = False
+
+
+class Settings(RecipeIn):
+    map_px: int
     channel_in: int = 0
     channel_out: int = 0
     band: float = 10.0
@@ -91,10 +146,34 @@ class Settings(Schema):
     weights: dict[str, float] = {}
     turns: dict[str, str] = {}
     held: list[str] = []
+    twins: list[list[str]] = []
+    welded: list[int] = []
+    pictures: dict[str, PictureIn] = {}
+    sheets: list[SheetIn] = []
+    recipes: dict[str, RecipeIn] = {}
+    sheet_of: dict[str, int] = {}
+    bunches: list[BunchIn] = []
+    bunch_objects: str = ""
+
+
+class SheetOut(Schema):
+    id: int
+    name: str
+    figures: Figures | None
+    islands: int
+    kept: int | None
+    stale: list[str]
+    moved: int
+
+
+class PictureOut(PictureIn):
+    width: int
+    height: int
 
 
 class FaultOut(Schema):
     kind: str
+    sheet: int
     heavy: int
     count: int
     title: str
@@ -117,6 +196,7 @@ class StateOut(Schema):
     objects: list[ObjectOut]
     layout: int | None
     figures: Figures | None
+    sheets: list[SheetOut]
     packed: bool
     tries: list[TryOut]
     job: int | None
@@ -156,3 +236,4 @@ class Discard(Schema):
     base: int
     layout: int
     discarded: bool = True
+    name: str | None = None

@@ -15,6 +15,8 @@ from numpy.typing import NDArray
 from ..prove.gaps import LEAST_OVERLAP, Overlaps, overlaps, shared_area
 from ..scene import Floats
 from ..sheet import MeshIslands, transform_regions
+from ..tiles import corners_of
+from ..twins import is_twin
 from .layout import flipped
 from .mesh import mesh_faults
 from .triangles import odd_triangles, singular_values, stretch_of_islands
@@ -22,7 +24,7 @@ from .triangles import odd_triangles, singular_values, stretch_of_islands
 REACH = 1 / 32  # UV units within which gaps are looked for: 64 px of a 2048 px map
 MOST_GAPS = 20_000
 MOST_OVERLAPS = 20_000
-_TWIN = 1e-3  # share of its area by which a twin may miss the other
+_PAIRS = {"overlap_pairs": ("overlap_area", "overlap_at", "twins"), "gap_pairs": ("gap", "gap_at"), "split": ()}
 _HEAP = 1_000_000  # pairs of boxes that meet; above that gaps are only looked for between islands that overlap nothing
 
 
@@ -63,19 +65,62 @@ class Findings:
     against_island: NDArray[np.int64]
     cut: NDArray[np.bool_]
 
+    def of(self, islands: NDArray[np.int64]) -> Findings:
+        """What concerns some islands (k,) alone, numbered in that order; faults of whole meshes stay as they are."""
+        count = len(self.area)
+        number = np.full(count, -1)
+        number[islands] = np.arange(len(islands))
+        out: dict[str, NDArray[Any]] = {}
+        for pairs, more in _PAIRS.items():
+            mine = number[getattr(self, pairs)].reshape(-1, 2)
+            keep = (mine >= 0).all(axis=1)
+            out[pairs] = mine[keep]
+            out |= {name: getattr(self, name)[keep] for name in more}
+        whole = ("crowded", "against", "cut")
+        rest = {f.name: getattr(self, f.name) for f in fields(self) if f.name not in out}
+        return Findings(**out, **{k: v if k in whole else v[islands] for k, v in rest.items()})
+
+    def replaced(self, other: Findings, mine: NDArray[np.bool_]) -> Findings:
+        """With what `other` found of the islands `mine` (n,) in place of what is here; both are of the same pieces.
+
+        Pairs of one island among them and one not have to be of different sheets: they are dropped.
+        """
+        out: dict[str, NDArray[Any]] = {}
+        for pairs, more in _PAIRS.items():
+            here, there = getattr(self, pairs), getattr(other, pairs)
+            old, new = ~mine[here].reshape(-1, 2).any(axis=1), mine[there].reshape(-1, 2).all(axis=1)
+            names = (pairs, *more)
+            out |= {n: np.concatenate([getattr(self, n)[old], getattr(other, n)[new]]) for n in names}
+        by_size = np.argsort(out["gap"], kind="stable")
+        out |= {n: out[n][by_size] for n in ("gap_pairs", "gap", "gap_at")}
+        for f in fields(self):
+            if f.name not in out:
+                a, b = getattr(self, f.name), getattr(other, f.name)
+                out[f.name] = (
+                    a | b if f.name == "cut" else a if len(a) != len(mine) else np.where(mine[:, None] if a.ndim > 1 else mine, b, a)
+                )
+        return Findings(**out)
+
     def arrays(self) -> dict[str, NDArray[Any]]:
         """All fields by name, for storing."""
         return {f.name: getattr(self, f.name) for f in fields(self)}
 
 
-def find(pieces: list[MeshIslands], tables: list[Floats] | None = None, reach: float = REACH, shared: Overlaps | None = None) -> Findings:
-    """Measure a layout of pieces that share one sheet.
+def find(
+    pieces: list[MeshIslands],
+    tables: list[Floats] | None = None,
+    reach: float = REACH,
+    shared: Overlaps | None = None,
+    sheet: NDArray[np.int64] | None = None,
+) -> Findings:
+    """Measure a layout.
 
     Parameters
     ----------
     tables : similarity per island and piece; None for the UVs as they were read
     reach : UV units within which gaps are looked for
     shared : the overlaps of the layout, where somebody measured them already
+    sheet : (n,) number of the sheet that each island lies on; islands of different sheets have nothing to do with each other
     """
     if not pieces:
         return _nothing()
@@ -98,11 +143,29 @@ def find(pieces: list[MeshIslands], tables: list[Floats] | None = None, reach: f
     regions = np.concatenate(moved)
     merged["area"] = shapely.area(regions)
     merged["box"] = shapely.bounds(regions)
-    pairs = _pairs(regions, merged["area"], reach, overlaps(regions, LEAST_OVERLAP) if shared is None else shared)
+    apart = _apart(regions, sheet)
+    if shared is None:
+        shared = joined([overlaps(r, LEAST_OVERLAP) for r in apart])
+    pairs = _pairs(regions, apart, merged["area"], reach, shared)
     cut = np.array([pairs.pop("cut")])
     return Findings(
         **merged, **pairs, split=np.concatenate(splits), crowded=np.array(crowded), against=np.array(against), cut=cut
     )  # fmt: skip
+
+
+def joined(parts: list[Overlaps]) -> Overlaps:
+    """The overlaps of several sheets as one list."""
+    return Overlaps(
+        np.concatenate([p.pairs for p in parts]), np.concatenate([p.area for p in parts]), any(p.cut for p in parts)
+    )  # fmt: skip
+
+
+def _apart(regions: NDArray[np.object_], sheet: NDArray[np.int64] | None) -> list[NDArray[np.object_]]:
+    """For each sheet the regions (n,), those of other sheets empty: so that numbers of islands stay what they are."""
+    if sheet is None:
+        return [regions]
+    nothing = shapely.Polygon()
+    return [np.where(sheet == s, regions, nothing) for s in np.unique(sheet)]
 
 
 def _nothing() -> Findings:
@@ -150,16 +213,19 @@ def _of_piece(piece: MeshIslands, table: Floats | None) -> dict[str, NDArray[Any
     }  # fmt: skip
 
 
-def _pairs(regions: NDArray[np.object_], area: Floats, reach: float, shared: Overlaps) -> dict[str, Any]:
-    """Overlapping and near pairs with their places."""
+def _pairs(regions: NDArray[np.object_], apart: list[NDArray[np.object_]], area: Floats, reach: float, shared: Overlaps) -> dict[str, Any]:
+    """Overlapping and near pairs with their places; near ones only of one sheet (see `_apart`) and one tile."""
     order = np.argsort(-shared.area, kind="stable")[:MOST_OVERLAPS]
     pairs, shares = shared.pairs[order], shared.area[order]
     cut = shared.cut or len(shared.pairs) > MOST_OVERLAPS
     common = shapely.intersection(regions[pairs[:, 0]], regions[pairs[:, 1]])
     at = shapely.get_coordinates(shapely.point_on_surface(common)) if len(pairs) else np.zeros((0, 2))
-    smaller, larger = (f(area[pairs[:, 0]], area[pairs[:, 1]]) for f in (np.minimum, np.maximum))
-    twins = (shares > (1 - _TWIN) * smaller) & (smaller > (1 - _TWIN) * larger)
-    near, gap, gap_at, more = _gaps(regions, reach, np.unique(shared.pairs))
+    twins = is_twin(shares, area[pairs[:, 0]], area[pairs[:, 1]])
+    found = [_gaps(r, reach, np.unique(shared.pairs)) for r in apart]
+    near, gap, gap_at = (np.concatenate([f[k] for f in found]) for k in range(3))
+    more = any(f[3] for f in found) or len(gap) > MOST_GAPS
+    by_size = np.argsort(gap, kind="stable")[:MOST_GAPS]
+    near, gap, gap_at = near[by_size], gap[by_size], gap_at[by_size]
     return {
         "overlap_pairs": pairs, "overlap_area": shares, "overlap_at": at, "twins": twins, "gap_pairs": near, "gap": gap, "gap_at": gap_at,
         "cut": cut or more,
@@ -184,7 +250,8 @@ def _gaps(regions: NDArray[np.object_], reach: float, overlapping: NDArray[np.in
             break
         reach *= 0.5
     i, j = tree.query(regions[known], predicate="dwithin", distance=reach)
-    use = i < j
+    tile = corners_of(shapely.bounds(regions[known]))
+    use = (i < j) & (tile[i] == tile[j]).all(axis=1)
     i, j = known[i[use]], known[j[use]]
     distance = shapely.distance(regions[i], regions[j])
     apart = (distance > 0) | ~_share(regions, i, j)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass
 
 import numpy as np
@@ -11,6 +12,8 @@ from numpy.typing import NDArray
 from ..prove.gaps import LEAST_OVERLAP, Overlaps, overlaps, smallest_gap, smallest_margin
 from ..scene import Floats
 from ..sheet import MeshIslands, transform_regions
+from ..tiles import Grid, corners_of
+from ..twins import is_twin
 
 _OVERLAP_PX = 0.01  # shared texels below this are rounding
 _EDGE = 1e-6  # UV units that an island may stick out of its tile: rounding of 32-bit files
@@ -23,7 +26,8 @@ class LayoutProof:
     overlap_pairs: islands that share texels, two and two; overlap_self: islands that cover themselves twice;
     overlap_px: texels so shared; gap and margin in px (None where there is nothing to measure between);
     outside: islands not wholly inside one UDIM tile; flipped: mirrored islands; `cut`: pairs were too many to
-    measure all. `coverage` by tile number 0 = 1001; `shared`: all pairs that share area, in UV units.
+    measure all. `coverage` by tile number 0 = 1001; `shared`: all pairs that share area, in UV units; `twins`: pairs that
+    share texels on purpose, which count neither as overlaps nor for the gap.
     """
 
     islands: int
@@ -37,6 +41,7 @@ class LayoutProof:
     flipped: int
     coverage: dict[int, tuple[float, int]]
     shared: Overlaps
+    twins: int = 0
 
     @property
     def ok(self) -> bool:
@@ -62,40 +67,79 @@ def outside(box: Floats, columns: int | None = None, rows: int | None = None) ->
     return astride | (tile < 0).any(axis=1) | beyond
 
 
-def prove(pieces: list[MeshIslands], tables: list[Floats] | None, map_px: int, tiles: tuple[int, int] | None = None) -> LayoutProof:
+def prove(
+    pieces: list[MeshIslands],
+    tables: list[Floats] | None,
+    map_px: int,
+    tiles: tuple[int, int] | None = None,
+    twins: NDArray[np.int64] | None = None,
+    only: NDArray[np.bool_] | None = None,
+    tile_px: dict[int, int] | None = None,
+) -> LayoutProof:
     """Measure a layout of several pieces that share one sheet.
 
     Parameters
     ----------
     tables : similarity per island and piece; None for the UVs as they were read
     tiles : columns and rows of the sheet; None for any UDIM tile
+    twins : (n,) group of islands that share their texels on purpose, -1 for none
+    tile_px : UDIM number to px, of tiles that have another resolution than `map_px`
+    only : (n,) the islands that lie on this sheet; None for all. Pairs in `shared` count through all n
     """
-    if not pieces:
+    if not pieces or (only is not None and not only.any()):
         return LayoutProof(0, 0, 0, 0.0, False, None, None, 0, 0, {}, Overlaps(np.zeros((0, 2), np.int64), np.zeros(0)))
     moved = [p.outlines.regions if tables is None else transform_regions(p.outlines.regions, tables[i]) for i, p in enumerate(pieces)]
     regions = np.concatenate(moved)
     scale = [np.ones(p.islands.count) if tables is None else tables[i][:, 2] for i, p in enumerate(pieces)]
-    own = np.concatenate([p.outlines.self_overlap * s**2 for p, s in zip(pieces, scale, strict=True)]) * map_px**2
+    own = np.concatenate([p.outlines.self_overlap * s**2 for p, s in zip(pieces, scale, strict=True)])
+    mirrored = np.concatenate([flipped(p, None if tables is None else tables[i]) for i, p in enumerate(pieces)])
+    group = np.full(len(regions), -1) if twins is None else twins
+    mine = np.arange(len(regions)) if only is None else np.flatnonzero(only)
+    regions, own, mirrored, group = regions[mine], own[mine], mirrored[mine], group[mine]
     shared = overlaps(regions, LEAST_OVERLAP)
-    seen = shared.area > _OVERLAP_PX / map_px**2
+    meant = _meant(regions, group, shared)
     box = shapely.bounds(regions)
-    box = box[~np.isnan(box[:, 0])]
+    px = Grid(map_px, tile_px=tile_px or {}).px_of(box)
+    own = own * px**2
+    texels = shared.area * px[shared.pairs[:, 0]] ** 2
+    seen = (texels > _OVERLAP_PX) & ~meant
     # Where islands overlap the smallest gap is 0; a heap of thousands need not be searched for it.
-    gap, margin = 0.0 if len(shared.pairs) else smallest_gap(regions), smallest_margin(regions)
-    mirrored = [flipped(p, None if tables is None else tables[i]) for i, p in enumerate(pieces)]
+    upper = np.setdiff1d(np.arange(len(regions)), shared.pairs[meant].max(axis=1, initial=-1))
+    gap = 0.0 if not meant.all() else _by_tile(smallest_gap, regions[upper], px[upper])
+    margin = _by_tile(smallest_margin, regions, px)
+    box = box[~np.isnan(box[:, 0])]
     return LayoutProof(
         islands=len(regions),
         overlap_pairs=int(seen.sum()),
         overlap_self=int((own > _OVERLAP_PX).sum()),
-        overlap_px=float(shared.area[seen].sum() * map_px**2 + own[own > _OVERLAP_PX].sum()),
+        overlap_px=float(texels[seen].sum() + own[own > _OVERLAP_PX].sum()),
         cut=shared.cut,
-        gap_px=gap * map_px if np.isfinite(gap) else None,
-        margin_px=margin * map_px if np.isfinite(margin) else None,
+        gap_px=gap if np.isfinite(gap) else None,
+        margin_px=margin if np.isfinite(margin) else None,
         outside=int(outside(box, *(tiles or (None, None))).sum()),
-        flipped=int(np.concatenate(mirrored).sum()),
+        flipped=int(mirrored.sum()),
         coverage=_coverage(regions, bool(len(shared.pairs))),
-        shared=shared,
+        shared=Overlaps(mine[shared.pairs], shared.area, shared.cut),
+        twins=int(meant.sum()),
     )
+
+
+def _by_tile(measure: Callable[[NDArray[np.object_]], float], regions: NDArray[np.object_], px: Floats) -> float:
+    """The least of a distance in px over the tiles that regions lie in: tiles are files of their own."""
+    known = ~shapely.is_empty(regions)
+    regions, px = regions[known], px[known]
+    if not len(regions):
+        return float("inf")
+    tile, first, of = np.unique(corners_of(shapely.bounds(regions)), axis=0, return_index=True, return_inverse=True)
+    return min(measure(regions[of.ravel() == t]) * float(px[first[t]]) for t in range(len(tile)))
+
+
+def _meant(regions: NDArray[np.object_], group: NDArray[np.int64], shared: Overlaps) -> NDArray[np.bool_]:
+    """(k,) which overlapping pairs are twins of one group that cover the same texels."""
+    i, j = shared.pairs[:, 0], shared.pairs[:, 1]
+    together = (group[i] >= 0) & (group[i] == group[j])
+    area = shapely.area(regions)
+    return together & is_twin(shared.area, area[i], area[j])
 
 
 def _coverage(regions: NDArray[np.object_], overlapping: bool) -> dict[int, tuple[float, int]]:

@@ -10,6 +10,7 @@ from numpy.typing import NDArray
 
 from ..density import densities
 from ..scene import Floats
+from ..tiles import Grid
 from .findings import Findings
 
 EDGE = 1e-6  # UV units that an island may stick out of its tile: rounding of 32-bit files
@@ -20,10 +21,11 @@ STRETCHED = 1.5  # L2 above this shows on a checker
 
 @dataclass(frozen=True)
 class Limits:
-    """What the project asks for: map size, padding and margin in px, the target density (None: the median), the band
-    in percent around it, and a team's least and greatest density (None: no limit). `weight` (n,) multiplies the target."""
+    """What a sheet asks for: its tiles, padding and margin in px, the target density (None: the median), the band
+    in percent around it, and a team's least and greatest density (None: no limit). `weight` (n,) multiplies the target; `twins` (n,)
+    is the group of islands that share their texels on purpose, -1 for none."""
 
-    map_px: int
+    grid: Grid
     padding_px: float
     margin_px: float
     target: float | None = None
@@ -31,15 +33,14 @@ class Limits:
     least: float | None = None
     greatest: float | None = None
     weight: Floats | None = None
-    columns: int = 1
-    rows: int = 1
+    twins: NDArray[np.int64] | None = None
 
 
 @dataclass
 class Fault:
     """One kind of fault.
 
-    title : how many of what; detail: how bad; heavy : 3 the bake fails, 2 it shows, 1 worth knowing; islands (k,)
+    title : how many of what; detail: how bad; heavy : 3 the bake fails, 2 it shows, 1 worth knowing, 0 meant so; islands (k,)
     concerned, the worst first; places (q, 2) in UV and value (q,) where the fault is a place; `repair` names what mends
     it without unwrapping, or is empty
     """
@@ -60,7 +61,7 @@ def target_of(f: Findings, limits: Limits) -> float | None:
     """The density that islands are compared with: the one asked for, or the median by surface area."""
     if limits.target is not None:
         return limits.target
-    d = densities(f.area, f.world, limits.map_px)
+    d = densities(f.area, f.world, limits.grid.px_of(f.box))
     good = np.isfinite(d)
     if not good.any():
         return None
@@ -69,14 +70,14 @@ def target_of(f: Findings, limits: Limits) -> float | None:
     return float(d[good][order][int(np.searchsorted(total, 0.5 * total[-1]))])
 
 
-def outside_kinds(f: Findings, columns: int, rows: int) -> tuple[NDArray[np.bool_], NDArray[np.bool_], NDArray[np.bool_]]:
+def outside_kinds(f: Findings, grid: Grid) -> tuple[NDArray[np.bool_], NDArray[np.bool_], NDArray[np.bool_]]:
     """(n,) each: islands astride a tile border; wholly in a tile that the sheet does not have; where UDIM has no tile."""
     with np.errstate(invalid="ignore"):
         tile = np.floor(0.5 * (f.box[:, :2] + f.box[:, 2:]))
         beyond = (f.box[:, :2] < tile - EDGE) | (f.box[:, 2:] > tile + 1 + EDGE)
         astride: NDArray[np.bool_] = np.asarray(beyond.any(axis=1))
         nowhere = ((tile < 0).any(axis=1) | (tile[:, 0] >= 10) | (tile[:, 1] >= 100)) & ~astride
-        other = ((tile[:, 0] >= columns) | (tile[:, 1] >= rows)) & ~astride & ~nowhere
+        other = ((tile[:, 0] >= grid.columns) | (tile[:, 1] >= grid.rows)) & ~astride & ~nowhere
     return astride, other, nowhere
 
 
@@ -103,8 +104,9 @@ def _worst(which: NDArray[np.bool_], by: NDArray[np.generic]) -> NDArray[np.int6
 
 
 def _overlap(f: Findings, limits: Limits) -> Fault:
-    real = (f.overlap_area * limits.map_px**2 > OVERLAP_PX) & ~f.twins
-    n, texels = int(real.sum()), f.overlap_area[real] * limits.map_px**2
+    texels = f.overlap_area * limits.grid.px_at(f.overlap_at) ** 2
+    real = (texels > OVERLAP_PX) & ~f.twins
+    n, texels = int(real.sum()), texels[real]
     return Fault(
         "overlap", 3, n, _many(n, "pair of islands overlaps", "pairs of islands overlap"), f"{texels.sum():,.0f} texels in all",
         "Pack the sheet, or move one of each pair: a bake writes both into the same texels.",
@@ -112,21 +114,43 @@ def _overlap(f: Findings, limits: Limits) -> Fault:
     )  # fmt: skip
 
 
+def _meant(f: Findings, limits: Limits) -> NDArray[np.bool_]:
+    """(k,) which of the overlapping pairs are marked as twins."""
+    if limits.twins is None:
+        return np.zeros(len(f.twins), bool)
+    one, other = limits.twins[f.overlap_pairs].reshape(-1, 2).T
+    return np.asarray(f.twins & (one >= 0) & (one == other))
+
+
+def _pairs_of_twins(
+    kind: str, heavy: int, f: Findings, which: NDArray[np.bool_], limits: Limits, detail: str, remedy: str, repair: str
+) -> Fault:
+    n = int(which.sum())
+    words = _many(n, "pair of islands lies exactly on each other", "pairs of islands lie exactly on each other")
+    texels = f.overlap_area[which] * limits.grid.px_at(f.overlap_at[which]) ** 2
+    return Fault(kind, heavy, n, words, detail, remedy, np.unique(f.overlap_pairs[which]), f.overlap_at[which], texels, repair)
+
+
 def _twins(f: Findings, limits: Limits) -> Fault:
-    n = int(f.twins.sum())
-    return Fault(
-        "twins", 1, n, _many(n, "pair of islands lies exactly on each other", "pairs of islands lie exactly on each other"), "of one shape",
-        "Fine where they share paint on purpose. Packing lays them apart; a bake needs them apart.",
-        np.unique(f.overlap_pairs[f.twins]), f.overlap_at[f.twins], f.overlap_area[f.twins] * limits.map_px**2,
+    return _pairs_of_twins(
+        "twins", 3, f, f.twins & ~_meant(f, limits), limits, "of one shape",
+        "Mark them as twins where they share paint on purpose; else pack: a bake writes both into the same texels.", "twins",
     )  # fmt: skip
 
 
+def _marked(f: Findings, limits: Limits) -> Fault:
+    return _pairs_of_twins(
+        "marked", 0, f, _meant(f, limits), limits, "on purpose", "They are marked as twins: packing keeps them on each other.", "untwin"
+    )
+
+
 def _self_overlap(f: Findings, limits: Limits) -> Fault:
-    bad = f.own * limits.map_px**2 > OVERLAP_PX
+    texels = f.own * limits.grid.px_of(f.box) ** 2
+    bad = texels > OVERLAP_PX
     n = int(bad.sum())
     return Fault(
         "self", 3, n, _many(n, "island overlaps itself", "islands overlap themselves"),
-        f"{f.own[bad].sum() * limits.map_px**2:,.0f} texels in all",
+        f"{texels[bad].sum():,.0f} texels in all",
         "Cut and unwrap them anew where the mesh was made: moving them does not help.", _worst(bad, f.own),
     )  # fmt: skip
 
@@ -152,7 +176,7 @@ def _turned(f: Findings, limits: Limits) -> Fault:
 
 
 def _astride(f: Findings, limits: Limits) -> Fault:
-    astride, _, _ = outside_kinds(f, limits.columns, limits.rows)
+    astride, _, _ = outside_kinds(f, limits.grid)
     return _islands(
         "astride", 3, astride, -np.nan_to_num(margins(f), nan=0.0),
         ("island lies across the border of a tile", "islands lie across the border of a tile"), "",
@@ -161,7 +185,7 @@ def _astride(f: Findings, limits: Limits) -> Fault:
 
 
 def _outside(f: Findings, limits: Limits) -> Fault:
-    _, other, nowhere = outside_kinds(f, limits.columns, limits.rows)
+    _, other, nowhere = outside_kinds(f, limits.grid)
     bad = other | nowhere
     far = np.abs(np.nan_to_num(f.box, nan=0.0)).max(axis=1)
     detail = f"up to {far[bad].max():.4g} tiles away" if bad.any() else ""
@@ -196,7 +220,7 @@ def _stretch(f: Findings, limits: Limits) -> Fault:
 
 
 def _gap(f: Findings, limits: Limits) -> Fault:
-    px = f.gap * limits.map_px
+    px = f.gap * limits.grid.px_at(f.gap_at)
     bad = px < limits.padding_px - 1e-3
     n = int(bad.sum())
     return Fault(
@@ -209,8 +233,8 @@ def _gap(f: Findings, limits: Limits) -> Fault:
 
 def _margin(f: Findings, limits: Limits) -> Fault:
     found = np.nan_to_num(margins(f), nan=np.inf)
-    astride, _, _ = outside_kinds(f, limits.columns, limits.rows)
-    bad = (found * limits.map_px < limits.margin_px - 1e-3) & ~astride
+    astride, _, _ = outside_kinds(f, limits.grid)
+    bad = (found * limits.grid.px_of(f.box) < limits.margin_px - 1e-3) & ~astride
     words = (
         f"island is nearer to the border than {limits.margin_px:g} px",
         f"islands are nearer to the border than {limits.margin_px:g} px",
@@ -219,7 +243,7 @@ def _margin(f: Findings, limits: Limits) -> Fault:
 
 
 def _tiny(f: Findings, limits: Limits) -> Fault:
-    texels = f.area * limits.map_px**2
+    texels = f.area * limits.grid.px_of(f.box) ** 2
     words = (f"island is smaller than {TINY_PX:g} texels", f"islands are smaller than {TINY_PX:g} texels")
     return _islands(
         "tiny", 1, texels < TINY_PX, -texels, words, "", "Make them larger, use a larger map, or join them with their neighbours."
@@ -230,7 +254,7 @@ def _split(f: Findings, limits: Limits) -> Fault:
     n = len(f.split)
     return Fault(
         "split", 1, n, _many(n, "pair of islands is only kept apart", "pairs of islands are only kept apart") + " by duplicate vertices", "",
-        "Merge vertices by distance where the mesh was made, then they are one island.", np.unique(f.split),
+        "Join them: they count as one island then, and the vertices of the file stay as they are.", np.unique(f.split), repair="weld",
     )  # fmt: skip
 
 
@@ -264,7 +288,7 @@ def _density(f: Findings, limits: Limits, side: int) -> Fault | None:
     target = target_of(f, limits)
     if target is None:
         return None
-    d = densities(f.area, f.world, limits.map_px)
+    d = densities(f.area, f.world, limits.grid.px_of(f.box))
     wanted = target * (np.ones(len(d)) if limits.weight is None else limits.weight)
     with np.errstate(invalid="ignore"):
         if side < 0:
@@ -274,7 +298,7 @@ def _density(f: Findings, limits: Limits, side: int) -> Fault | None:
             bad, worst = d > np.minimum(wanted * (1 + limits.band / 100), limits.greatest or np.inf), d / wanted
     worst = np.nan_to_num(worst, posinf=np.inf)
     factor = float(worst[bad].max()) if bad.any() else 1.0
-    cure = limits.map_px * factor
+    cure = limits.grid.px * factor
     detail = f"up to {factor:.3g} times {'too blurred' if side < 0 else 'too sharp'}"
     remedy = "Even the density"
     if side < 0 and cure <= 16384:
@@ -285,6 +309,6 @@ def _density(f: Findings, limits: Limits, side: int) -> Fault | None:
 
 
 _KINDS: tuple[Callable[[Findings, Limits], Fault | None], ...] = (
-    _overlap, _twins, _self_overlap, _flipped, _turned, _astride, _outside, _zero, _zero_world, _stretch, _gap, _margin, _tiny, _split,
+    _overlap, _twins, _marked, _self_overlap, _flipped, _turned, _astride, _outside, _zero, _zero_world, _stretch, _gap, _margin, _tiny, _split,
     _crowded, _against, _starved, _lavish,
 )  # fmt: skip

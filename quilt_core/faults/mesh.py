@@ -7,10 +7,8 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from ..islands import WELD, Islands, number_rows
+from ..islands import NEAR, WELD, Islands, number_rows
 from ..scene import Mesh, UvChannel
-
-NEAR = 1e-6  # of the mesh's size: positions closer than this are meant to be one
 
 
 @dataclass(frozen=True)

@@ -164,12 +164,15 @@ def _skinned(document: Document, node: dict[str, Any], worlds: dict[int, Floats]
 def _materials(document: Document) -> list[Material]:
     out = []
     for i, m in enumerate(document.list("materials")):
-        images = {}
+        images, channels = {}, {}
         for slot, info in _textures(m):
             texture = document.item("textures", info.get("index"), f"material {i}")
+            moved = (info.get("extensions") or {}).get("KHR_texture_transform")
+            channel = (moved if isinstance(moved, dict) else {}).get("texCoord", info.get("texCoord", 0))
             if isinstance(texture.get("source"), int):
                 images[slot] = f"#{texture['source']}"
-        out.append(Material(str(m.get("name") or f"material {i}"), images))
+                channels[slot] = channel if isinstance(channel, int) else 0
+        out.append(Material(str(m.get("name") or f"material {i}"), images, channels))
     return out
 
 

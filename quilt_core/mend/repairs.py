@@ -13,6 +13,7 @@ from ..faults.layout import flipped
 from ..islands import triangle_areas
 from ..scene import Floats
 from ..sheet import MeshIslands, transform_regions
+from ..tiles import Grid
 from .moves import boxes, centres, mirrored, only, scaled, shifted, turned
 
 Mask = NDArray[np.bool_]
@@ -24,22 +25,24 @@ def flip_back(piece: MeshIslands, table: Floats, chosen: Mask) -> Floats:
     return only(table, mirrored(table, centres(boxes(piece, table))), chosen & flipped(piece, table))
 
 
-def into_tile(piece: MeshIslands, table: Floats, chosen: Mask, margin: float = 0.0) -> Floats:
-    """Chosen islands brought into tile 1001: by whole tiles first, made smaller only where too large, then moved off the border.
+def into_tile(piece: MeshIslands, table: Floats, chosen: Mask, margin: float = 0.0, columns: int = 1, rows: int = 1) -> Floats:
+    """Chosen islands brought into a tile of the sheet: the one that they are in, else 1001. By whole tiles first, made smaller only
+    where too large, then moved off the border.
 
     Parameters
     ----------
     margin : UV units to keep from the border
     """
-    box = boxes(piece, table)
-    out = shifted(table, -np.floor(centres(box)))
+    corner = np.floor(centres(boxes(piece, table)))
+    goal = np.where(Grid(1, columns, rows).holds(corner)[:, None], corner, 0.0)
+    out = shifted(table, -corner)
     box = boxes(piece, out)
     room = 1.0 - 2 * margin
     size = (box[:, 2:] - box[:, :2]).max(axis=1)
     out = scaled(out, centres(box), np.where(size > room, room * (1 - _EDGE) / np.maximum(size, 1e-30), 1.0))
     box = boxes(piece, out)
     by = np.maximum(margin - box[:, :2], 0.0) + np.minimum(1.0 - margin - box[:, 2:], 0.0)
-    return only(table, shifted(out, by), chosen)
+    return only(table, shifted(out, by + goal), chosen)
 
 
 def straighten(piece: MeshIslands, table: Floats, chosen: Mask, way: str = "edges") -> Floats:
@@ -125,7 +128,7 @@ def _by_up(piece: MeshIslands, table: Floats) -> Floats:
     return np.where(flat, 0.0, np.pi / 2 - now)
 
 
-def even(piece: MeshIslands, table: Floats, chosen: Mask, density: float, map_px: float, weight: Floats | float = 1.0) -> Floats:
+def even(piece: MeshIslands, table: Floats, chosen: Mask, density: float, map_px: float | Floats, weight: Floats | float = 1.0) -> Floats:
     """Chosen islands scaled about their middles to a density in px/m at a map size, times their weights (n,).
 
     Islands without area on one side keep their size.

@@ -18,7 +18,8 @@ class Recipe:
 
     `tile_px` gives tiles a resolution of their own (columns * rows numbers, row by row); at equal density an island is
     larger in UV on a smaller map. `passes` bounds the search by its number of passes, so that a result can be
-    repeated bit for bit; None bounds it by `seconds` alone.
+    repeated bit for bit; None bounds it by `seconds` alone. `fill` "common": one scale over all tiles; "each": every tile filled to
+    its border (see `arrange`; the packer itself knows one scale).
     """
 
     map_px: int = 2048
@@ -33,8 +34,11 @@ class Recipe:
     seed: int = 0
     mirror: bool = False
     tile_px: tuple[int, ...] | None = None
+    fill: str = "common"
 
     def __post_init__(self) -> None:
+        if self.fill not in ("common", "each"):
+            raise ValueError(f"'{self.fill}' is not a way to fill tiles: common or each")
         if self.rotate not in ANGLES:
             raise ValueError(f"rotation '{self.rotate}' is not one of {', '.join(ANGLES)}")
         for px in (self.map_px, *(self.tile_px or ())):

@@ -8,17 +8,18 @@ import zipfile
 from dataclasses import replace
 from typing import Any
 
+import numpy as np
 from django.db import transaction
 
-from quilt_core import formats, report
+from quilt_core import formats
 from quilt_core.errors import QuiltError
-from quilt_core.faults.layout import prove
 from quilt_core.scene import Floats
-from quilt_core.sheet import analyse, transform_rows
+from quilt_core.sheet import IDENTITY, analyse, transform_rows
 
 from ..projects.geometry import from_npz
-from ..projects.models import Job, Original, Project, Snapshot
-from ..projects.reading import Chosen, choose, picture, sheet_of
+from ..projects.models import Job, Original, Project
+from ..projects.reading import Chosen, choose, figures_of, parts_of, picture, sheet_numbers, twin_groups
+from ..projects.sheets import grid, of_sheet, sheets
 from ..projects.state import settings_of
 from .progress import report_progress
 
@@ -41,14 +42,35 @@ def run_deliver(job: Job) -> None:
             report_progress(job, {"text": f"Writing {c.file.name}", "part": n / len(chosen)})
             again.append(_write(archive, c, tables[str(c.file.pk)], int(settings["channel_out"])))
         report_progress(job, {"text": "Proving what was written", "part": 0.9})
-        figures, tiles = _figures(project, head, chosen, again)
+        figures = _figures(project, settings, chosen, again)
         archive.writestr("report.json", json.dumps(figures, indent=2))
-        sheet = sheet_of(chosen)
-        for tile in tiles[:MOST_TILES]:
-            archive.writestr(f"template.{tile}.png", picture(sheet, sheet.split(tables), int(settings["map_px"]), None, tile))
+        _templates(archive, again, settings, figures)
     with transaction.atomic():
         job.output = out.getvalue()
         job.result = {"bytes": len(job.output), "figures": figures}
+
+
+def file_name(text: str) -> str:
+    """A name as a part of a file name."""
+    return "".join(c if c.isalnum() or c in "-_ " else "_" for c in text).strip() or "sheet"
+
+
+def _templates(archive: zipfile.ZipFile, again: list[Chosen], settings: dict[str, Any], figures: dict[str, Any]) -> None:
+    """The template of every tile in use, each at its own resolution."""
+    parts = parts_of(again)
+    rows = np.tile(IDENTITY, (parts.count, 1))
+    on = sheet_numbers(again, parts, settings)
+    every = sheets(settings)
+    count = 0
+    for s in every:
+        tiles = grid(of_sheet(settings, s["id"]))
+        used = [t["tile"] for t in figures["sheets"][s["name"]]["tiles"] if t["islands"]]
+        for tile in used:
+            count += 1
+            if count > MOST_TILES:
+                return
+            name = f"template.{tile}.png" if len(every) == 1 else f"{file_name(s['name'])}.template.{tile}.png"
+            archive.writestr(name, picture(parts, rows, on == s["id"], tiles.tile_px.get(tile, tiles.px), None, tile))
 
 
 def _write(archive: zipfile.ZipFile, c: Chosen, table: Floats, channel: int) -> Chosen:
@@ -68,20 +90,25 @@ def _write(archive: zipfile.ZipFile, c: Chosen, table: Floats, channel: int) -> 
         if name not in archive.namelist():
             archive.writestr(name, body)
     scene = formats.read(names[file.name], file.name, file.unit_m, {k[len(folder) :]: v for k, v in names.items()})
-    pieces = [p if w is not None else None for p, w in zip(analyse(scene, channel), c.pieces, strict=True)]
+    # The islands are those that were packed; twins that share an edge would else be one island in what was written.
+    given = [None if p is None else p.islands.of_triangle for p in c.pieces]
+    pieces = [p if w is not None else None for p, w in zip(analyse(scene, channel, False, given), c.pieces, strict=True)]
     return replace(c, scene=scene, pieces=pieces)
 
 
-def _figures(project: Project, head: Snapshot, chosen: list[Chosen], again: list[Chosen]) -> tuple[dict[str, Any], list[int]]:
-    """The report, and the tiles in use."""
-    map_px = int(settings_of(head)["map_px"])
-    pieces = [p for c in again for p in c.pieces if p is not None]
-    proof = prove(pieces, None, map_px)
-    spread = report.overall_density(pieces, None, map_px)
-    figures = {
-        "project": project.name, "map_px": map_px, **report.proof_figures(proof), "islands": proof.islands,
-        "coverage": round(sum(c for c, _ in proof.coverage.values()), 6), "ok": proof.ok,
-        "overlap_pairs": proof.overlap_pairs, "density_px_per_m": None if spread is None else spread.median, "settings": settings_of(head),
-        "left_as_it_was": [f"{c.file.name}: {o.name}" for c in chosen for o in c.scene.objects if c.pieces[o.mesh] is None],
+def _figures(project: Project, settings: dict[str, Any], chosen: list[Chosen], again: list[Chosen]) -> dict[str, Any]:
+    """The report, measured on what was written."""
+    parts = parts_of(again)
+    rows = np.tile(IDENTITY, (parts.count, 1))
+    on, twins = sheet_numbers(again, parts, settings), twin_groups(parts, settings)
+    by_sheet = {s["name"]: figures_of(parts, rows, on == s["id"], of_sheet(settings, s["id"]), twins)[0] for s in sheets(settings)}
+    used = [f for f in by_sheet.values() if f["islands"]]
+    for f in by_sheet.values():
+        f["ok"] = not (f["overlap"]["pairs"] or f["overlap"]["self"] or f["outside"])
+    one = used[0] if len(used) == 1 else {}
+    return {
+        "project": project.name, **{k: v for k, v in one.items() if k != "tiles"},
+        "islands": sum(f["islands"] for f in used), "ok": all(f["ok"] for f in used),
+        "overlap_pairs": sum(f["overlap"]["pairs"] for f in used), "density_px_per_m": one.get("density"), "sheets": by_sheet,
+        "settings": settings, "left_as_it_was": [f"{c.file.name}: {o.name}" for c in chosen for o in c.scene.objects if c.pieces[o.mesh] is None],
     }  # fmt: skip
-    return figures, sorted(proof.coverage) or [1001]

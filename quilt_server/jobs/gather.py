@@ -5,17 +5,22 @@ from __future__ import annotations
 import io
 import zipfile
 from pathlib import PurePosixPath
+from typing import Any
 
-from django.conf import settings
+import numpy as np
+from django.conf import settings as limits
 from django.db import transaction
+from numpy.typing import NDArray
 
 from quilt_core import formats
 from quilt_core.errors import FileError, QuiltError
+from quilt_core.sheet import MeshIslands, analyse
 
 from ..projects.geometry import from_npz, to_npz
 from ..projects.models import Job, Layout, Original, Project, Reading, Snapshot, SourceFile
-from ..projects.reading import choose, identity, keep, make_reading, measure, read_source, sheet_of
+from ..projects.reading import choose, identity, keep, make_reading, materials_of, measure, parts_of, read_source
 from ..projects.state import advance, settings_of
+from .mend import land
 from .progress import report_progress
 
 
@@ -37,7 +42,7 @@ def unzip(name: str, data: bytes) -> dict[str, bytes]:
     try:
         archive = zipfile.ZipFile(io.BytesIO(data))
         entries = [e for e in archive.infolist() if not e.is_dir() and not e.filename.startswith("__MACOSX")]
-        if len(entries) > settings.QUILT_UPLOAD_FILES or sum(e.file_size for e in entries) > settings.QUILT_UPLOAD_BYTES:
+        if len(entries) > limits.QUILT_UPLOAD_FILES or sum(e.file_size for e in entries) > limits.QUILT_UPLOAD_BYTES:
             raise FileError(name, "it holds more than is taken at once", "", "Bring its files in several parts.")
         return {clean_path(e.filename): archive.read(e) for e in entries}
     except (zipfile.BadZipFile, RuntimeError, NotImplementedError, OSError, EOFError, ValueError) as e:
@@ -71,10 +76,13 @@ def run_import(job: Job) -> None:
         head = project.head
         old = from_npz(head.layout.tables) if head and head.layout else {}
         tables = old | {str(f.pk): identity(r) for f, r in rows}
-        snapshot = Snapshot(files=(head.files if head else []) + ids, left_out=head.left_out if head else [], settings=settings_of(head))
+        settings = settings_of(head)
+        snapshot = Snapshot(files=(head.files if head else []) + ids, left_out=head.left_out if head else [], settings=settings)
+        snapshot.kept = head.kept if head else {}
         layout = Layout(project=project, kind="import", channel=channel, tables=to_npz(tables), recipe={})
-        sheet = sheet_of(choose(snapshot))
-        measure(layout, sheet, sheet.split(tables), int(snapshot.settings["map_px"]))
+        chosen = choose(snapshot)
+        parts = parts_of(chosen)
+        measure(layout, chosen, parts, parts.whole(tables), settings_of(snapshot))
         layout.save()
         label = f"Bring in {rows[0][0].name}" if len(rows) == 1 else f"Bring in {len(rows)} files"
         advance(project, label, snapshot, layout)
@@ -86,11 +94,11 @@ def _read_one(job: Job, path: str, bodies: dict[str, bytes], channel: int) -> tu
     unit = float(job.params.get("unit_m", 1.0))
     scene = formats.read(bodies[path], path, unit, beside)
     found = {formats.find_resource(r, beside) for r in scene.references}
-    # An OBJ names its pictures in the MTL; what it could not see then is kept too.
     companions = {p: keep(beside[p]) for p in found if p}
     file = SourceFile(
-        project_id=job.project_id, name=path, original_id=keep(bodies[path]), unit_m=unit, companions=companions, warnings=scene.warnings
-    )
+        project_id=job.project_id, name=path, original_id=keep(bodies[path]), unit_m=unit, companions=companions, warnings=scene.warnings,
+        materials=materials_of(scene, beside),
+    )  # fmt: skip
     return file, make_reading(file, scene, channel)
 
 
@@ -103,7 +111,7 @@ def run_channel(job: Job) -> None:
     tables = {}
     for n, file in enumerate(SourceFile.objects.filter(pk__in=head.files)):
         report_progress(job, {"text": f"Reading channel {channel} of {file.name}", "part": n / len(head.files)})
-        reading = Reading.objects.filter(file=file, channel=channel).first()
+        reading = Reading.objects.filter(file=file, channel=channel, welded=False).first()
         if reading is None:
             reading = make_reading(file, read_source(file), channel)
             reading.save()
@@ -112,13 +120,91 @@ def run_channel(job: Job) -> None:
         raise QuiltError(f"No object has UVs in channel {channel}. The channel stays as it was.")
     chosen = settings_of(head) | {"channel_in": channel}
     # What holds for single islands counts islands of the old channel.
-    for rule in ("weights", "turns"):
+    for rule in ("weights", "turns", "sheet_of"):
         chosen[rule] = {k: v for k, v in chosen[rule].items() if "/" in k}
-    chosen["held"] = []
+    chosen |= {"held": [], "twins": [], "welded": [], "bunches": []}
     snapshot = Snapshot(files=head.files, left_out=head.left_out, settings=chosen)
     layout = Layout(project=project, kind="import", channel=channel, tables=to_npz(tables), recipe={})
-    sheet = sheet_of(choose(snapshot))
-    measure(layout, sheet, sheet.split(tables), int(chosen["map_px"]))
+    files = choose(snapshot)
+    parts = parts_of(files)
+    measure(layout, files, parts, parts.whole(tables), chosen)
     with transaction.atomic():
         layout.save()
         advance(Project.objects.get(pk=project.pk), f"Read channel {channel}", snapshot, layout)
+
+
+def run_weld(job: Job) -> None:
+    """Join islands that only duplicate vertices keep apart, in all files; the files' own vertices stay as they are."""
+    project = Project.objects.get(pk=job.project_id)
+    head = project.head
+    if head is None or head.pk != job.params["base"] or head.layout is None:
+        raise QuiltError("The project changed since this was asked for. Do it again.")
+    settings, old = settings_of(head), from_npz(head.layout.tables)
+    tables, welded, joined = dict(old), list(settings["welded"]), 0
+    for c in choose(Snapshot(files=head.files, settings=settings)):
+        if c.file.pk in welded:
+            continue
+        report_progress(job, {"text": f"Joining islands of {c.file.name}"})
+        pieces = analyse(c.scene, int(settings["channel_in"]), True)
+        numbers = _numbers(c.pieces, pieces)
+        if len(numbers) == len(np.unique(numbers)):
+            continue
+        joined += len(numbers) - len(np.unique(numbers))
+        reading = Reading.objects.filter(file=c.file, channel=c.reading.channel, welded=True).first()
+        if reading is None:
+            reading = make_reading(c.file, c.scene, c.reading.channel, True)
+            reading.save()
+        welded.append(c.file.pk)
+        # Of islands that become one the first decides where it lies: their UVs fit together as they were read.
+        table = np.empty((int(numbers.max()) + 1, 5))
+        table[numbers[::-1]] = old[str(c.file.pk)][::-1]
+        tables[str(c.file.pk)] = table
+        settings = renumbered(settings, c.file.pk, numbers)
+    job.result = {"changed": joined}
+    if not joined:
+        return
+    settings |= {"welded": welded}
+    report_progress(job, {"text": "Measuring again"})
+    snapshot = Snapshot(files=head.files, left_out=head.left_out, settings=settings)
+    chosen = choose(snapshot)
+    parts = parts_of(chosen)
+    layout = Layout(project=project, kind="mend", channel=head.layout.channel, tables=to_npz(tables), recipe=settings)
+    measure(layout, chosen, parts, parts.whole(tables), settings)
+    land(project, head, layout, f"Join {joined} split islands", settings=settings)
+
+
+def _numbers(old: list[MeshIslands | None], new: list[MeshIslands | None]) -> NDArray[np.int64]:
+    """New number of every island of a file, old numbers counted through its meshes."""
+    out: list[NDArray[np.int64]] = []
+    start = 0
+    for a, b in zip(old, new, strict=True):
+        if a is None or b is None:
+            continue
+        number = np.empty(a.islands.count, np.int64)
+        has = a.islands.of_triangle >= 0
+        number[a.islands.of_triangle[has]] = b.islands.of_triangle[has]
+        out.append(number + start)
+        start += b.islands.count
+    return np.concatenate(out) if out else np.zeros(0, np.int64)
+
+
+def renumbered(settings: dict[str, Any], file: int, numbers: NDArray[np.int64]) -> dict[str, Any]:
+    """Settings whose keys of single islands of a file follow new numbers (n,); -1 for islands that are gone."""
+
+    def key(k: str) -> str | None:
+        head, colon, island = k.partition(":")
+        if not colon or head != str(file):
+            return k
+        new = int(numbers[int(island)]) if int(island) < len(numbers) else -1
+        return None if new < 0 else f"{head}:{new}"
+
+    def listed(keys: list[str]) -> list[str]:
+        return list(dict.fromkeys(n for n in map(key, keys) if n is not None))
+
+    out = dict(settings)
+    for rule in ("weights", "turns", "sheet_of"):
+        out[rule] = {n: v for k, v in settings[rule].items() if (n := key(k)) is not None}
+    out["held"] = listed(settings["held"])
+    out["twins"] = [g for g in map(listed, settings["twins"]) if len(g) > 1]
+    out["bunches"] = [b | {"members": listed(b["members"])} for b in settings["bunches"]]
+    return out

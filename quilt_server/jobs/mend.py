@@ -1,31 +1,34 @@
-"""Repairs and evening of chosen islands: each is one undo step with a layout, its proof and its findings."""
+"""Repairs, evening and moves of chosen islands: each is one undo step with a layout, its proof and its findings."""
 
 from __future__ import annotations
 
 import math
-from collections.abc import Callable
 from typing import Any
 
 import numpy as np
 from django.db import transaction
 from numpy.typing import NDArray
 
+from quilt_core.arrange import leaders_of
 from quilt_core.errors import QuiltError
 from quilt_core.mend import repairs
 from quilt_core.scene import Floats
 from quilt_core.sheet import MeshIslands
+from quilt_core.twins import follow
 
 from ..projects.geometry import from_npz, to_npz
-from ..projects.models import Job, Layout, Project
-from ..projects.reading import choose, measure, sheet_of, weights
+from ..projects.models import Job, Layout, Project, Snapshot
+from ..projects.reading import Chosen, Parts, choose, measure, parts_of, regions_of, sheet_numbers, twin_groups, weights
+from ..projects.sheets import grid, of_sheet, sheets
 from ..projects.state import advance, settings_of
 from .packing import head_of
 from .progress import report_progress
 
 LABELS = {
     "flip": "Flip mirrored islands back", "into_tile": "Bring islands into the tile", "straighten": "Straighten islands", "even": "Even the density",
+    "move": "Move by hand",
 }  # fmt: skip
-Repair = Callable[[MeshIslands, Floats, NDArray[np.bool_], Floats], Floats]
+MOST_MOVED = 200_000
 
 
 def check(params: dict[str, Any]) -> dict[str, Any]:
@@ -48,51 +51,172 @@ def check(params: dict[str, Any]) -> dict[str, Any]:
     )
     if chosen is not None and not whole:
         raise QuiltError("Islands are chosen as numbers for each file.")
-    return {"action": action, "way": way, "density": density, "islands": chosen}
+    return {"action": action, "way": way, "density": density, "islands": chosen, **_moves(params)}
 
 
-def _repair(params: dict[str, Any], settings: dict[str, Any]) -> Repair:
-    map_px = float(settings["map_px"])
+def _moves(params: dict[str, Any]) -> dict[str, Any]:
+    """The rows of a move by hand: file to [[island, angle, mirror, scale, u, v], ...]."""
+    if params.get("action") != "move":
+        return {}
+    rows, label = params.get("rows"), params.get("label", "")
+    if not isinstance(rows, dict) or not all(k.isdigit() and isinstance(v, list) for k, v in rows.items()):
+        raise QuiltError("A move names the islands of each file.")
+    count = 0
+    for row in (r for v in rows.values() for r in v):
+        count += 1
+        numbers = isinstance(row, list) and len(row) == 6 and all(isinstance(x, int | float) and math.isfinite(x) for x in row)
+        if not numbers or row[2] not in (-1, 1) or not 1e-9 < row[3] < 1e9 or max(abs(row[4]), abs(row[5])) > 1e6:
+            raise QuiltError("An island cannot be put there: its place, size or turn is no usable number.")
+    if count > MOST_MOVED:
+        raise QuiltError(f"At most {MOST_MOVED:,} islands are moved at once.")
+    return {"rows": rows, "label": str(label)[:80]}
+
+
+def _repaired(
+    params: dict[str, Any], settings: dict[str, Any], chosen: list[Chosen], parts: Parts, rows: Floats, mask: NDArray[np.bool_]
+) -> Floats:
+    """The layout (n, 5) after a repair of the islands in `mask` (n,), sheet by sheet since margins and map sizes are a sheet's."""
+    on, weight = sheet_numbers(chosen, parts, settings), weights(chosen, parts, settings)
+    out = rows.copy()
+    for s in sheets(settings):
+        here = mask & (on == s["id"])
+        if not here.any():
+            continue
+        flat = of_sheet(settings, s["id"])
+        px = grid(flat).px_of(_boxes(parts, out)) if s["tile_px"] else np.full(len(rows), float(flat["map_px"]))
+        split = zip(
+            parts.pieces,
+            parts.pieced(out),
+            parts.pieced(here),
+            parts.pieced(weight),
+            parts.pieced(np.nan_to_num(px, nan=float(flat["map_px"]))),
+            strict=True,
+        )
+        out = np.concatenate([_one(params, flat, *p) if p[2].any() else p[1] for p in split])
+    return out
+
+
+def _one(
+    params: dict[str, Any], flat: dict[str, Any], piece: MeshIslands, table: Floats, mask: NDArray[np.bool_], weight: Floats, px: Floats
+) -> Floats:
     action = params["action"]
     if action == "flip":
-        return lambda piece, table, chosen, _: repairs.flip_back(piece, table, chosen)
+        return repairs.flip_back(piece, table, mask)
     if action == "into_tile":
-        return lambda piece, table, chosen, _: repairs.into_tile(piece, table, chosen, settings["margin_px"] / map_px)
+        tiles = grid(flat)
+        return repairs.into_tile(piece, table, mask, flat["margin_px"] / float(flat["map_px"]), tiles.columns, tiles.rows)
     if action == "straighten":
-        return lambda piece, table, chosen, _: repairs.straighten(piece, table, chosen, params["way"])
-    return lambda piece, table, chosen, weight: repairs.even(piece, table, chosen, params["density"], map_px, weight)
+        return repairs.straighten(piece, table, mask, params["way"])
+    return repairs.even(piece, table, mask, params["density"], px, weight)
+
+
+def _boxes(parts: Parts, rows: Floats) -> Floats:
+    import shapely
+
+    return np.asarray(shapely.bounds(regions_of(parts, rows)))
+
+
+def _moved(params: dict[str, Any], parts: Parts, rows: Floats) -> Floats:
+    """The layout (n, 5) with the rows that a move by hand gives; islands that are left out now stay."""
+    out = rows.copy()
+    for (file, first, count), at in zip(parts.places, np.cumsum([0, *(c for _, _, c in parts.places)])[:-1], strict=True):
+        for island, *row in params["rows"].get(str(file), []):
+            if first <= island < first + count:
+                out[at + int(island) - first] = row
+    return out
 
 
 def run_mend(job: Job) -> None:
     """Do a repair on the chosen islands, or on all where none are named."""
     project, head, before = head_of(job)
     params, settings = job.params, settings_of(head)
-    label = LABELS[params["action"]]
+    label = params.get("label") or LABELS[params["action"]]
     report_progress(job, {"text": label})
     chosen = choose(head)
-    sheet = sheet_of(chosen)
+    parts = parts_of(chosen)
     old = from_npz(before.tables)
-    tables = sheet.split(old)
-    repair, wanted = _repair(params, settings), params["islands"]
-    out, moved = [], 0
-    for piece, table, (file, first, count), weight in zip(
-        sheet.pieces, tables, sheet.places, weights(chosen, sheet, settings), strict=True
-    ):
-        mask = np.ones(count, bool)
-        if wanted is not None:
-            mask = np.isin(np.arange(first, first + count), wanted.get(str(file), []))
-        new = repair(piece, table, mask, weight) if mask.any() else table
-        moved += int((np.abs(new - table) > 1e-12).any(axis=1).sum())
-        out.append(new)
+    rows = parts.whole(old)
+    if params["action"] == "move":
+        new = _moved(params, parts, rows)
+    else:
+        new = _repaired(params, settings, chosen, parts, rows, parts.chosen(params["islands"]))
+    if params["action"] != "flip" and parts.pieces:
+        new = follow(rows, new, leaders_of(parts.pieces, rows, twin_groups(parts, settings)))
+    moved = int((np.abs(new - rows) > 1e-12).any(axis=1).sum())
     job.result = {"changed": moved}
-    if not moved:
-        return
-    report_progress(job, {"text": "Measuring again"})
-    layout = Layout(project=project, kind="mend", channel=before.channel, recipe=settings, tables=to_npz(sheet.merged(old, out)))
-    measure(layout, sheet, out, int(settings["map_px"]))
+    if moved:
+        report_progress(job, {"text": "Measuring again"})
+        layout = Layout(
+            project=project, kind="mend", channel=before.channel, recipe=settings, tables=to_npz(parts.merged(old, parts.pieced(new)))
+        )
+        measure(layout, chosen, parts, new, settings)
+        land(project, head, layout, f"{label} ({moved})")
+
+
+def land(project: Project, head: Snapshot, layout: Layout, label: str, **changes: Any) -> None:
+    """Make a measured layout the project's, in one transaction with what else changes.
+
+    Raises
+    ------
+    QuiltError : the project moved on meanwhile
+    """
     with transaction.atomic():
         project = Project.objects.select_for_update().get(pk=project.pk)
         if project.head_id != head.pk:
             raise QuiltError("The project changed meanwhile. Nothing was done: do it again.")
         layout.save()
-        advance(project, f"{label} ({moved})", head, layout)
+        advance(project, label, head, layout, **changes)
+
+
+def run_settings(job: Job) -> None:
+    """Take over settings that change what lies with what: sheets, their tiles, twins. The layout is measured anew."""
+    project, head, before = head_of(job)
+    settings = job.params["settings"]
+    report_progress(job, {"text": "Measuring again"})
+    snapshot = Snapshot(files=head.files, left_out=head.left_out, settings=settings)
+    chosen = choose(snapshot)
+    parts = parts_of(chosen)
+    layout = Layout(
+        project=project, kind=before.kind, channel=before.channel, recipe=before.recipe, tables=bytes(before.tables), name=before.name
+    )
+    layout.kind = "mend"
+    rows = parts.whole(from_npz(before.tables))
+    measure(layout, chosen, parts, rows, settings)
+    ids = {str(s["id"]) for s in sheets(settings)}
+    kept = {k: v for k, v in head.kept.items() if k in ids}
+    land(project, head, layout, job.params["label"], settings=settings, kept=kept)
+
+
+def run_twins(job: Job) -> None:
+    """Mark islands that lie exactly on each other as twins, or take the mark off; among the chosen islands, or all."""
+    from quilt_core.twins import grouped
+
+    from ..projects.faults import findings_of
+
+    project, head, before = head_of(job)
+    settings = settings_of(head)
+    report_progress(job, {"text": "Looking for twins"})
+    chosen = choose(head)
+    parts = parts_of(chosen)
+    mask, names = parts.chosen(job.params["islands"]), parts.names()
+    touched = {names[i] for i in np.flatnonzero(mask)}
+    groups = [[k for k in g if k not in touched] for g in settings["twins"]]
+    groups = [g for g in groups if len(g) > 1]
+    if job.params["on"]:
+        found = findings_of(before)
+        pairs = np.zeros((0, 2), np.int64) if found is None or len(found.area) != parts.count else found.overlap_pairs[found.twins]
+        pairs = pairs[mask[pairs].any(axis=1)]
+        known = {k: n for n, k in enumerate(names)}
+        old = np.array([(known[g[0]], known[k]) for g in groups for k in g[1:] if g[0] in known and k in known], np.int64).reshape(-1, 2)
+        label = grouped(np.concatenate([pairs, old]), parts.count)
+        groups = [[names[i] for i in np.flatnonzero(label == g)] for g in np.unique(label[label >= 0])]
+        groups = [g for g in groups if len(g) > 1]
+    count = sum(len(g) for g in groups)
+    was = sum(len(g) for g in settings["twins"])
+    job.result = {"changed": abs(count - was)}
+    if groups == settings["twins"]:
+        return
+    new = settings | {"twins": groups}
+    layout = Layout(project=project, kind="mend", channel=before.channel, recipe=new, tables=bytes(before.tables))
+    measure(layout, chosen, parts, parts.whole(from_npz(before.tables)), new)
+    land(project, head, layout, "Mark twins" if job.params["on"] else "Unmark twins", settings=new)

@@ -1,24 +1,27 @@
-"""Packing: the result is a try, and the project's new layout."""
+"""Packing: the result is a try of a sheet, and the project's new layout."""
 
 from __future__ import annotations
 
 import time
-from dataclasses import replace
+from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
 from django.db import transaction
+from numpy.typing import NDArray
 
 from quilt_core import report
+from quilt_core.arrange import SheetRules, pack_sheet, sized_regions
 from quilt_core.errors import QuiltError
-from quilt_core.faults.layout import prove
-from quilt_core.pack import Packing, Recipe, explain
+from quilt_core.pack import Packing, Recipe, Rules, explain
 from quilt_core.scene import Floats
-from quilt_core.sheet import pack_sheet, sized_regions
 
+from ..projects.figures import sheet_rows
 from ..projects.geometry import from_npz, to_npz
 from ..projects.models import Job, Layout, Project, Snapshot
-from ..projects.reading import choose, measure, rules, sheet_of, weights
+from ..projects.reading import Chosen, Parts, choose, each, measure, parts_of, sheet_numbers, twin_groups, weights
+from ..projects.sheets import grid, of_sheet, sheet_by, sheets
+from ..projects.stale import inputs_of
 from ..projects.state import advance, settings_of
 from .progress import StopFlag, report_progress
 
@@ -39,29 +42,108 @@ def head_of(job: Job) -> tuple[Project, Snapshot, Layout]:
     return project, head, head.layout
 
 
-def recipe_of(snapshot: Snapshot) -> Recipe:
-    """The packer's recipe that a snapshot's settings ask for."""
-    s = settings_of(snapshot)
+def recipe_of(flat: dict[str, Any]) -> Recipe:
+    """The packer's recipe that the settings of a sheet ask for."""
+    tiles = grid(flat)
+    sizes = tiles.sizes if tiles.tile_px else None
     return Recipe(
-        int(s["map_px"]), float(s["padding_px"]), float(s["margin_px"]), s["rotate"], 1, 1,
-        float(s["density"]) if s["hold"] else None, float(s["seconds"]), None, int(s["seed"]),
+        int(flat["map_px"]), float(flat["padding_px"]), float(flat["margin_px"]), flat["rotate"], tiles.columns, tiles.rows,
+        float(flat["density"]) if flat["hold"] else None, float(flat["seconds"]), None, int(flat["seed"]), bool(flat["mirror"]), sizes,
+        flat["fill"] if tiles.columns * tiles.rows > 1 and not flat["hold"] else "common",
     )  # fmt: skip
 
 
+def rules_of(chosen: list[Chosen], parts: Parts, settings: dict[str, Any], flat: dict[str, Any], only: NDArray[np.bool_]) -> SheetRules:
+    """The rules for the islands `only` (n,) of a sheet that the settings hold."""
+    held = each(chosen, parts, dict.fromkeys(settings["held"], True), False)
+    turns = each(chosen, parts, settings["turns"], flat["rotate"]) if settings["turns"] else None
+    sheet = flat["sheet"]
+    bunch, strict = _bunches(chosen, parts, settings)
+    return SheetRules(
+        None if turns is None else tuple(turns), np.array(held, bool) if settings["held"] else None, twin_groups(parts, settings), only,
+        bunch, strict, frozenset(int(t) for t in sheet["held_tiles"]), tuple((int(f["tile"]), tuple(f["box"])) for f in sheet["free"]),
+    )  # fmt: skip
+
+
+def _bunches(chosen: list[Chosen], parts: Parts, settings: dict[str, Any]) -> tuple[NDArray[np.int64] | None, frozenset[int]]:
+    """Bunch (n,) of every island and which of them are strict: the named ones, and where that is wanted each object's rest."""
+    named, automatic = settings["bunches"], settings["bunch_objects"]
+    if not (named or automatic):
+        return None, frozenset()
+    group = np.array(each(chosen, parts, {k: n for n, b in enumerate(named) for k in b["members"]}, -1), np.int64)
+    strict = {n for n, b in enumerate(named) if b["strict"]}
+    if automatic:
+        owner = np.repeat(np.arange(len(parts.places)), [count for _, _, count in parts.places]) + len(named)
+        if automatic == "strict":
+            strict |= set(np.unique(owner).tolist())
+        group = np.where(group < 0, owner, group)
+    return group, frozenset(strict)
+
+
+@dataclass
+class _Work:
+    """What packing one sheet after the other works on."""
+
+    job: Job
+    chosen: list[Chosen]
+    parts: Parts
+    settings: dict[str, Any]
+
+
+def _wanted(job: Job, head: Snapshot) -> list[int]:
+    """The sheets that a job packs: those it names, or those that are stale or never were packed."""
+    asked, settings = job.params.get("sheets"), settings_of(head)
+    if asked == "stale":
+        rows = sheet_rows(head)
+        found = [r["id"] for r in rows if r["islands"] and (r["kept"] is None or r["stale"])]
+        if not found:
+            raise QuiltError("No sheet is stale: every layout belongs to what it was made from.")
+        return found
+    if asked is None:
+        return [sheets(settings)[0]["id"]]
+    return [sheet_by(settings, s)["id"] for s in asked]
+
+
 def run_pack(job: Job) -> None:
-    """Even and pack all chosen objects."""
-    project, head, before = head_of(job)
-    begin = time.monotonic()
-    recipe, settings = recipe_of(head), settings_of(head)
-    far: dict[str, Any] = {"text": "Reading the islands", "seconds": 0.0, "of": recipe.seconds}
-    report_progress(job, far)
+    """Even and pack the chosen sheets one after the other; each is a try and an undo step of its own."""
+    project, head, layout = head_of(job)
+    settings = settings_of(head)
+    wanted = _wanted(job, head)
+    report_progress(job, {"text": "Reading the islands", "seconds": 0.0, "of": 0.0})
     chosen = choose(head)
-    sheet = sheet_of(chosen)
+    work = _Work(job, chosen, parts_of(chosen), settings)
+    summary = []
+    for n, number in enumerate(wanted):
+        begin = time.monotonic()
+        was = head.layout.figures.get("sheets", {}).get(str(number)) if head.layout else None
+        head, layout, stopped = _pack_one(work, project, head, layout, number, f" {n + 1} of {len(wanted)}" if len(wanted) > 1 else "")
+        now = layout.figures["sheets"][str(number)]
+        summary.append(
+            {"sheet": number, "name": sheet_by(settings, number)["name"], "recipe": sheet_by(settings, number)["recipe"],
+             "was": None if was is None else was["coverage"], "coverage": now["coverage"], "density": now["density"],
+             "seconds": round(time.monotonic() - begin, 1)}
+        )  # fmt: skip
+        if stopped:
+            break
+    job.result = {"layout": layout.pk, "summary": summary}
+
+
+def _pack_one(work: _Work, project: Project, head: Snapshot, before: Layout, number: int, which: str) -> tuple[Snapshot, Layout, bool]:
+    """Pack a sheet and make the result the project's layout; returns the new snapshot and layout, and whether it was stopped."""
+    job, chosen, parts, settings = work.job, work.chosen, work.parts, work.settings
+    begin = time.monotonic()
+    flat = of_sheet(settings, number)
+    recipe = recipe_of(flat)
+    name = f" {flat['sheet']['name']}{which}" if len(sheets(settings)) > 1 else ""
+    far: dict[str, Any] = {"text": f"Packing{name}", "seconds": 0.0, "of": recipe.seconds, "sheet": number}
+    report_progress(job, far)
     old = from_npz(before.tables)
+    present = parts.whole(old)
+    only = sheet_numbers(chosen, parts, settings) == number
 
     def progress(tables: list[Floats], packing: Packing) -> None:
-        far.update(text="Packing", coverage=packing.coverage, seconds=time.monotonic() - begin)
-        report_progress(job, far, to_npz(sheet.merged(old, tables)))
+        far.update(coverage=packing.coverage, seconds=time.monotonic() - begin)
+        report_progress(job, far, to_npz(parts.merged(old, tables)))
 
     flag = StopFlag(job)
 
@@ -72,49 +154,58 @@ def run_pack(job: Job) -> None:
             report_progress(job, far)
         return flag()
 
-    weight = np.concatenate(weights(chosen, sheet, settings)) if sheet.pieces else None
-    ruled = rules(chosen, sheet, settings)
-    present = np.concatenate(sheet.split(old)) if sheet.pieces else None
-    packed = pack_sheet(sheet.pieces, recipe, bool(settings["keep_ratios"]), progress, stop, weight, ruled, present)
-    report_progress(job, far | {"text": "Proving the layout", "coverage": packed.result.best.coverage})
-    proof = prove(sheet.pieces, packed.tables, recipe.map_px, (1, 1))
-    figures = report.pack_report(sheet.pieces, proof, packed, recipe.map_px, 1, time.monotonic() - begin, recipe.seed, packed.tables)
-    layout = Layout(project=project, kind="pack", channel=before.channel, figures=figures, recipe=settings)
-    layout.tables = to_npz(sheet.merged(old, packed.tables))
-    measure(layout, sheet, packed.tables, recipe.map_px)
+    ruled = rules_of(chosen, parts, settings, flat, only)
+    packed = pack_sheet(parts.pieces, recipe, bool(flat["keep_ratios"]), progress, stop, weights(chosen, parts, settings), ruled, present)
+    report_progress(job, far | {"text": f"Proving{name}", "coverage": packed.result.best.coverage})
+    layout = Layout(project=project, kind="pack", channel=before.channel, recipe=settings, sheet=number, inputs=inputs_of(head)[number])
+    layout.figures = {
+        "seconds": round(time.monotonic() - begin, 2), "seed": recipe.seed, "passes": packed.result.passes, "stopped": packed.result.stopped,
+        "limiting": report.limiting(parts.pieces, packed.tables, parts.pieced(only)),
+    }  # fmt: skip
+    tables = parts.merged(old, packed.tables)
+    layout.tables, layout.members = to_npz(tables), to_npz(parts.masks(tables, only))
+    rows = np.concatenate(packed.tables)
+    measure(layout, chosen, parts, rows, settings)
+    coverage = layout.figures["sheets"][str(number)]["coverage"]
     with transaction.atomic():
         project = Project.objects.select_for_update().get(pk=project.pk)
         if project.head_id != head.pk:
             raise QuiltError("The project changed while this was packing. The layout was not kept: pack again.")
         layout.name = f"Try {project.layouts.filter(kind='pack').count() + 1}"
         layout.save()
-        advance(project, f"Pack, coverage {figures['coverage']:.1%}", head, layout)
-        job.result = {"layout": layout.pk}
+        kept = head.kept | {str(number): layout.pk}
+        after = advance(project, f"Pack{name}, coverage {coverage:.1%}", head, layout, kept=kept)
+    return after, layout, packed.result.stopped
 
 
 def run_explain(job: Job) -> None:
     """Try what would let the islands be larger; the job's result holds what limits them, and the hints."""
     _, head, before = head_of(job)
     settings = settings_of(head)
+    number = int((job.params.get("sheets") or [sheets(settings)[0]["id"]])[0])
+    flat = of_sheet(settings, number)
     chosen = choose(head)
-    sheet = sheet_of(chosen)
-    weight = np.concatenate(weights(chosen, sheet, settings)) if sheet.pieces else None
-    recipe = replace(recipe_of(head), density=None)
-    present = np.concatenate(sheet.split(from_npz(before.tables))) if sheet.pieces else None
-    regions, real, _ = sized_regions(sheet.pieces, recipe, bool(settings["keep_ratios"]), weight, present)
-    ruled = rules(chosen, sheet, settings | {"held": []})
+    parts = parts_of(chosen)
+    recipe = replace(recipe_of(flat), density=None, fill="common")
+    only = sheet_numbers(chosen, parts, settings) == number
+    present = parts.whole(from_npz(before.tables))
+    regions, real, _ = sized_regions(
+        parts.pieces, recipe, bool(flat["keep_ratios"]), weights(chosen, parts, settings), present, None, only
+    )  # fmt: skip
+    turns = each(chosen, parts, settings["turns"], flat["rotate"]) if settings["turns"] else None
+    ruled = None if turns is None else Rules(rotate=tuple(turns[i] for i in real))
 
     def tell(done: int, of: int) -> None:
         report_progress(job, {"text": f"Trying what would help, {done + 1} of {of}"})
 
     report_progress(job, {"text": "Measuring what there is"})
-    found = explain(regions, recipe, ruled.of(real) if ruled else None, _TRIAL, StopFlag(job), tell)
-    owner = [(file, first + i) for file, first, count in sheet.places for i in range(count)]
+    found = explain(regions, recipe, ruled, _TRIAL, StopFlag(job), tell)
+    owner = [(file, first + i) for file, first, count in parts.places for i in range(count)]
 
     def named(islands: list[int]) -> list[tuple[int, int]]:
         return [owner[int(real[i])] for i in islands]
 
     job.result = {
-        "long": named(found.long), "large": named(found.large),
+        "long": named(found.long), "large": named(found.large), "sheet": number,
         "hints": [{"kind": h.kind, "islands": named(h.islands), "gain": round(h.gain, 4), "value": h.value} for h in found.hints],
     }  # fmt: skip

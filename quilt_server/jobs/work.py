@@ -3,8 +3,11 @@
 from __future__ import annotations
 
 from .deliver import run_deliver
-from .gather import run_channel, run_import
-from .mend import run_mend
+from .gather import run_channel, run_import, run_weld
+from .mend import run_mend, run_settings, run_twins
 from .packing import run_explain, run_pack
 
-KINDS = {"import": run_import, "channel": run_channel, "pack": run_pack, "explain": run_explain, "mend": run_mend, "deliver": run_deliver}
+KINDS = {
+    "import": run_import, "channel": run_channel, "weld": run_weld, "pack": run_pack, "explain": run_explain, "mend": run_mend,
+    "settings": run_settings, "twins": run_twins, "deliver": run_deliver,
+}  # fmt: skip

@@ -3,9 +3,10 @@
 Layout, little endian: uint32 length of a JSON header, the header (padded with spaces to 4 bytes), then the arrays that
 it lists in `arrays` as [name, type, items, width], one after the other, all of 4-byte numbers:
 position (V, 3) float32 metres in the world; uv (V, 2) float32; island (V, 1) uint32 number in the file or 0xffffffff;
-index (T, 3) uint32; edge (E, 2) uint32 vertices of outline edges; area (islands, 2) float32 UV area and, in the
-largest placing, world area of each island. `objects` gives each object's range in `index` and
-`edge`; of several objects that place one mesh only the first has `table` true, since they share their islands.
+index (T, 3) uint32, the triangles of one material after the other; edge (E, 2) uint32 vertices of outline edges; area (islands, 2) float32 UV area and, in the
+largest placing, world area of each island; odd (k, 4) uint32 triangles with something wrong: three vertices and what (see
+`ODD`); paint (V, 2) float32 the UVs that the base colour map reads, where that is another channel. `objects` gives each object's range
+in `index` and `edge`, and in `groups` [material, triangles] in turn; of several objects that place one mesh only the first has `table` true, since they share their islands.
 """
 
 from __future__ import annotations
@@ -13,15 +14,21 @@ from __future__ import annotations
 import io
 import json
 import struct
+from collections.abc import Mapping
 from typing import Any
 
 import numpy as np
+from numpy.typing import NDArray
 
 from quilt_core.density import island_world_areas, world_areas
-from quilt_core.scene import Floats, Scene
+from quilt_core.faults.mesh import mesh_faults
+from quilt_core.faults.triangles import odd_triangles
+from quilt_core.formats.pictures import channels
+from quilt_core.scene import Floats, Mesh, MeshObject, Scene
 from quilt_core.sheet import MeshIslands
 
 _NONE = 0xFFFFFFFF
+ODD = {"turned": 1, "zero_uv": 2, "zero_world": 4, "crowded": 8, "against": 16, "no_uv": 32}
 
 
 def island_starts(pieces: list[MeshIslands | None]) -> list[int]:
@@ -42,20 +49,57 @@ def _outline(island: np.ndarray, index: np.ndarray, uv: np.ndarray) -> np.ndarra
     return edge[first[count == 1]].astype(np.uint32)
 
 
+def _odd(mesh: Mesh, placing: MeshObject, piece: MeshIslands | None) -> np.ndarray:
+    """What is wrong with each triangle (T,) of a placed mesh, as bits of `ODD`."""
+    if piece is None:
+        return np.full(len(mesh.triangles), ODD["no_uv"], np.uint32)
+    source = mesh.channels[piece.channel]
+    found = odd_triangles(mesh, source, placing, piece.islands.of_triangle, piece.islands.signed_area)
+    edges = mesh_faults(mesh)
+    marks = {
+        "turned": found.turned, "zero_uv": found.zero_uv, "zero_world": found.zero_world, "crowded": edges.crowded, "against": edges.against,
+        "no_uv": piece.islands.of_triangle < 0,
+    }  # fmt: skip
+    return np.asarray(sum(ODD[k] * m.astype(np.uint32) for k, m in marks.items()), np.uint32)
+
+
+def _paint_rows(scene: Scene, mesh: Mesh, channel: int) -> tuple[np.ndarray, np.ndarray] | None:
+    """Rows (T, 3) and UVs of the channel that the mesh's base colour maps read; None where that is `channel`, or there is no map.
+
+    Materials of one mesh that read different channels follow the first.
+    """
+    used = [int(m) for m in np.unique(mesh.materials) if 0 <= m < len(scene.materials)]
+    asked = [c["base colour"] for c in (channels(scene)[m] for m in used) if "base colour" in c]
+    source = mesh.channels.get(asked[0]) if asked else None
+    return None if source is None or asked[0] == channel else (source.triangles, source.uvs)
+
+
 def build(scene: Scene, pieces: list[MeshIslands | None], channel: int) -> bytes:
     """The binary geometry of a file."""
     starts = island_starts(pieces)
-    columns: dict[str, list[np.ndarray]] = {k: [] for k in ("position", "uv", "island", "index", "edge")}
+    columns: dict[str, list[np.ndarray]] = {k: [] for k in ("position", "uv", "island", "index", "edge", "odd", "paint")}
     objects: list[dict[str, Any]] = []
     vertices = triangles = edges = 0
+    painted = False
     seen: set[int] = set()
     for o in scene.objects:
         mesh, piece = scene.meshes[o.mesh], pieces[o.mesh]
         source = mesh.channels.get(channel)
         # One vertex for every pair of position and UV row; faces without UVs keep their positions only.
+        order = np.argsort(mesh.materials, kind="stable")
         uv_rows = np.full_like(mesh.triangles, -1) if source is None else source.triangles
-        pair = mesh.triangles.astype(np.int64) * (1 << 32) + (uv_rows + 1)
-        unique, index = np.unique(pair, return_inverse=True)
+        pair = (mesh.triangles.astype(np.int64) * (1 << 32) + (uv_rows + 1))[order]
+        other = _paint_rows(scene, mesh, channel)
+        if other is not None:
+            # A vertex of the picture then has one more thing to agree in.
+            _, pair_of = np.unique(pair, return_inverse=True)
+            row = other[0][order] + 1
+            _, first, index = np.unique(
+                pair_of.reshape(-1).astype(np.int64) * (1 << 32) + row.reshape(-1), return_index=True, return_inverse=True
+            )
+            unique, row = pair.reshape(-1)[first], row.reshape(-1)[first]
+        else:
+            unique, index = np.unique(pair, return_inverse=True)
         index = index.reshape(-1, 3).astype(np.uint32)
         p, w = unique >> 32, (unique & 0xFFFFFFFF) - 1
         world = mesh.positions[p] @ o.world[:3, :3].T + o.world[:3, 3]
@@ -65,9 +109,11 @@ def build(scene: Scene, pieces: list[MeshIslands | None], channel: int) -> bytes
             own = np.where(w >= 0, piece.islands.of_row[np.maximum(w, 0)], -1)
             island = np.where(own >= 0, own + starts[o.mesh], _NONE).astype(np.uint32)
         edge = _outline(island, index, uv) if o.mesh not in seen else np.zeros((0, 2), np.uint32)
+        odd = _odd(mesh, o, piece)[order]
+        kinds, counts = np.unique(mesh.materials, return_counts=True)
         objects.append(
             {"index": [triangles, len(index)], "edge": [edges, len(edge)], "table": o.mesh not in seen,
-             "islands": [starts[o.mesh], starts[o.mesh + 1]]}
+             "islands": [starts[o.mesh], starts[o.mesh + 1]], "groups": np.column_stack([kinds, counts]).tolist()}
         )  # fmt: skip
         seen.add(o.mesh)
         for name, value in (("position", world), ("uv", uv)):
@@ -75,8 +121,11 @@ def build(scene: Scene, pieces: list[MeshIslands | None], channel: int) -> bytes
         columns["island"].append(island[:, None])
         columns["index"].append(index + np.uint32(vertices))
         columns["edge"].append(edge + np.uint32(vertices))
+        columns["odd"].append(np.column_stack([index[odd > 0] + np.uint32(vertices), odd[odd > 0]]).astype(np.uint32))
+        columns["paint"].append((uv if other is None else np.where(row[:, None] > 0, other[1][np.maximum(row - 1, 0)], 0.0)).astype("<f4"))
+        painted |= other is not None
         vertices, triangles, edges = vertices + len(unique), triangles + len(index), edges + len(edge)
-    arrays = {k: np.concatenate(v) for k, v in columns.items()}
+    arrays = {k: np.concatenate(v) for k, v in columns.items() if k != "paint" or painted}
     sizes = [np.column_stack([p.islands.area, p.world_area]) for p in pieces if p is not None]
     arrays["area"] = np.concatenate(sizes).astype("<f4") if sizes else np.zeros((0, 2), "<f4")
     header = {"objects": objects, "islands": starts[-1], "arrays": [[k, str(a.dtype), len(a), a.shape[1]] for k, a in arrays.items()]}
@@ -85,14 +134,14 @@ def build(scene: Scene, pieces: list[MeshIslands | None], channel: int) -> bytes
     return struct.pack("<I", len(text)) + text + b"".join(np.ascontiguousarray(a).tobytes() for a in arrays.values())
 
 
-def to_npz(arrays: dict[str, Floats]) -> bytes:
+def to_npz(arrays: Mapping[str, NDArray[Any]]) -> bytes:
     """Arrays as a compressed blob."""
     out = io.BytesIO()
     np.savez_compressed(out, allow_pickle=False, **arrays)
     return out.getvalue()
 
 
-def from_npz(blob: bytes | memoryview) -> dict[str, Floats]:
+def from_npz(blob: bytes | memoryview) -> dict[str, NDArray[Any]]:
     """The arrays of a blob."""
     with np.load(io.BytesIO(bytes(blob)), allow_pickle=False) as f:
         return {k: f[k] for k in f.files}

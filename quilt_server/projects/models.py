@@ -26,7 +26,7 @@ class Original(models.Model):
 
 
 class SourceFile(models.Model):
-    """A mesh file of a project. `companions`: path to hash of the files beside it."""
+    """A mesh file of a project. `companions`: path to hash of the files beside it; `materials`: see `reading.materials_of`."""
 
     project = models.ForeignKey(Project, on_delete=models.CASCADE, related_name="files")
     name = models.CharField(max_length=400)
@@ -34,25 +34,31 @@ class SourceFile(models.Model):
     unit_m = models.FloatField(default=1.0)
     companions = models.JSONField(default=dict)
     warnings = models.JSONField(default=list)
+    materials = models.JSONField(default=list)
 
 
 class Reading(models.Model):
-    """What a file holds in one of its UV channels: its objects with their islands. `areas`, `geometry`: see `geometry.py`."""
+    """What a file holds in one of its UV channels: its objects with their islands. `areas`, `geometry`: see `geometry.py`.
+
+    `welded`: islands that only duplicate vertices keep apart count as one.
+    """
 
     file = models.ForeignKey(SourceFile, on_delete=models.CASCADE, related_name="readings")
     channel = models.IntegerField(default=0)
+    welded = models.BooleanField(default=False)
     objects_info = models.JSONField(default=list)
     areas = models.BinaryField()
     geometry = models.BinaryField()
 
     class Meta:
-        constraints: ClassVar = [models.UniqueConstraint(fields=["file", "channel"], name="one_reading_of_a_channel")]
+        constraints: ClassVar = [models.UniqueConstraint(fields=["file", "channel", "welded"], name="one_reading_of_a_channel")]
 
 
 class Layout(models.Model):
-    """One similarity per island of every file (`tables`: npz, file id to (n, 5)) in one channel, with its proof.
+    """One similarity per island of every file (`tables`: npz, file id to (n, 5)) in one channel, with its proof by sheet.
 
-    `findings`: npz of `quilt_core.faults.findings`, over the islands of the pieces in `pieces` [file id, first island, count].
+    A try of the packer is of one `sheet`; `members` (npz, file id to (n,) bool; empty: all) are the islands that it laid. `inputs` is what it
+    was made from, to tell when it is stale. `findings`: npz of `quilt_core.faults.findings`, over the islands of the pieces in `pieces` [file id, first island, count].
     """
 
     project = models.ForeignKey(Project, on_delete=models.CASCADE, related_name="layouts")
@@ -67,10 +73,16 @@ class Layout(models.Model):
     pieces = models.JSONField(default=list)
     picture = models.BinaryField(default=b"")
     discarded = models.BooleanField(default=False)
+    sheet = models.IntegerField(default=1)
+    members = models.BinaryField(default=b"")
+    inputs = models.JSONField(default=dict)
 
 
 class Snapshot(models.Model):
-    """One state of a project: its files, left-out objects, settings and layout. `parent` is what undo goes back to."""
+    """One state of a project: its files, left-out objects, settings and layout. `parent` is what undo goes back to.
+
+    `kept`: the try that each sheet's layout came from, sheet number to layout id.
+    """
 
     project = models.ForeignKey(Project, on_delete=models.CASCADE, related_name="snapshots")
     parent = models.ForeignKey("self", null=True, on_delete=models.SET_NULL, related_name="children")
@@ -80,6 +92,7 @@ class Snapshot(models.Model):
     files = models.JSONField(default=list)
     left_out = models.JSONField(default=list)
     settings = models.JSONField(default=dict)
+    kept = models.JSONField(default=dict)
 
 
 class Job(models.Model):

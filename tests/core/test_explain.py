@@ -9,6 +9,7 @@ import pytest
 import shapely
 
 from quilt_core import formats
+from quilt_core.arrange import SheetRules, pack_sheet
 from quilt_core.density import densities
 from quilt_core.errors import QuiltError
 from quilt_core.faults.layout import flipped, prove
@@ -16,7 +17,7 @@ from quilt_core.mend.moves import boxes, centres, turned
 from quilt_core.mend.repairs import even, flip_back
 from quilt_core.pack import Recipe, Rules, explain, pack
 from quilt_core.pack.explain import halves, limiting
-from quilt_core.sheet import IDENTITY, SheetRules, analyse, pack_sheet
+from quilt_core.sheet import IDENTITY, analyse
 
 from .test_faults import squares
 

@@ -13,6 +13,7 @@ from quilt_core.faults.listing import Limits, listing
 from quilt_core.faults.mesh import mesh_faults
 from quilt_core.report import analyse_all, pieces_of
 from quilt_core.sheet import MeshIslands
+from quilt_core.tiles import Grid
 from tests.real_files import path
 
 SIZE = 4096
@@ -62,7 +63,7 @@ def test_overlap_area_against_a_raster(package: str, file: str) -> None:
 def test_mirrored_and_stacked_copies() -> None:
     """Counts of an independent script (test-material): 70 flipped islands and 121 overlapping pairs; one island lies on its edge."""
     f = find(pieces("webxr", "htc-vive-cosmos/left.glb"))
-    kinds = {x.kind: x for x in listing(f, Limits(2048, 8.0, 4.0))}
+    kinds = {x.kind: x for x in listing(f, Limits(Grid(2048), 8.0, 4.0))}
     assert abs(kinds["flipped"].count - 70) <= 1
     assert abs(int((f.overlap_area * 2048**2 > 0.01).sum()) - 121) <= 1
     assert abs(kinds["overlap"].count - 121) <= 1

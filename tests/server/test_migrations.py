@@ -7,7 +7,9 @@ from django.db import connection
 from django.db.migrations.executor import MigrationExecutor
 
 from quilt_server.projects.models import Project, Snapshot
-from quilt_server.projects.state import RECIPE, faults_of, object_rows, settings_of
+from quilt_server.projects.faults import faults_of
+from quilt_server.projects.objects import object_rows
+from quilt_server.projects.state import RECIPE, settings_of
 
 
 @pytest.mark.django_db(transaction=True)

@@ -12,10 +12,10 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * Job State
+         * Jobstate Of
          * @description How far a job is.
          */
-        get: operations["quilt_server_api_job_state"];
+        get: operations["quilt_server_api_jobstate_of"];
         put?: never;
         post?: never;
         delete?: never;
@@ -187,9 +187,29 @@ export interface paths {
         put?: never;
         /**
          * Start Job
-         * @description Pack, explain, mend, read another channel, or deliver.
+         * @description Start work on a project; see `work.py` for its kinds.
          */
         post: operations["quilt_server_api_start_job"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/projects/{project_id}/pictures": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Bring Picture
+         * @description Upload a picture to lay under a tile; which tile is a setting.
+         */
+        post: operations["quilt_server_api_bring_picture"];
         delete?: never;
         options?: never;
         head?: never;
@@ -247,7 +267,7 @@ export interface paths {
         put?: never;
         /**
          * Discard Try
-         * @description Take a try out of the row of tries, or bring it back; the layout itself stays for undo.
+         * @description Take a try out of the row of tries, or bring it back, or name it; the layout itself stays for undo.
          */
         post: operations["quilt_server_api_discard_try"];
         delete?: never;
@@ -280,6 +300,18 @@ export interface paths {
 export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
+        /** BunchIn */
+        BunchIn: {
+            /** Members */
+            members: string[];
+            /** Name */
+            name: string;
+            /**
+             * Strict
+             * @default false
+             */
+            strict: boolean;
+        };
         /** Change */
         Change: {
             /** Base */
@@ -310,6 +342,8 @@ export interface components {
             discarded: boolean;
             /** Layout */
             layout: number;
+            /** Name */
+            name?: string | null;
         };
         /** FaultOut */
         FaultOut: {
@@ -336,6 +370,8 @@ export interface components {
             remedy: string;
             /** Repair */
             repair: string;
+            /** Sheet */
+            sheet: number;
             /** Title */
             title: string;
         };
@@ -365,15 +401,39 @@ export interface components {
             smallest_gap_px: number | null;
             /** Smallest Margin Px */
             smallest_margin_px: number | null;
+            /**
+             * Tiles
+             * @default []
+             */
+            tiles: components["schemas"]["TileFigures"][];
+            /**
+             * Twins
+             * @default 0
+             */
+            twins: number;
         };
         /** FileOut */
         FileOut: {
             /** Id */
             id: number;
+            /** Materials */
+            materials: components["schemas"]["MaterialOut"][];
             /** Name */
             name: string;
             /** Warnings */
             warnings: string[];
+        };
+        /** FreeRegion */
+        FreeRegion: {
+            /** Box */
+            box: [
+                number,
+                number,
+                number,
+                number
+            ];
+            /** Tile */
+            tile: number;
         };
         /** JobIn */
         JobIn: {
@@ -408,6 +468,25 @@ export interface components {
             /** State */
             state: string;
         };
+        /** MaterialOut */
+        MaterialOut: {
+            /**
+             * Channels
+             * @default {}
+             */
+            channels: {
+                [key: string]: number;
+            };
+            /**
+             * Images
+             * @default {}
+             */
+            images: {
+                [key: string]: string;
+            };
+            /** Name */
+            name: string;
+        };
         /** Name */
         Name: {
             /** Name */
@@ -440,6 +519,8 @@ export interface components {
             points: number;
             /** Shares */
             shares: string[];
+            /** Sheets */
+            sheets: number[];
             /** Triangles */
             triangles: number;
             /** Weight */
@@ -456,6 +537,24 @@ export interface components {
             /** Self */
             self: number;
         };
+        /** PictureIn */
+        PictureIn: {
+            /** Name */
+            name: string;
+            /** Sha */
+            sha: string;
+        };
+        /** PictureOut */
+        PictureOut: {
+            /** Height */
+            height: number;
+            /** Name */
+            name: string;
+            /** Sha */
+            sha: string;
+            /** Width */
+            width: number;
+        };
         /** ProjectOut */
         ProjectOut: {
             /** Deleted */
@@ -471,6 +570,35 @@ export interface components {
             /** Objects */
             objects: number;
         };
+        /** RecipeIn */
+        RecipeIn: {
+            /** Density */
+            density: number;
+            /**
+             * Fill
+             * @default common
+             */
+            fill: string;
+            /** Hold */
+            hold: boolean;
+            /** Keep Ratios */
+            keep_ratios: boolean;
+            /** Margin Px */
+            margin_px: number;
+            /**
+             * Mirror
+             * @default false
+             */
+            mirror: boolean;
+            /** Padding Px */
+            padding_px: number;
+            /** Rotate */
+            rotate: string;
+            /** Seconds */
+            seconds: number;
+            /** Seed */
+            seed: number;
+        };
         /** Settings */
         Settings: {
             /**
@@ -478,6 +606,16 @@ export interface components {
              * @default 10
              */
             band: number;
+            /**
+             * Bunch Objects
+             * @default
+             */
+            bunch_objects: string;
+            /**
+             * Bunches
+             * @default []
+             */
+            bunches: components["schemas"]["BunchIn"][];
             /**
              * Channel In
              * @default 0
@@ -495,6 +633,11 @@ export interface components {
             /** Density Least */
             density_least?: number | null;
             /**
+             * Fill
+             * @default common
+             */
+            fill: string;
+            /**
              * Held
              * @default []
              */
@@ -507,14 +650,45 @@ export interface components {
             map_px: number;
             /** Margin Px */
             margin_px: number;
+            /**
+             * Mirror
+             * @default false
+             */
+            mirror: boolean;
             /** Padding Px */
             padding_px: number;
+            /**
+             * Pictures
+             * @default {}
+             */
+            pictures: {
+                [key: string]: components["schemas"]["PictureIn"];
+            };
+            /**
+             * Recipes
+             * @default {}
+             */
+            recipes: {
+                [key: string]: components["schemas"]["RecipeIn"];
+            };
             /** Rotate */
             rotate: string;
             /** Seconds */
             seconds: number;
             /** Seed */
             seed: number;
+            /**
+             * Sheet Of
+             * @default {}
+             */
+            sheet_of: {
+                [key: string]: number;
+            };
+            /**
+             * Sheets
+             * @default []
+             */
+            sheets: components["schemas"]["SheetIn"][];
             /**
              * Turns
              * @default {}
@@ -523,12 +697,86 @@ export interface components {
                 [key: string]: string;
             };
             /**
+             * Twins
+             * @default []
+             */
+            twins: string[][];
+            /**
              * Weights
              * @default {}
              */
             weights: {
                 [key: string]: number;
             };
+            /**
+             * Welded
+             * @default []
+             */
+            welded: number[];
+        };
+        /** SheetIn */
+        SheetIn: {
+            /**
+             * Columns
+             * @default 1
+             */
+            columns: number;
+            /**
+             * Free
+             * @default []
+             */
+            free: components["schemas"]["FreeRegion"][];
+            /**
+             * Held Tiles
+             * @default []
+             */
+            held_tiles: number[];
+            /** Id */
+            id: number;
+            /** Map Px */
+            map_px?: number | null;
+            /** Name */
+            name: string;
+            /**
+             * Recipe
+             * @default
+             */
+            recipe: string;
+            /**
+             * Rows
+             * @default 1
+             */
+            rows: number;
+            /**
+             * Tile Names
+             * @default {}
+             */
+            tile_names: {
+                [key: string]: string;
+            };
+            /**
+             * Tile Px
+             * @default {}
+             */
+            tile_px: {
+                [key: string]: number;
+            };
+        };
+        /** SheetOut */
+        SheetOut: {
+            figures: components["schemas"]["Figures"] | null;
+            /** Id */
+            id: number;
+            /** Islands */
+            islands: number;
+            /** Kept */
+            kept: number | null;
+            /** Moved */
+            moved: number;
+            /** Name */
+            name: string;
+            /** Stale */
+            stale: string[];
         };
         /** StateOut */
         StateOut: {
@@ -552,6 +800,8 @@ export interface components {
             /** Redo */
             redo: string | null;
             settings: components["schemas"]["Settings"];
+            /** Sheets */
+            sheets: components["schemas"]["SheetOut"][];
             /** Snapshot */
             snapshot: number | null;
             /** Tries */
@@ -564,6 +814,19 @@ export interface components {
             /** Base */
             base: number;
         };
+        /** TileFigures */
+        TileFigures: {
+            /** Coverage */
+            coverage: number;
+            /** Density */
+            density: number | null;
+            /** Islands */
+            islands: number;
+            /** Px */
+            px: number;
+            /** Tile */
+            tile: number;
+        };
         /** TryOut */
         TryOut: {
             figures: components["schemas"]["Figures"];
@@ -575,6 +838,14 @@ export interface components {
             name: string;
             /** Padding Px */
             padding_px: number;
+            /** Recipe */
+            recipe: {
+                [key: string]: unknown;
+            };
+            /** Seed */
+            seed: number;
+            /** Sheet */
+            sheet: number;
         };
     };
     responses: never;
@@ -585,7 +856,7 @@ export interface components {
 }
 export type $defs = Record<string, never>;
 export interface operations {
-    quilt_server_api_job_state: {
+    quilt_server_api_jobstate_of: {
         parameters: {
             query?: never;
             header?: never;
@@ -871,6 +1142,38 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["JobOut"];
+                };
+            };
+        };
+    };
+    quilt_server_api_bring_picture: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "multipart/form-data": {
+                    /**
+                     * File
+                     * Format: binary
+                     */
+                    file: string;
+                };
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PictureOut"];
                 };
             };
         };

@@ -1,0 +1,132 @@
+"""Settings that come in: what cannot work is refused in words; and what of them was changed."""
+
+from __future__ import annotations
+
+import math
+from typing import Any
+
+from quilt_core.errors import QuiltError
+from quilt_core.pack import Recipe
+from quilt_core.pack.shapes import ANGLES
+
+from .projects.models import Original
+from .projects.sheets import check_sheets, of_sheet, sheets
+from .projects.stale import WORDS
+from .schemas import Settings
+
+# Settings after which the layout has to be measured anew: what lies with what, and on which tiles.
+MEASURED = ("sheets", "sheet_of", "twins", "map_px")
+
+
+def check(s: Settings) -> None:
+    """Refuse settings that cannot work.
+
+    Raises
+    ------
+    QuiltError : what is wrong
+    """
+    plain = s.model_dump()
+    check_sheets(plain)
+    for sheet in sheets(plain):
+        _check_recipe(of_sheet(plain, sheet["id"]))
+    limits = [v for v in (s.density_least, s.density_greatest) if v is not None]
+    if not (0 <= s.band <= 1000) or any(not (math.isfinite(v) and v > 0) for v in limits) or limits != sorted(limits):
+        raise QuiltError("The band is from 0 to 1000 %, and the least density is above 0 and below the greatest.")
+    if any(not (math.isfinite(w) and 0.001 <= w <= 1000) for w in s.weights.values()):
+        raise QuiltError("A weight is a factor from 0.001 to 1000.")
+    members = [k for b in s.bunches for k in b.members] + [k for g in s.twins for k in g]
+    if any(not k.replace("/", ":", 1).replace(":", "", 1).isdigit() for k in (*s.weights, *s.turns, *s.held, *s.sheet_of, *members)):
+        raise QuiltError("Weights, rules and sheets belong to an object or an island.")
+    if any(t not in ANGLES for t in s.turns.values()):
+        raise QuiltError(f"An island turns by one of {', '.join(ANGLES)}.")
+    if not (0 <= s.channel_out <= 7 and 0 <= s.channel_in <= 7):
+        raise QuiltError("UV channels are 0 to 7.")
+    if s.bunch_objects not in ("", "loose", "strict"):
+        raise QuiltError("Objects are bunched loosely, strictly or not at all.")
+    names = [b.name.strip() for b in s.bunches]
+    if not all(names) or len(set(names)) < len(names):
+        raise QuiltError("Every bunch needs a name of its own.")
+    shas = {p.sha for p in s.pictures.values()}
+    if shas and Original.objects.filter(sha__in=shas).count() < len(shas):
+        raise QuiltError("A picture was not brought in. Drop it on the tile again.")
+
+
+def _check_recipe(flat: dict[str, Any]) -> None:
+    s = flat["sheet"]
+    try:
+        Recipe(
+            flat["map_px"], flat["padding_px"], flat["margin_px"], flat["rotate"], s["columns"], s["rows"],
+            flat["density"] if flat["hold"] else None, flat["seconds"], None, flat["seed"], flat["mirror"], None, flat["fill"],
+        )  # fmt: skip
+    except ValueError as e:
+        raise QuiltError(f"{s['name']}: these settings cannot work: {e}.") from e
+    least = min([flat["map_px"], *s["tile_px"].values()])
+    if max(flat["padding_px"], flat["margin_px"]) >= least / 2:
+        raise QuiltError(f"{s['name']}: padding and margin must be less than half of its smallest tile, {least} px.")
+
+
+def what_changed(old: dict[str, Any], new: Settings) -> str:
+    """A label for the step: which settings are other than before."""
+    names = WORDS | {
+        "hold": "density", "keep_ratios": "sizes", "channel_out": "written channel", "band": "band", "density_least": "limits",
+        "density_greatest": "limits", "weights": "weights", "turns": "turning", "held": "held islands", "pictures": "pictures",
+        "sheets": "sheets", "recipes": "recipes", "sheet_of": "what lies on which sheet", "bunches": "bunches", "bunch_objects": "bunches",
+        "twins": "twins",
+    }  # fmt: skip
+    changed = dict.fromkeys(names.get(k, k) for k, v in new.model_dump().items() if old.get(k) != v)
+    return f"Change {', '.join(changed)}" if changed else "Change settings"
+
+
+def _sheets_asked(params: dict[str, Any], settings: dict[str, Any]) -> dict[str, Any]:
+    asked = params.get("sheets")
+    if asked is None or asked == "stale":
+        return {"sheets": asked}
+    known = {s["id"] for s in sheets(settings)}
+    if not isinstance(asked, list) or not asked or not set(asked) <= known:
+        raise QuiltError("This sheet is not there any more. Choose another one.")
+    return {"sheets": asked}
+
+
+def _chosen(params: dict[str, Any]) -> dict[str, list[int]] | None:
+    chosen = params.get("islands")
+    whole = isinstance(chosen, dict) and all(
+        isinstance(v, list) and k.isdigit() and all(isinstance(i, int) for i in v) for k, v in chosen.items()
+    )
+    if chosen is not None and not whole:
+        raise QuiltError("Islands are chosen as numbers for each file.")
+    return chosen
+
+
+def checked(kind: str, params: dict[str, Any], settings: dict[str, Any]) -> dict[str, Any]:
+    """The parameters of a job, as far as they can be told to be wrong at once.
+
+    Raises
+    ------
+    QuiltError : unknown work, or parameters that cannot work
+    """
+    from .jobs.mend import check as check_repair
+
+    if kind == "mend":
+        return check_repair(params)
+    if kind == "channel":
+        channel = params.get("channel")
+        if not isinstance(channel, int) or not 0 <= channel <= 7:
+            raise QuiltError("UV channels are 0 to 7.")
+        return {"channel": channel}
+    if kind in ("pack", "explain"):
+        return _sheets_asked(params, settings)
+    if kind == "twins":
+        return {"islands": _chosen(params), "on": bool(params.get("on", True))}
+    if kind == "settings":
+        try:
+            new = Settings(**params.get("settings", {}))
+        except ValueError as e:
+            raise QuiltError("These settings are not whole. Load the page again.") from e
+        check(new)
+        plain = new.model_dump()
+        if any(plain[k] != settings[k] for k in ("channel_in", "welded")):
+            raise QuiltError("What is read from the files is changed by a job of its own.")
+        return {"settings": plain, "label": what_changed(settings, new)}
+    if kind in ("weld", "deliver"):
+        return {}
+    raise QuiltError(f"'{kind}' is not work that can be started.")

@@ -1,0 +1,74 @@
+"""A copy of a project: files and layout as they are now, with a history of its own."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from .geometry import from_npz, to_npz
+from .models import Layout, Project, Reading, Snapshot, SourceFile
+from .state import advance, settings_of
+
+
+def copied(source: Project) -> Project:
+    """A new project with the files, settings, layout and kept tries of another. Originals are shared by hash."""
+    copy = Project.objects.create(name=f"{source.name} (copy)"[:120])
+    if source.head is None:
+        return copy
+    files: dict[int, int] = {}
+    for file in SourceFile.objects.filter(pk__in=source.head.files):
+        old = file.pk
+        file.pk, file.project, file._state.adding = None, copy, True
+        file.save()
+        files[old] = file.pk
+        for reading in Reading.objects.filter(file_id=old):
+            reading.pk, reading.file, reading._state.adding = None, file, True
+            reading.save()
+    _head(source.head, copy, files)
+    return copy
+
+
+def _other(key: str, files: dict[int, int]) -> str:
+    """The key of an object or island with its file's new number."""
+    sign = "/" if "/" in key else ":"
+    file, _, number = key.partition(sign)
+    return f"{files.get(int(file), 0)}{sign}{number}"
+
+
+def _settings(settings: dict[str, Any], files: dict[int, int]) -> dict[str, Any]:
+    def listed(keys: list[str]) -> list[str]:
+        return [_other(k, files) for k in keys]
+
+    rules = {rule: {_other(k, files): v for k, v in settings[rule].items()} for rule in ("weights", "turns", "sheet_of")}
+    return settings | rules | {
+        "held": listed(settings["held"]), "twins": [listed(g) for g in settings["twins"]],
+        "bunches": [b | {"members": listed(b["members"])} for b in settings["bunches"]],
+        "welded": [files[f] for f in settings["welded"] if f in files],
+    }  # fmt: skip
+
+
+def _layout(layout: Layout, copy: Project, files: dict[int, int]) -> Layout:
+    def blob(data: bytes) -> bytes:
+        return to_npz({str(files[int(k)]): v for k, v in from_npz(data).items() if int(k) in files}) if data else b""
+
+    layout.pieces = [[files.get(file, 0), first, count] for file, first, count in layout.pieces]
+    layout.recipe = _settings(settings_of(None) | layout.recipe, files)
+    layout.tables, layout.members, layout.inputs = blob(bytes(layout.tables)), blob(bytes(layout.members)), {}
+    layout.pk, layout.project, layout._state.adding = None, copy, True
+    layout.save()
+    return layout
+
+
+def _head(head: Snapshot, copy: Project, files: dict[int, int]) -> None:
+    kept: dict[str, int] = {}
+    layout = head.layout
+    for sheet, number in head.kept.items():
+        try_ = Layout.objects.filter(pk=number).first()
+        if try_ is not None:
+            kept[sheet] = _layout(try_, copy, files).pk
+    if layout is not None:
+        same = next((kept[s] for s, number in head.kept.items() if number == layout.pk and s in kept), None)
+        layout = Layout.objects.get(pk=same) if same else _layout(layout, copy, files)
+    advance(
+        copy, "Copy", head, layout, files=[files[f] for f in head.files if f in files], left_out=[_other(k, files) for k in head.left_out],
+        settings=_settings(settings_of(head), files), kept=kept,
+    )  # fmt: skip

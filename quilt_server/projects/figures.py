@@ -1,0 +1,70 @@
+"""Figures of sheets and of a whole project, as the browser takes them."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from .models import Layout, Snapshot
+from .sheets import of_sheet, sheets
+from .stale import inputs_of, moved_since, reasons
+from .state import settings_of
+
+
+def sheet_rows(snapshot: Snapshot) -> list[dict[str, Any]]:
+    """Every sheet with its figures, the try that it keeps, and why that is stale."""
+    settings = settings_of(snapshot)
+    now = inputs_of(snapshot)
+    figures = snapshot.layout.figures.get("sheets", {}) if snapshot.layout else {}
+    kept = Layout.objects.defer("findings", "picture").in_bulk([v for v in snapshot.kept.values() if v])
+    out = []
+    for s in sheets(settings):
+        found = figures.get(str(s["id"]))
+        try_ = kept.get(snapshot.kept.get(str(s["id"]), 0))
+        flat = of_sheet(settings, s["id"])
+        out.append(
+            {
+                "id": s["id"], "name": s["name"], "figures": None if found is None else scaled(found, int(flat["map_px"]), bool(s["tile_px"])),
+                "islands": now[s["id"]]["count"], "kept": None if try_ is None else try_.pk,
+                "stale": [] if try_ is None else reasons(try_.inputs, now[s["id"]]),
+                "moved": 0 if try_ is None else moved_since(snapshot, try_, s["id"]),
+            }
+        )  # fmt: skip
+    return out
+
+
+def scaled(figures: dict[str, Any], map_px: int, mixed: bool) -> dict[str, Any]:
+    """Figures that were measured at one map size, at another: lengths in px grow with it, areas with its square.
+
+    A sheet whose tiles have resolutions of their own (`mixed`) keeps what was measured.
+    """
+    k = map_px / figures["map_px"]
+    if k == 1 or mixed:
+        return figures
+    out = figures | {"map_px": map_px}
+    for name in ("smallest_gap_px", "smallest_margin_px", "density"):
+        out[name] = None if figures[name] is None else figures[name] * k
+    out["overlap"] = figures["overlap"] | {"px": figures["overlap"]["px"] * k * k}
+    out["tiles"] = [t | {"px": map_px, "density": None if t["density"] is None else t["density"] * k} for t in figures.get("tiles", [])]
+    return out
+
+
+def whole(snapshot: Snapshot, rows: list[dict[str, Any]]) -> dict[str, Any] | None:
+    """The figures of all sheets together: sums, the least gap and margin, the mean coverage of those in use."""
+    found = [r["figures"] for r in rows if r["figures"] is not None]
+    used = [f for f in found if f["islands"]] or found[:1]
+    if snapshot.layout is None or not used:
+        return None
+    if len(used) == 1:
+        return used[0] | {"density": used[0]["density"]}
+
+    def least(name: str) -> float | None:
+        return min((f[name] for f in used if f[name] is not None), default=None)
+
+    first = used[0]
+    return first | {
+        "islands": sum(f["islands"] for f in used), "coverage": sum(f["coverage"] for f in used) / len(used),
+        "density": snapshot.layout.figures.get("density"), "smallest_gap_px": least("smallest_gap_px"),
+        "smallest_margin_px": least("smallest_margin_px"), "overlap": {k: sum(f["overlap"][k] for f in used) for k in first["overlap"]},
+        "outside": sum(f["outside"] for f in used), "flipped": sum(f["flipped"] for f in used), "tiles": [],
+        "twins": sum(f.get("twins", 0) for f in used),
+    }  # fmt: skip

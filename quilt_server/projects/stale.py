@@ -1,0 +1,106 @@
+"""What a sheet's layout was made from, and what of it is other by now."""
+
+from __future__ import annotations
+
+import hashlib
+import json
+from typing import Any
+
+import numpy as np
+
+from .geometry import from_npz
+from .models import Layout, Snapshot, SourceFile
+from .sheets import IN_RECIPE, of_sheet, sheets
+from .state import by_file, readings, settings_of
+
+WORDS = {
+    "map_px": "map size", "padding_px": "padding", "margin_px": "margin", "rotate": "turning", "hold": "holding the density", "density": "density",
+    "keep_ratios": "keeping sizes", "fill": "filling of tiles", "mirror": "mirrored placing", "seconds": "time", "seed": "seed",
+    "columns": "columns", "rows": "rows", "tile_px": "resolution of tiles", "held_tiles": "held tiles", "free": "regions kept free",
+}  # fmt: skip
+UNIT = {"map_px": " px", "padding_px": " px", "margin_px": " px", "density": " px/m"}
+_TILES = ("columns", "rows", "tile_px", "held_tiles", "free")
+_RULES = ("weights", "turns", "held", "twins", "bunches")
+
+
+def _digest(value: Any) -> str:
+    return hashlib.sha256(json.dumps(value, sort_keys=True).encode()).hexdigest()[:16]
+
+
+def inputs_of(snapshot: Snapshot) -> dict[int, dict[str, Any]]:
+    """For each sheet what its layout is made from: recipe, tiles, files, islands and rules, the last as digests."""
+    settings = settings_of(snapshot)
+    on = by_file(snapshot, settings["sheet_of"], sheets(settings)[0]["id"])
+    left = set(snapshot.left_out)
+    taken = {f: np.zeros(len(v), bool) for f, v in on.items()}
+    for r in readings(snapshot):
+        for n, info in enumerate(r.objects_info):
+            first, end = info["islands"]
+            taken[r.file_id][first:end] |= f"{r.file_id}/{n}" not in left
+    of = {
+        "weights": by_file(snapshot, settings["weights"], 1.0),
+        "turns": by_file(snapshot, settings["turns"], ""),
+        "held": by_file(snapshot, dict.fromkeys(settings["held"], True), False),
+        "bunches": by_file(snapshot, {k: f"{b['name']} {b['strict']}" for b in settings["bunches"] for k in b["members"]}, settings["bunch_objects"]),
+    }  # fmt: skip
+    files = dict(SourceFile.objects.filter(pk__in=snapshot.files).values_list("pk", "original_id"))
+    out = {}
+    for s in sheets(settings):
+        flat = of_sheet(settings, s["id"])
+        mine = {f: [i for i, sheet in enumerate(v) if sheet == s["id"] and taken[f][i]] for f, v in on.items()}
+        mine = {f: v for f, v in mine.items() if v}
+        rules = {k: _digest([[values[f][i] for i in v] for f, v in sorted(mine.items())]) for k, values in of.items()}
+        keys = {f"{f}:{i}" for f, v in mine.items() for i in v} if settings["twins"] else set()
+        rules["twins"] = _digest(sorted(g for g in (sorted(keys.intersection(t)) for t in settings["twins"]) if g))
+        out[s["id"]] = {
+            "recipe": {k: flat[k] for k in ("map_px", *IN_RECIPE) if k != "seconds"},
+            "tiles": {k: s[k] for k in _TILES},
+            "files": {str(f): files.get(f, "") for f in mine},
+            "read": [settings["channel_in"], sorted(set(settings["welded"]) & set(mine))],
+            "islands": _digest(sorted(mine.items())), "count": sum(len(v) for v in mine.values()), **rules,
+        }  # fmt: skip
+    return out
+
+
+def reasons(was: dict[str, Any], now: dict[str, Any]) -> list[str]:
+    """Why a layout made from one thing does not belong to another, in words; empty where it does."""
+    if not was:
+        return []
+    out = []
+    for part in ("recipe", "tiles"):
+        for k, old in was[part].items():
+            new = now[part].get(k)
+            if old != new and not (k == "density" and not was["recipe"]["hold"] and not now["recipe"]["hold"]):
+                simple = all(isinstance(v, str | int | float) for v in (old, new))
+                out.append(f"{WORDS[k]} {old:g} to {new:g}{UNIT.get(k, '')}" if simple and not isinstance(old, str | bool)
+                           else f"{WORDS[k]} {old} to {new}" if isinstance(old, str) else f"{WORDS[k]} changed")  # fmt: skip
+    if was["files"] != now["files"] and any(was["files"].get(f) != sha for f, sha in now["files"].items() if f in was["files"]):
+        out.append("a file was replaced")
+    if was["read"] != now["read"]:
+        out.append("islands were read anew")
+    if was["islands"] != now["islands"]:
+        more = now["count"] - was["count"]
+        out.append(f"{abs(more)} islands {'more' if more > 0 else 'fewer'}" if more else "other islands")
+    words = {"weights": "weights", "turns": "turning of single islands", "held": "held islands", "twins": "twins", "bunches": "bunches"}
+    out += [f"{words[k]} changed" for k in _RULES if was[k] != now[k] and was["islands"] == now["islands"]]
+    return out
+
+
+def moved_since(snapshot: Snapshot, kept: Layout, sheet: int) -> int:
+    """How many islands of a sheet lie elsewhere than its kept try laid them."""
+    if snapshot.layout is None or snapshot.layout_id == kept.pk:
+        return 0
+    settings = settings_of(snapshot)
+    on = by_file(snapshot, settings["sheet_of"], sheets(settings)[0]["id"])
+    now, then = from_npz(snapshot.layout.tables), from_npz(kept.tables)
+    masks = from_npz(kept.members) if kept.members else {}
+    count = 0
+    for file, numbers in on.items():
+        a, b = now.get(str(file)), then.get(str(file))
+        if a is None or b is None or len(a) != len(b):
+            continue
+        mine = np.array(numbers) == sheet
+        if str(file) in masks:
+            mine &= masks[str(file)].astype(bool)
+        count += int((np.abs(a - b)[mine] > 1e-9).any(axis=1).sum())
+    return count
