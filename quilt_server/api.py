@@ -15,9 +15,26 @@ from .projects.copies import copied
 from .projects.faults import fault_rows
 from .projects.models import Job, Layout, Project, Reading, Snapshot
 from .projects.objects import object_rows
+from .projects.planning import plan, suggest
+from .projects.sheets import sheet_by
 from .projects.state import advance, redo_target, settings_of
 from .projects.tries import keep_try
-from .schemas import Change, Discard, FaultOut, JobIn, JobOut, Name, PictureOut, ProjectOut, StateOut, Step
+from .schemas import (
+    Change,
+    Discard,
+    FaultOut,
+    JobIn,
+    JobOut,
+    Name,
+    PictureOut,
+    PlanIn,
+    PlanOut,
+    ProjectOut,
+    StateOut,
+    Step,
+    SuggestIn,
+    SuggestOut,
+)
 from .states import state_of
 
 api = NinjaAPI(title="Untold Quilt", version="1", docs_url=None)
@@ -110,6 +127,28 @@ def project_faults(request: HttpRequest, project_id: int) -> list[FaultOut]:
     """What is wrong with the present layout at the present settings, the heaviest first."""
     head = _project(project_id).head
     return [] if head is None else [FaultOut(**row) for row in fault_rows(head)]
+
+
+@api.post("/projects/{project_id}/plan", response=PlanOut)
+def plan_sheet(request: HttpRequest, project_id: int, body: PlanIn) -> PlanOut:
+    """What a sheet would reach at each map size, before anything is packed."""
+    project = _project(project_id)
+    if project.head is None:
+        raise QuiltError("There is nothing to plan yet. Bring in a mesh first.")
+    if body.density is not None and not 0 < body.density < 1e9:
+        raise QuiltError("The density must be greater than 0 px/m.")
+    return PlanOut(**plan(project, project.head, body.sheet, body.objects, body.density))
+
+
+@api.post("/projects/{project_id}/suggest", response=SuggestOut)
+def suggest_sheets(request: HttpRequest, project_id: int, body: SuggestIn) -> SuggestOut:
+    """A split of all objects over some sheets, evenly filled, with what belongs together on one."""
+    head = _project(project_id).head
+    if head is None or not body.sheets:
+        raise QuiltError("There is nothing to share out yet. Bring in a mesh, and add sheets.")
+    for s in body.sheets:
+        sheet_by(settings_of(head), s)
+    return SuggestOut(sheet_of=suggest(head, body.sheets, body.by))
 
 
 @api.post("/projects/{project_id}/change", response=StateOut)

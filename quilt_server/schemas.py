@@ -109,7 +109,7 @@ class RecipeIn(Schema):
 
 class FreeRegion(Schema):
     tile: int
-    box: tuple[float, float, float, float]
+    box: list[float]
 
 
 class SheetIn(Schema):
@@ -237,3 +237,34 @@ class Discard(Schema):
     layout: int
     discarded: bool = True
     name: str | None = None
+
+
+class PlanIn(Schema):
+    sheet: int
+    objects: list[str] | None = None
+    density: float | None = None
+
+
+class MapPlan(Schema):
+    px: int
+    density: list[float]
+    tiles: list[int] | None
+
+
+class PlanOut(Schema):
+    objects: int
+    area: float
+    coverage: list[float]
+    tries: int
+    tiles: int
+    density: list[float]
+    maps: list[MapPlan]
+
+
+class SuggestIn(Schema):
+    sheets: list[int]
+    by: str = "material"
+
+
+class SuggestOut(Schema):
+    sheet_of: dict[str, int]

@@ -6,16 +6,21 @@ import math
 from typing import Any
 
 import numpy as np
+import shapely
 from django.db import transaction
 from numpy.typing import NDArray
 
 from quilt_core.arrange import leaders_of
 from quilt_core.errors import QuiltError
 from quilt_core.mend import repairs
+from quilt_core.mend.settle import grow, settle
 from quilt_core.scene import Floats
-from quilt_core.sheet import MeshIslands
-from quilt_core.twins import follow
+from quilt_core.sheet import IDENTITY, MeshIslands
+from quilt_core.similarity import composed
+from quilt_core.tiles import corners_of
+from quilt_core.twins import follow, grouped
 
+from ..projects.faults import findings_of
 from ..projects.geometry import from_npz, to_npz
 from ..projects.models import Job, Layout, Project, Snapshot
 from ..projects.reading import Chosen, Parts, choose, measure, parts_of, regions_of, sheet_numbers, twin_groups, weights
@@ -26,7 +31,7 @@ from .progress import report_progress
 
 LABELS = {
     "flip": "Flip mirrored islands back", "into_tile": "Bring islands into the tile", "straighten": "Straighten islands", "even": "Even the density",
-    "move": "Move by hand",
+    "move": "Move by hand", "settle": "Settle in the nearest free place", "grow": "Grow as far as it fits",
 }  # fmt: skip
 MOST_MOVED = 200_000
 
@@ -111,18 +116,51 @@ def _one(
 
 
 def _boxes(parts: Parts, rows: Floats) -> Floats:
-    import shapely
-
     return np.asarray(shapely.bounds(regions_of(parts, rows)))
 
 
 def _moved(params: dict[str, Any], parts: Parts, rows: Floats) -> Floats:
-    """The layout (n, 5) with the rows that a move by hand gives; islands that are left out now stay."""
-    out = rows.copy()
+    """The layout (n, 5) moved on by the similarities that a move by hand gives; islands that are left out now stay."""
+    by = np.tile(IDENTITY, (len(rows), 1))
     for (file, first, count), at in zip(parts.places, np.cumsum([0, *(c for _, _, c in parts.places)])[:-1], strict=True):
         for island, *row in params["rows"].get(str(file), []):
             if first <= island < first + count:
-                out[at + int(island) - first] = row
+                by[at + int(island) - first] = row
+    changed = (by != IDENTITY).any(axis=1)
+    return np.where(changed[:, None], composed(by, rows), rows)
+
+
+def _settled(params: dict[str, Any], settings: dict[str, Any], chosen: list[Chosen], parts: Parts, rows: Floats) -> Floats:
+    """The layout (n, 5) with the chosen islands, as one, brought to the nearest free place of their tile, or made as large as fits."""
+    mask = parts.chosen(params["islands"]) & ~np.asarray(shapely.is_empty(regions_of(parts, rows)))
+    on = sheet_numbers(chosen, parts, settings)
+    if not mask.any() or params["islands"] is None:
+        raise QuiltError("Select the islands that this is for.")
+    if len(np.unique(on[mask])) > 1:
+        raise QuiltError("These islands lie on several sheets. Select those of one sheet.")
+    flat = of_sheet(settings, int(on[mask][0]))
+    tiles, regions = grid(flat), regions_of(parts, rows)
+    box = shapely.total_bounds(regions[mask])
+    corner = corners_of(box[None, :])
+    if not tiles.holds(corner)[0]:
+        corner = np.clip(corner, 0, [[tiles.columns - 1, tiles.rows - 1]])
+    px = float(tiles.px_at(corner + 0.5)[0])
+    others = regions[~mask & (on == on[mask][0]) & ~np.asarray(shapely.is_empty(regions))]
+    place, gap, margin = (float(corner[0, 0]), float(corner[0, 1])), flat["padding_px"] / px, flat["margin_px"] / px
+    by = np.tile(IDENTITY, (int(mask.sum()), 1))
+    if params["action"] == "settle":
+        shift = settle(regions[mask], others, place, gap, margin)
+        if shift is None:
+            raise QuiltError("There is no free place of this size in the tile. Make the islands smaller, or move others first.")
+        by[:, 3:] = shift
+    else:
+        k = grow(regions[mask], others, place, gap, margin)
+        if k <= 0:
+            raise QuiltError("These islands have no room here at any size. Settle them first.")
+        by[:, 2] = k
+        by[:, 3:] = (1 - k) * np.array([0.5 * (box[0] + box[2]), 0.5 * (box[1] + box[3])])
+    out = rows.copy()
+    out[mask] = composed(by, rows[mask])
     return out
 
 
@@ -138,6 +176,8 @@ def run_mend(job: Job) -> None:
     rows = parts.whole(old)
     if params["action"] == "move":
         new = _moved(params, parts, rows)
+    elif params["action"] in ("settle", "grow"):
+        new = _settled(params, settings, chosen, parts, rows)
     else:
         new = _repaired(params, settings, chosen, parts, rows, parts.chosen(params["islands"]))
     if params["action"] != "flip" and parts.pieces:
@@ -189,10 +229,6 @@ def run_settings(job: Job) -> None:
 
 def run_twins(job: Job) -> None:
     """Mark islands that lie exactly on each other as twins, or take the mark off; among the chosen islands, or all."""
-    from quilt_core.twins import grouped
-
-    from ..projects.faults import findings_of
-
     project, head, before = head_of(job)
     settings = settings_of(head)
     report_progress(job, {"text": "Looking for twins"})

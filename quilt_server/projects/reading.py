@@ -281,7 +281,7 @@ def measure(layout: Layout, chosen: list[Chosen], parts: Parts, rows: Floats, se
     layout.findings = to_npz(find(parts.pieces, parts.pieced(rows), shared=joined(shared), sheet=on).arrays())  # type: ignore[arg-type]
     layout.pieces = [list(p) for p in parts.places]
     shown = layout.sheet if str(layout.sheet) in every else sheets(settings)[0]["id"]
-    layout.picture = small_picture(parts, rows, on == shown, grid(of_sheet(settings, shown)))
+    layout.picture = small_picture(parts, rows, on == shown, grid(of_sheet(settings, shown)), 640 if layout.kind == "pack" else 64)
 
 
 def small_picture(parts: Parts, rows: Floats, mine: NDArray[np.bool_], tiles: Grid, size: int = 256) -> bytes:

@@ -1,21 +1,34 @@
 import { create } from 'zustand'
-import { api, bringIn, words, type Fault, type Job, type Settings, type State } from './api/client'
+import { api, bringIn, bringPicture, words, type Fault, type Job, type Settings, type State } from './api/client'
 import { loadGeometry, loadTable } from './scene/geometry'
 import { Piece } from './scene/pieces'
+import type { Move } from './scene/hand'
+import { sheetBy } from './scene/sheets'
 import { islandsOf, paint, type Keys } from './scene/states'
 
 export const STAGES = ['Gather', 'Inspect', 'Mend', 'Even', 'Arrange', 'Prove', 'Deliver'] as const
 export const UNITS = { m: 1, cm: 0.01, mm: 0.001, in: 0.0254, ft: 0.3048 }
 export type Unit = keyof typeof UNITS
 export type Stage = (typeof STAGES)[number]
-export type Kind = 'pack' | 'explain' | 'mend' | 'channel' | 'deliver'
+export type Kind = 'pack' | 'explain' | 'mend' | 'channel' | 'deliver' | 'settings' | 'twins' | 'weld'
 
 /** What limits the layout, and what an action would gain, as measured by trying it. */
 export interface Explanation {
   layout: number
+  sheet: number
   long: [number, number][]
   large: [number, number][]
   hints: { kind: string; islands: [number, number][]; gain: number; value: number | string | null }[]
+}
+
+/** What a run over several sheets did. */
+export interface Packed {
+  name: string
+  recipe: string
+  was: number | null
+  coverage: number
+  density: number | null
+  seconds: number
 }
 
 interface Quilt {
@@ -26,6 +39,12 @@ interface Quilt {
   message: string
   note: string
   stage: Stage
+  /** The sheet that the table shows. */
+  sheet: number
+  /** What the last run over several sheets did. */
+  summary: Packed[]
+  /** Bits of `ODD` that the views mark on triangles. */
+  odd: number
   /** Keys of objects ("file/number") and of single islands ("file:number"). */
   selection: Keys
   /** Whether a click on a picture picks whole objects or single islands. */
@@ -44,11 +63,16 @@ interface Quilt {
   close: () => void
   setStage: (stage: Stage) => void
   setPicks: (picks: 'objects' | 'islands') => void
+  setSheet: (sheet: number) => void
+  setOdd: (bits: number) => void
+  /** Move the selection by hand: one undo step; by one move, or each island by its own. */
+  move: (move: Move | Record<string, Move>, label: string) => Promise<void>
+  putPicture: (tile: number, file: File) => Promise<void>
   setPreview: (preview: { padding_px?: number; margin_px?: number }) => void
   say: (message: string) => void
   select: (keys: Iterable<string>, add?: boolean, show?: boolean) => void
   change: (change: { settings?: Partial<Settings>; left_out?: string[]; layout?: number }) => Promise<void>
-  discard: (layout: number) => Promise<void>
+  discard: (layout: number, change?: { discarded?: boolean; name?: string }) => Promise<void>
   step: (direction: 'undo' | 'redo') => Promise<void>
   start: (kind: Kind, params?: Record<string, unknown>) => Promise<void>
   upload: (files: { path: string; file: File }[]) => Promise<void>
@@ -67,13 +91,16 @@ export const useQuilt = create<Quilt>((set, get) => {
   async function show(state: State): Promise<void> {
     const before = get()
     const channel = state.settings.channel_in ?? 0
-    const same = before.state?.settings.channel_in === state.settings.channel_in
+    const welded = (s: State | null, file: number) => s?.settings.welded?.includes(file) ?? false
+    const same = (file: number) =>
+      before.state?.settings.channel_in === state.settings.channel_in &&
+      welded(before.state, file) === welded(state, file)
     const kept = new Map(before.pieces.map((p) => [p.file, p]))
     const pieces: Piece[] = []
     let first = 0
     for (const file of state.files) {
-      const old = same ? kept.get(file.id) : undefined
-      const piece = old ?? new Piece(file.id, await loadGeometry(file.id, channel), first)
+      const old = same(file.id) ? kept.get(file.id) : undefined
+      const piece = old ?? new Piece(file.id, await loadGeometry(file.id, channel, welded(state, file.id)), first)
       if (old) kept.delete(file.id)
       first += piece.data.header.objects.length
       const table = state.layout === null ? null : await loadTable(`/api/layouts/${state.layout}/files/${file.id}`)
@@ -83,15 +110,16 @@ export const useQuilt = create<Quilt>((set, get) => {
     const { data: faults } = await api.GET('/api/projects/{project_id}/faults', {
       params: { path: { project_id: state.id } },
     })
-    set({ state, pieces, faults: (faults ?? []) as Fault[], preview: {} })
+    const sheet = sheetBy(state.settings, before.sheet).id
+    set({ state, pieces, faults: (faults ?? []) as Fault[], preview: {}, sheet })
     repaint()
     for (const p of kept.values()) p.dispose()
     if (pieces.length !== before.pieces.length) get().fit()
   }
 
   function repaint(): void {
-    const { pieces, selection, state, faults } = get()
-    if (state) paint(pieces, state, faults, selection)
+    const { pieces, selection, state, faults, sheet } = get()
+    if (state) paint(pieces, state, faults, selection, sheet)
     set({ drawn: get().drawn + 1 })
   }
 
@@ -112,7 +140,8 @@ export const useQuilt = create<Quilt>((set, get) => {
   async function follow(job: Job): Promise<void> {
     const project = get().state?.id
     let best = 0
-    set(job.kind === 'pack' ? { job, note: '', explanation: null } : { job, note: '' })
+    set(job.kind === 'pack' ? { job, note: '', explanation: null, summary: [] } : { job, note: '' })
+    let on = 0
     while (!OVER.includes(job.state)) {
       await pause(job.kind === 'pack' ? 200 : 120)
       const { data } = await api.GET('/api/jobs/{job_id}', { params: { path: { job_id: job.id } } }).catch(() => ({
@@ -122,6 +151,13 @@ export const useQuilt = create<Quilt>((set, get) => {
       if (!data) continue
       job = data
       set({ job })
+      // Several sheets are packed one after the other; the table follows.
+      const now = Number(job.progress.sheet ?? 0)
+      if (job.kind === 'pack' && now && now !== on) {
+        on = now
+        best = 0
+        get().setSheet(now)
+      }
       const coverage = Number(job.progress.coverage ?? 0)
       if (job.kind === 'pack' && coverage > best) {
         best = coverage
@@ -139,13 +175,16 @@ export const useQuilt = create<Quilt>((set, get) => {
       link.href = `/api/jobs/${job.id}/output`
       link.click()
     }
-    if (job.kind === 'pack') set({ stage: 'Prove' })
+    if (job.kind === 'pack') {
+      const summary = (job.result.summary ?? []) as Packed[]
+      set({ summary, stage: summary.length > 1 ? 'Arrange' : 'Prove' })
+    }
     if (job.kind === 'import') set({ stage: 'Inspect' })
     if (job.kind === 'explain') {
       const found = job.result as unknown as Omit<Explanation, 'layout'>
       set({ explanation: { ...found, layout: get().state?.layout ?? 0 } })
     }
-    if (job.kind === 'mend') {
+    if (['mend', 'twins', 'weld'].includes(job.kind)) {
       const n = Number(job.result.changed ?? 0)
       set({ note: n ? `${n} ${n === 1 ? 'island' : 'islands'} changed.` : 'Nothing had to be changed.' })
     }
@@ -174,6 +213,9 @@ export const useQuilt = create<Quilt>((set, get) => {
     message: '',
     note: '',
     stage: 'Gather',
+    sheet: 1,
+    summary: [],
+    odd: 1,
     selection: new Set(),
     picks: localStorage.getItem('picks') === 'islands' ? 'islands' : 'objects',
     pieces: [],
@@ -189,6 +231,8 @@ export const useQuilt = create<Quilt>((set, get) => {
         selection: new Set(),
         message: '',
         note: '',
+        summary: [],
+        explanation: null,
         stage: data.files.length ? (data.packed ? 'Prove' : 'Inspect') : 'Gather',
       })
       await show(data)
@@ -205,6 +249,38 @@ export const useQuilt = create<Quilt>((set, get) => {
     setPicks(picks) {
       localStorage.setItem('picks', picks)
       set({ picks })
+    },
+    setSheet(sheet) {
+      set({ sheet })
+      repaint()
+    },
+    setOdd(odd) {
+      if (odd !== get().odd) set({ odd })
+    },
+    async move(move, label) {
+      const { state, selection } = get()
+      if (!state) return
+      const one = typeof move.angle === 'number' ? (move as Move) : null
+      const each = one ? null : (move as Record<string, Move>)
+      const row = (m: Move) => [m.angle, m.mirror, m.scale, m.u, m.v]
+      const rows: Record<string, number[][]> = {}
+      for (const [file, islands] of Object.entries(islandsOf(state, selection)))
+        for (const i of islands) {
+          const m = one ?? each?.[`${file}:${i}`]
+          if (m) (rows[file] ??= []).push([i, ...row(m)])
+        }
+      await get().start('mend', { action: 'move', rows, label })
+    },
+    async putPicture(tile, file) {
+      const { state, sheet } = get()
+      if (!state) return
+      try {
+        const { sha, name } = await bringPicture(state.id, file)
+        const pictures = { ...get().state?.settings.pictures, [`${sheet}:${tile}`]: { sha, name } }
+        await get().change({ settings: { pictures } })
+      } catch (e) {
+        set({ message: (e as Error).message })
+      }
     },
     setPreview: (preview) => set({ preview: { ...get().preview, ...preview } }),
     setUnit: (unit) => set({ unit }),
@@ -223,14 +299,23 @@ export const useQuilt = create<Quilt>((set, get) => {
         const { state } = get()
         if (state?.snapshot == null) return
         const settings = change.settings && { ...state.settings, ...change.settings }
+        // What lies with what is measured again, by a job.
+        const measured = (['sheets', 'sheet_of', 'twins'] as const).some((k) => change.settings && k in change.settings)
+        if (measured && state.layout !== null) {
+          const body = { kind: 'settings', base: state.snapshot, params: { settings } }
+          const { data, error } = await api.POST('/api/projects/{project_id}/jobs', { ...at(), body })
+          if (data) await follow(data)
+          else set({ message: words(error) })
+          return
+        }
         const body = { base: state.snapshot, ...change, settings }
         await write(api.POST('/api/projects/{project_id}/change', { ...at(), body }))
       }),
-    discard: (layout) =>
+    discard: (layout, change = {}) =>
       queue(async () => {
         const base = get().state?.snapshot
         if (base == null) return
-        const body = { base, layout, discarded: true }
+        const body = { base, layout, discarded: true, ...change }
         await write(api.POST('/api/projects/{project_id}/tries/discard', { ...at(), body }))
       }),
     step: (direction) =>

@@ -26,6 +26,20 @@ export async function binary(path: string): Promise<ArrayBuffer | null> {
   return response.status === 200 ? response.arrayBuffer() : null
 }
 
+/** Uploads a picture to lay under a tile. */
+export async function bringPicture(project: number, file: File): Promise<{ sha: string; name: string }> {
+  const form = new FormData()
+  form.append('file', file, file.name)
+  const response = await fetch(`/api/projects/${project}/pictures`, {
+    method: 'POST',
+    body: form,
+    headers: { 'X-Quilt': '1' },
+  })
+  const body: unknown = await response.json()
+  if (!response.ok) throw new Error(words(body))
+  return body as { sha: string; name: string }
+}
+
 /** Uploads files with their relative paths. */
 export async function bringIn(project: number, files: { path: string; file: File }[], unit: number): Promise<Job> {
   const form = new FormData()

@@ -216,6 +216,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/projects/{project_id}/plan": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Plan Sheet
+         * @description What a sheet would reach at each map size, before anything is packed.
+         */
+        post: operations["quilt_server_api_plan_sheet"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/projects/{project_id}/redo": {
         parameters: {
             query?: never;
@@ -250,6 +270,26 @@ export interface paths {
          * @description Bring a deleted project back.
          */
         post: operations["quilt_server_api_restore_project"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/projects/{project_id}/suggest": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Suggest Sheets
+         * @description A split of all objects over some sheets, evenly filled, with what belongs together on one.
+         */
+        post: operations["quilt_server_api_suggest_sheets"];
         delete?: never;
         options?: never;
         head?: never;
@@ -426,12 +466,7 @@ export interface components {
         /** FreeRegion */
         FreeRegion: {
             /** Box */
-            box: [
-                number,
-                number,
-                number,
-                number
-            ];
+            box: number[];
             /** Tile */
             tile: number;
         };
@@ -467,6 +502,15 @@ export interface components {
             };
             /** State */
             state: string;
+        };
+        /** MapPlan */
+        MapPlan: {
+            /** Density */
+            density: number[];
+            /** Px */
+            px: number;
+            /** Tiles */
+            tiles: number[] | null;
         };
         /** MaterialOut */
         MaterialOut: {
@@ -554,6 +598,32 @@ export interface components {
             sha: string;
             /** Width */
             width: number;
+        };
+        /** PlanIn */
+        PlanIn: {
+            /** Density */
+            density?: number | null;
+            /** Objects */
+            objects?: string[] | null;
+            /** Sheet */
+            sheet: number;
+        };
+        /** PlanOut */
+        PlanOut: {
+            /** Area */
+            area: number;
+            /** Coverage */
+            coverage: number[];
+            /** Density */
+            density: number[];
+            /** Maps */
+            maps: components["schemas"]["MapPlan"][];
+            /** Objects */
+            objects: number;
+            /** Tiles */
+            tiles: number;
+            /** Tries */
+            tries: number;
         };
         /** ProjectOut */
         ProjectOut: {
@@ -813,6 +883,23 @@ export interface components {
         Step: {
             /** Base */
             base: number;
+        };
+        /** SuggestIn */
+        SuggestIn: {
+            /**
+             * By
+             * @default material
+             */
+            by: string;
+            /** Sheets */
+            sheets: number[];
+        };
+        /** SuggestOut */
+        SuggestOut: {
+            /** Sheet Of */
+            sheet_of: {
+                [key: string]: number;
+            };
         };
         /** TileFigures */
         TileFigures: {
@@ -1178,6 +1265,32 @@ export interface operations {
             };
         };
     };
+    quilt_server_api_plan_sheet: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PlanIn"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PlanOut"];
+                };
+            };
+        };
+    };
     quilt_server_api_redo: {
         parameters: {
             query?: never;
@@ -1222,6 +1335,32 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ProjectOut"];
+                };
+            };
+        };
+    };
+    quilt_server_api_suggest_sheets: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SuggestIn"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SuggestOut"];
                 };
             };
         };

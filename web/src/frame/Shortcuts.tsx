@@ -13,8 +13,13 @@ const KEYS: [keys: string, does: string][] = [
   ['1 to 7', 'go to a stage'],
   ['Ctrl click', 'add to the selection or take out of it'],
   ['Shift drag', 'select by a box on the table'],
+  ['Shift Alt drag', 'select by a line drawn around'],
+  ['Drag', 'move the selection on the table; Ctrl: without snapping'],
+  ['Alt drag', 'turn the selection in steps of 15°; Ctrl: freely'],
+  ['→ ← ↑ ↓', 'nudge the selection by 1 px, with Shift by 10 px'],
+  ['R, Shift R', 'turn the selection by 90°, left or right'],
   ['Double click', 'show a line of the ledger in the pictures'],
-  ['→ ←', 'open and close an object in the ledger'],
+  ['→ ← in the ledger', 'open and close an object'],
   ['?', 'this sheet'],
 ]
 

@@ -6,7 +6,8 @@ import { ModelView } from '../model/ModelView'
 import { dropped } from '../stages/drop'
 import { Worksheet } from '../stages/Worksheet'
 import { STAGES, useQuilt } from '../store'
-import { TableView } from '../table/TableView'
+import { isPicture, tileInName } from '../scene/pictures'
+import { shownTable, TableView } from '../table/TableView'
 import { Tries } from '../tries/Tries'
 import { useKeys } from './keys'
 import { openPoints } from './points'
@@ -31,8 +32,13 @@ export function Workspace({ id, leave }: { id: number; leave: () => void }) {
   async function drop(e: DragEvent) {
     e.preventDefault()
     setOver(false)
+    const tile = shownTable.current?.tileAt(e.clientX, e.clientY) ?? null
     try {
-      void q.upload(await dropped(e.dataTransfer))
+      const files = await dropped(e.dataTransfer)
+      // Pictures alone go under a tile: the one in their name, or the one that they fell on.
+      if (files.length && q.state?.files.length && files.every((f) => isPicture(f.path)))
+        for (const f of files) await q.putPicture(tileInName(f.path) ?? tile ?? 1001, f.file)
+      else void q.upload(files)
     } catch {
       q.say('What was dropped could not be read. Choose the files with the button in Gather instead.')
     }
@@ -146,7 +152,7 @@ function Bar({ leave }: { leave: () => void }) {
               {time}
               {cover}
             </Text>
-            {job.kind === 'pack' && p.text === 'Packing' && (
+            {job.kind === 'pack' && String(p.text).startsWith('Packing') && (
               <Button size="xs" variant="outline" borderColor="ink" onClick={() => void stop()}>
                 Stop, keep the best
               </Button>

@@ -1,4 +1,9 @@
 import { useEffect } from 'react'
+import * as THREE from 'three'
+import { about, moved, shift } from '../scene/hand'
+import { SELECTED } from '../scene/pieces'
+import { flatOf } from '../scene/sheets'
+import { selectedBoxes } from '../stages/arrange/Hand'
 import { useFaults } from '../stages/walk'
 import { STAGES, useQuilt } from '../store'
 
@@ -32,10 +37,52 @@ function plain(e: KeyboardEvent): boolean {
   else if (key === 'f') q.fit()
   else if (key === 's') q.show()
   else if (key === 'p') q.setPicks(q.picks === 'objects' ? 'islands' : 'objects')
+  else if (key === 'r' && q.selection.size && !q.job)
+    void q.move(
+      about(selectedBoxes().box.getCenter(new THREE.Vector2()), { angle: (e.shiftKey ? -1 : 1) * (Math.PI / 2) }),
+      'Turn by 90°',
+    )
+  else if (key in ARROWS && q.selection.size && !inList(e.target)) nudge(key, e.shiftKey ? 10 : 1)
   else if (key === 'n') {
     const walk = useFaults.getState()
     walk.go(walk.kind, e.shiftKey ? -1 : 1)
   } else if (stage) q.setStage(stage)
   else return false
   return true
+}
+
+const ARROWS: Record<string, [u: number, v: number]> = {
+  arrowleft: [-1, 0],
+  arrowright: [1, 0],
+  arrowup: [0, 1],
+  arrowdown: [0, -1],
+}
+
+/** The ledger's lines use the arrows themselves. */
+const inList = (t: EventTarget | null) => t instanceof Element && t.closest('[role=listbox]') !== null
+
+let waiting = 0
+let far: [u: number, v: number] = [0, 0]
+
+/** Move the selection by px; strokes in quick succession are one step. */
+function nudge(key: string, px: number): void {
+  const q = useQuilt.getState()
+  if (!q.state || q.job) return
+  const { map_px } = flatOf(q.state.settings, q.sheet)
+  const [u, v] = ARROWS[key].map((n) => (n * px) / map_px)
+  for (const p of q.pieces) {
+    const table = p.table.slice()
+    for (let i = 0; i < p.islands; i++)
+      if (p.mark(i) & SELECTED) table.set(moved(table.subarray(5 * i, 5 * i + 5), shift(u, v)), 5 * i)
+    p.setTable(table)
+  }
+  far = [far[0] + u, far[1] + v]
+  useQuilt.setState({ drawn: q.drawn + 1 })
+  clearTimeout(waiting)
+  waiting = window.setTimeout(() => {
+    const by = shift(...far)
+    far = [0, 0]
+    const words = `Nudge by ${Math.round(by.u * map_px)}, ${Math.round(by.v * map_px)} px`
+    void useQuilt.getState().move(by, words)
+  }, 500)
 }

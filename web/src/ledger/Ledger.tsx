@@ -10,19 +10,20 @@ const HEIGHT = 26
 
 /** How the objects compare: each one's density as a dot on one log scale, the target and its band drawn through all rows. */
 export function Ledger() {
-  const { state, pieces, faults, selection, select, drawn } = useQuilt()
+  const { state, pieces, faults, selection, select, drawn, sheet } = useQuilt()
   const [filter, setFilter] = useState('')
   const [sort, setSort] = useState<Sort>('file')
   const [fault, setFault] = useState('')
+  const [on, setOn] = useState(0)
   const [open, setOpen] = useState<Set<string>>(new Set())
   const [top, setTop] = useState(0)
   const list = useRef<HTMLDivElement>(null)
   const kind = faults.some((f) => f.kind === fault) ? fault : ''
   const lines = useMemo(
-    () => linesOf(state, pieces, faults, open, filter, sort, kind),
+    () => linesOf(state, pieces, faults, open, filter, sort, kind, on),
     // `drawn` counts the layouts that the pieces were given.
     // eslint-disable-next-line react-hooks/exhaustive-deps
-    [state, pieces, faults, open, filter, sort, kind, drawn],
+    [state, pieces, faults, open, filter, sort, kind, on, drawn],
   )
   const scale = useMemo(() => {
     const known = (state?.objects ?? []).flatMap((o) => (o.density ? [o.density.least, o.density.greatest] : []))
@@ -30,7 +31,8 @@ export function Ledger() {
     const high = Math.max(...known, 0) * 1.3
     return (d: number) => Math.min(WIDTH, Math.max(0, (WIDTH * Math.log(d / low)) / Math.log(high / low)))
   }, [state])
-  const wanted = state && target(state)
+  const wanted = state && target(state, sheet)
+  const targets = new Map(state?.sheets.map((s) => [s.id, target(state, s.id)]))
   const band = state ? 2 ** bandOf(state) : 1
   const toggle = (key: string) => {
     const next = new Set(open)
@@ -54,6 +56,23 @@ export function Ledger() {
         />
         <Choice label="Sort objects" value={sort} options={SORTS} set={setSort} />
       </Flex>
+      {(state?.sheets.length ?? 0) > 1 && (
+        <Flex px="2" pb="1">
+          <select
+            aria-label="Only on this sheet"
+            value={on}
+            style={{ width: '100%' }}
+            onChange={(e) => setOn(Number(e.target.value))}
+          >
+            <option value={0}>on all sheets</option>
+            {state?.sheets.map((s) => (
+              <option key={s.id} value={s.id}>
+                on {s.name}
+              </option>
+            ))}
+          </select>
+        </Flex>
+      )}
       {faults.length > 0 && (
         <Flex px="2" pb="1">
           <select
@@ -64,7 +83,7 @@ export function Ledger() {
           >
             <option value="">with and without faults</option>
             {faults.map((f) => (
-              <option key={f.kind} value={f.kind}>
+              <option key={`${f.sheet} ${f.kind}`} value={f.kind}>
                 only: {f.title}
               </option>
             ))}
@@ -93,6 +112,7 @@ export function Ledger() {
                 selected={selection.has(line.key)}
                 place={scale}
                 target={x && wanted ? wanted : null}
+                own={targets.get(line.sheet) ?? null}
                 band={band}
                 choose={(add) => select([line.key], add)}
                 show={() => select([line.key], false, true)}

@@ -8,7 +8,10 @@ interface Props {
   line: Line
   selected: boolean
   place: (d: number) => number
+  /** The target of the sheet that is shown: the line through all rows. */
   target: number | null
+  /** The target of the sheet that this lies on. */
+  own: number | null
   band: number
   choose: (add: boolean) => void
   show: () => void
@@ -17,13 +20,13 @@ interface Props {
 }
 
 /** One object or island: its cloth, name, open points, and its density on the scale. */
-export function LineRow({ line, selected, place, target, band, choose, show, toggle, move }: Props) {
+export function LineRow({ line, selected, place, target, own, band, choose, show, toggle, move }: Props) {
   const o = line.kind === 'object' ? line.object : null
   const d = line.kind === 'object' ? line.object.density : single(line.density)
   const weight = line.kind === 'object' ? line.object.weight : line.weight
   const wanted = target && target * weight
-  const side =
-    d && wanted ? (d.median < wanted / band ? 'starved' : d.median > wanted * band ? 'lavish' : 'ink') : 'ink'
+  const aim = own && own * weight
+  const side = d && aim ? (d.median < aim / band ? 'starved' : d.median > aim * band ? 'lavish' : 'ink') : 'ink'
   return (
     <Flex
       role="option"

@@ -1,5 +1,6 @@
 import type { Fault, ObjectRow, State } from '../api/client'
 import type { Piece } from '../scene/pieces'
+import { sheetOfIsland } from '../scene/sheets'
 import { weightOf } from '../scene/states'
 import { CLOTH } from '../theme'
 
@@ -13,10 +14,18 @@ export type Sort = keyof typeof SORTS
 
 /** A line of the ledger: an object, or an island of an open one. */
 export type Line =
-  | { kind: 'object'; key: string; object: ObjectRow; colour: string; open: boolean }
-  | { kind: 'island'; key: string; name: string; faults: string[]; density: number | null; weight: number }
+  | { kind: 'object'; key: string; sheet: number; object: ObjectRow; colour: string; open: boolean }
+  | {
+      kind: 'island'
+      key: string
+      sheet: number
+      name: string
+      faults: string[]
+      density: number | null
+      weight: number
+    }
 
-/** The lines that the ledger shows. `fault`: only what has this kind of fault. */
+/** The lines that the ledger shows. `fault`: only what has this kind of fault; `sheet`: only what lies on this sheet (0: on any). */
 export function linesOf(
   state: State | null,
   pieces: Piece[],
@@ -25,16 +34,22 @@ export function linesOf(
   filter: string,
   sort: Sort,
   fault: string,
+  sheet = 0,
 ): Line[] {
   const objects = state?.objects ?? []
   const words = filter.toLowerCase()
-  const having = new Set((faults.find((f) => f.kind === fault)?.islands ?? []).map(([f, i]) => `${f}:${i}`))
+  const having = new Set(faults.flatMap((f) => (f.kind === fault ? f.islands.map(([g, i]) => `${g}:${i}`) : [])))
   const concerned = (o: ObjectRow) => {
     if (!fault) return true
     for (let i = o.first_island; i < o.first_island + o.islands; i++) if (having.has(`${o.file}:${i}`)) return true
     return false
   }
-  const found = objects.filter((o) => (o.name + o.materials.join(' ')).toLowerCase().includes(words) && concerned(o))
+  const found = objects.filter(
+    (o) =>
+      (o.name + o.materials.join(' ')).toLowerCase().includes(words) &&
+      (!sheet || o.sheets.includes(sheet)) &&
+      concerned(o),
+  )
   if (sort === 'density') found.sort((a, b) => (a.density?.median ?? 0) - (b.density?.median ?? 0))
   if (sort === 'name') found.sort((a, b) => a.name.localeCompare(b.name))
   if (sort === 'points') found.sort((a, b) => b.points - a.points)
@@ -51,6 +66,7 @@ export function linesOf(
     lines.push({
       kind: 'object',
       key: o.key,
+      sheet: o.sheets[0] ?? 0,
       object: o,
       colour: CLOTH[objects.indexOf(o) % CLOTH.length],
       open: isOpen,
@@ -63,9 +79,10 @@ export function linesOf(
       lines.push({
         kind: 'island',
         key,
+        sheet: sheetOfIsland(state.settings, o.file, o.number, i),
         name: `island ${i - o.first_island + 1}`,
         faults: kinds.get(key) ?? [],
-        density: piece?.density(i, state.settings.map_px) ?? null,
+        density: piece?.density(i) ?? null,
         weight: weightOf(state, o.file, o.number, i),
       })
     }

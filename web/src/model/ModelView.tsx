@@ -1,18 +1,26 @@
 import { Box, Flex, Text } from '@chakra-ui/react'
 import { useEffect, useRef, useState } from 'react'
+import { coloursOf, joinedPictures, underTiles } from '../scene/pictures'
+import { flatOf } from '../scene/sheets'
 import { bandOf, target } from '../scene/states'
 import { Choice, numbered } from '../stages/parts'
 import { useQuilt } from '../store'
 import { Model, type Look } from './model'
 
-const LOOKS: Record<Look, string> = { checker: 'checker', density: 'density', cloth: 'cloth of each object' }
+const LOOKS: Record<Look, string> = {
+  checker: 'checker',
+  density: 'density',
+  cloth: 'cloth of each object',
+  tiles: 'pictures of the tiles',
+  own: 'their own pictures',
+}
 const SQUARES = [8, 16, 32, 64, 128, 256]
 
-/** The objects in space: with the checker, their density, or their cloth colours. */
+/** The objects in space: with the checker, their density, their cloth colours, or pictures. */
 export function ModelView() {
   const host = useRef<HTMLDivElement>(null)
   const model = useRef<Model>(null)
-  const { pieces, drawn, fitted, shown, state } = useQuilt()
+  const { pieces, drawn, fitted, shown, state, sheet, odd } = useQuilt()
   const [look, setLook] = useState<Look>('checker')
   const [square, setSquare] = useState(64)
   useEffect(() => {
@@ -24,7 +32,7 @@ export function ModelView() {
     model.current = m
     return () => m.dispose()
   }, [])
-  const map = state?.settings.map_px ?? 2048
+  const map = state ? flatOf(state.settings, sheet).map_px : 2048
   const band = state ? bandOf(state) : 0.14
   useEffect(() => model.current?.setPieces(pieces), [pieces])
   useEffect(() => model.current?.draw(), [drawn])
@@ -32,8 +40,29 @@ export function ModelView() {
   useEffect(() => {
     if (shown) model.current?.showSelected()
   }, [shown])
-  useEffect(() => model.current?.setLook(look, map / square, band, true), [look, map, square, band, pieces])
-  const wanted = state && target(state)
+  useEffect(() => {
+    for (const p of pieces) p.showOdd(odd)
+    model.current?.draw()
+  }, [pieces, odd])
+  useEffect(() => {
+    let gone = false
+    const dress = async () => {
+      if (!state || !model.current) return
+      const flat = flatOf(state.settings, sheet)
+      if (look === 'own') model.current.setOwn((file) => coloursOf(state, file))
+      else {
+        const joined = look === 'tiles' ? joinedPictures(flat, await underTiles(state, flat)) : null
+        if (gone) return
+        model.current.setPlain(joined, [flat.sheet.columns, flat.sheet.rows])
+      }
+      model.current.setLook(look, map / square, band, true)
+    }
+    void dress()
+    return () => {
+      gone = true
+    }
+  }, [look, map, square, band, pieces, state, sheet])
+  const wanted = state && target(state, sheet)
   return (
     <Flex position="relative" direction="column" h="100%" bg="paper">
       <Flex gap="1" px="2" py="1" align="center" justify="flex-end" flexShrink="0">
@@ -49,6 +78,11 @@ export function ModelView() {
       </Flex>
       <Box ref={host} position="relative" flex="1" minH="0" overflow="hidden" data-testid="model" />
       {look === 'density' && <Scale band={state?.settings.band ?? 10} wanted={wanted ?? null} />}
+      {look === 'tiles' && !Object.keys(state?.settings.pictures ?? {}).length && (
+        <Text position="absolute" bottom="2" left="3" color="faded">
+          No tile has a picture yet: drop one on the table, or choose one in Even.
+        </Text>
+      )}
     </Flex>
   )
 }

@@ -2,6 +2,7 @@ import * as THREE from 'three'
 import { OrbitControls } from 'three/examples/jsm/controls/OrbitControls.js'
 import { NO_ISLAND } from '../scene/geometry'
 import { DENSITY, PLACE, SELECTED, type Hit, type Piece } from '../scene/pieces'
+import { loadPicture } from '../scene/pictures'
 import { View } from '../scene/view'
 import { checker } from './checker'
 
@@ -9,6 +10,8 @@ const VERTEX = /* glsl */ `
   ${PLACE}
   uniform sampler2D looks;
   in float object;
+  in vec2 paint;
+  out vec2 old;
   out vec3 cloth;
   out vec2 tex;
   out vec3 eye;
@@ -16,6 +19,7 @@ const VERTEX = /* glsl */ `
   void main() {
     cloth = texelFetch(looks, ivec2(int(object + 0.5), 0), 0).rgb;
     tex = placed(uv);
+    old = paint;
     unmapped = island < 0.0 ? 1.0 : 0.0;
     vec4 p = modelViewMatrix * vec4(position, 1.0);
     eye = p.xyz;
@@ -27,6 +31,7 @@ const FRAGMENT = /* glsl */ `
   in vec3 cloth;
   in vec2 state;
   in vec2 tex;
+  in vec2 old;
   in vec3 eye;
   in float unmapped;
   out vec4 colour;
@@ -34,13 +39,20 @@ const FRAGMENT = /* glsl */ `
   uniform float squares;
   uniform float look;
   uniform float marks;
+  uniform sampler2D picture;
+  uniform vec2 reach;
+  uniform float painted;
   void main() {
     vec3 n = normalize(cross(dFdx(eye), dFdy(eye)));
     float light = 0.62 + 0.38 * abs(dot(n, normalize(vec3(0.3, 0.5, 0.8))));
     vec3 plain = mix(cloth, vec3(0.98, 0.96, 0.92), 0.3);
     vec3 c = plain;
     if (look < 0.5) c = texture(pattern, tex * squares / 4.0).rgb * mix(vec3(1.0), plain, 0.45) * 1.1;
-    else if (look > 1.5) c = densityColour(state.x);
+    else if (look > 3.5) c = painted > 0.5 ? texture(picture, old).rgb : plain;
+    else if (look > 2.5) {
+      bool under = painted > 0.5 && all(greaterThanEqual(tex, vec2(0.0))) && all(lessThanEqual(tex, reach)) && !has(state, 8);
+      c = under ? texture(picture, tex / reach).rgb : plain;
+    } else if (look > 1.5) c = densityColour(state.x);
     if (unmapped > 0.5) c = vec3(0.8, 0.76, 0.7);
     if (marks > 0.5 && has(state, 2) && mod(gl_FragCoord.x + gl_FragCoord.y, 10.0) < 1.6) c = mix(c, vec3(0.64, 0.25, 0.2), 0.75);
     if (has(state, 1)) {
@@ -52,7 +64,7 @@ const FRAGMENT = /* glsl */ `
 `
 
 /** What the objects wear. */
-export const LOOKS = { checker: 0, cloth: 1, density: 2 } as const
+export const LOOKS = { checker: 0, cloth: 1, density: 2, tiles: 3, own: 4 } as const
 export type Look = keyof typeof LOOKS
 
 /** Draws the objects in space: one draw call a file. */
@@ -61,14 +73,18 @@ export class Model extends View {
   private readonly controls: OrbitControls
   private readonly content = new THREE.Group()
   private readonly pattern = checker()
+  private readonly oddities = new THREE.Group()
+  private readonly white = new THREE.DataTexture(new Uint8Array([255, 255, 255, 255]), 1, 1)
   private pieces: Piece[] = []
+  private shown = 0
 
   constructor(
     host: HTMLElement,
     private readonly picked: (hit: Hit | null, add: boolean) => void,
   ) {
     super(host)
-    this.scene.add(this.content)
+    this.white.needsUpdate = true
+    this.scene.add(this.content, this.oddities)
     this.controls = new OrbitControls(this.camera, this.renderer.domElement)
     this.controls.addEventListener('change', () => this.draw())
     this.pick()
@@ -77,36 +93,94 @@ export class Model extends View {
   setPieces(pieces: Piece[]): void {
     this.pieces = pieces
     this.content.clear()
+    this.oddities.clear()
     for (const p of pieces) {
-      const material = new THREE.ShaderMaterial({
-        glslVersion: THREE.GLSL3,
-        vertexShader: VERTEX,
-        fragmentShader: FRAGMENT,
-        side: THREE.DoubleSide,
-        uniforms: {
-          transforms: { value: p.transforms },
-          looks: { value: p.looks },
-          pattern: { value: this.pattern },
-          squares: { value: 32 },
-          look: { value: 0 },
-          marks: { value: 1 },
-          band: { value: 0.14 },
-        },
-      })
-      this.content.add(new THREE.Mesh(p.geometry, material))
+      this.content.add(new THREE.Mesh(p.geometry, this.material(p)))
+      // Faces with a fault are laid over the others, their edges over everything: slivers are found by them.
+      const over = {
+        color: '#a33f34',
+        depthTest: true,
+        polygonOffset: true,
+        polygonOffsetFactor: -2,
+        polygonOffsetUnits: -2,
+      }
+      const faces = new THREE.MeshBasicMaterial({ ...over, side: THREE.DoubleSide, transparent: true, opacity: 0.55 })
+      const edges = new THREE.LineBasicMaterial({ color: '#6d1f17', depthTest: false, transparent: true })
+      this.oddities.add(new THREE.Mesh(p.odd, faces), new THREE.LineSegments(p.oddEdges, edges))
     }
     this.fit()
   }
 
+  private material(p: Piece): THREE.ShaderMaterial {
+    return new THREE.ShaderMaterial({
+      glslVersion: THREE.GLSL3,
+      vertexShader: VERTEX,
+      fragmentShader: FRAGMENT,
+      side: THREE.DoubleSide,
+      uniforms: {
+        transforms: { value: p.transforms },
+        looks: { value: p.looks },
+        pattern: { value: this.pattern },
+        picture: { value: this.white },
+        reach: { value: new THREE.Vector2(1, 1) },
+        painted: { value: 0 },
+        squares: { value: 32 },
+        look: { value: 0 },
+        marks: { value: 1 },
+        band: { value: 0.14 },
+      },
+    })
+  }
+
+  private each(set: (u: Record<string, THREE.IUniform>) => void): void {
+    for (const mesh of this.content.children as THREE.Mesh<THREE.BufferGeometry, THREE.Material>[])
+      for (const m of [mesh.material].flat()) set((m as THREE.ShaderMaterial).uniforms)
+  }
+
+  /** Dress the objects in the pictures of their own materials: one draw call for each material. */
+  setOwn(colours: (file: number) => (string | null)[]): void {
+    const turn = ++this.shown
+    this.content.children.forEach((child, n) => {
+      const mesh = child as THREE.Mesh<THREE.BufferGeometry, THREE.Material | THREE.Material[]>
+      const p = this.pieces[n]
+      const shas = colours(p.file)
+      const materials = [null, ...shas].map(() => this.material(p))
+      mesh.material = materials
+      shas.forEach((sha, k) => {
+        if (!sha) return
+        void loadPicture(sha).then((texture) => {
+          if (turn !== this.shown) return
+          materials[k + 1].uniforms.picture.value = texture
+          materials[k + 1].uniforms.painted.value = 1
+          this.draw()
+        })
+      })
+    })
+  }
+
+  /** One material for each file again; `joined`: the pictures under the tiles, which reach over `reach` tiles. */
+  setPlain(joined: THREE.Texture | null, reach: [number, number]): void {
+    this.shown++
+    this.content.children.forEach((child, n) => {
+      const mesh = child as THREE.Mesh<THREE.BufferGeometry, THREE.Material | THREE.Material[]>
+      if (Array.isArray(mesh.material)) mesh.material = this.material(this.pieces[n])
+    })
+    this.each((u) => {
+      u.picture.value = joined ?? this.white
+      u.painted.value = joined ? 1 : 0
+      ;(u.reach.value as THREE.Vector2).set(...reach)
+    })
+  }
+
   /** What the objects wear; `squares` checker squares across the map, `band` in doublings. */
   setLook(look: Look, squares: number, band: number, marks: boolean): void {
-    for (const mesh of this.content.children as THREE.Mesh<THREE.BufferGeometry, THREE.ShaderMaterial>[]) {
-      const u = mesh.material.uniforms
+    this.oddities.visible = marks
+    this.each((u) => {
       u.look.value = LOOKS[look]
       u.squares.value = squares
       u.band.value = band
       u.marks.value = marks ? 1 : 0
-    }
+    })
     this.draw()
   }
 

@@ -3,7 +3,14 @@ import { binary } from '../api/client'
 export const NO_ISLAND = 0xffffffff
 
 interface Header {
-  objects: { index: [number, number]; edge: [number, number]; table: boolean; islands: [number, number] }[]
+  objects: {
+    index: [number, number]
+    edge: [number, number]
+    table: boolean
+    islands: [number, number]
+    /** Material and how many triangles in a row have it. */
+    groups?: [number, number][]
+  }[]
   islands: number
   arrays: [string, string, number, number][]
 }
@@ -18,10 +25,24 @@ export interface FileGeometry {
   edge: Uint32Array
   /** UV area and world area of each island. */
   area?: Float32Array
+  /** Triangles with something wrong: three vertices and what, see `ODD`. */
+  odd?: Uint32Array
+  /** UVs that the base colour map reads, where that is another channel. */
+  paint?: Float32Array
 }
 
-export async function loadGeometry(file: number, channel: number): Promise<FileGeometry> {
-  const data = await binary(`/api/files/${file}/channels/${channel}/geometry`)
+/** What may be wrong with a triangle, by kind of fault. */
+export const ODD: Record<string, number> = {
+  turned: 1,
+  zero_uv: 2,
+  zero_world: 4,
+  crowded: 8,
+  against: 16,
+  no_uv: 32,
+}
+
+export async function loadGeometry(file: number, channel: number, welded: boolean): Promise<FileGeometry> {
+  const data = await binary(`/api/files/${file}/channels/${channel}/geometry${welded ? '?welded=true' : ''}`)
   if (!data) throw new Error('The geometry of a file could not be loaded.')
   const size = new DataView(data).getUint32(0, true)
   const header = JSON.parse(new TextDecoder().decode(new Uint8Array(data, 4, size))) as Header

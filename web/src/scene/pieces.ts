@@ -8,23 +8,29 @@ const WIDTH = 1024
 export const SELECTED = 1
 export const FLIPPED = 2
 export const LEFT_OUT = 4
+/** Lies on a sheet that is not shown. */
+export const ELSEWHERE = 8
 
 /**
  * Shader text that moves a UV by its island's similarity, from the file's table of transforms, and reads the island's
- * `state`: how many doublings its density is off its target (99: unknown), and its mark.
+ * `state`: how many doublings its density is off its target (99: unknown), and its mark; and `texel`, the width of a texel of its
+ * tile in UV.
  */
 export const PLACE = /* glsl */ `
   uniform highp sampler2D transforms;
   in float island;
   out vec2 state;
+  float texel = 1.0;
+  vec4 row(int k) { return texelFetch(transforms, ivec2(k % ${WIDTH}, k / ${WIDTH}), 0); }
   vec2 placed(vec2 t) {
     if (island < 0.0) {
       state = vec2(99.0, 0.0);
       return t;
     }
-    int k = int(island + 0.5) * 2;
-    vec4 m = texelFetch(transforms, ivec2(k % ${WIDTH}, k / ${WIDTH}), 0);
-    vec4 o = texelFetch(transforms, ivec2((k + 1) % ${WIDTH}, (k + 1) / ${WIDTH}), 0);
+    int k = int(island + 0.5) * 3;
+    vec4 m = row(k);
+    vec4 o = row(k + 1);
+    texel = row(k + 2).x;
     state = o.zw;
     return vec2(m.x * t.x + m.y * t.y, m.z * t.x + m.w * t.y) + o.xy;
   }
@@ -50,12 +56,17 @@ export class Piece {
   readonly geometry = new THREE.BufferGeometry()
   readonly flat = new THREE.BufferGeometry()
   readonly outline = new THREE.InstancedBufferGeometry()
+  /** Triangles with the fault that is shown, and their edges. */
+  readonly odd = new THREE.BufferGeometry()
+  readonly oddEdges = new THREE.BufferGeometry()
   readonly transforms: THREE.DataTexture
   readonly looks: THREE.DataTexture
   readonly objectOf: Float32Array
   /** Object of each island: of several that share it, the first. */
   readonly objectOfIsland: Int32Array
   table: Float32Array
+  /** px of the map of each island: that of its tile. */
+  readonly px: Float32Array
   private readonly boxes: Float32Array
 
   constructor(
@@ -79,19 +90,46 @@ export class Piece {
       uv: new THREE.BufferAttribute(data.uv, 2),
       island: new THREE.BufferAttribute(island, 1),
       object: new THREE.BufferAttribute(this.objectOf, 1),
+      paint: new THREE.BufferAttribute(data.paint ?? data.uv, 2),
     }
     for (const g of [this.geometry, this.flat]) for (const [name, a] of Object.entries(shared)) g.setAttribute(name, a)
     this.geometry.setIndex(new THREE.BufferAttribute(index, 1))
+    for (const o of header.objects) {
+      let at = 3 * o.index[0]
+      for (const [material, triangles] of o.groups ?? []) {
+        this.geometry.addGroup(at, 3 * triangles, material + 1)
+        at += 3 * triangles
+      }
+    }
+    for (const g of [this.odd, this.oddEdges]) for (const [name, a] of Object.entries(shared)) g.setAttribute(name, a)
     this.flat.setIndex(new THREE.BufferAttribute(flatIndex(data), 1))
     outlineOf(this.outline, data, island, this.objectOf)
-    const rows = Math.max(1, Math.ceil((2 * count) / WIDTH))
+    const rows = Math.max(1, Math.ceil((3 * count) / WIDTH))
     this.transforms = texture(new Float32Array(WIDTH * rows * 4), WIDTH, rows, THREE.FloatType)
     this.table = new Float32Array(5 * count)
+    this.px = new Float32Array(count).fill(2048)
     this.looks = texture(looks(header.objects.length, firstObject), header.objects.length, 1, THREE.UnsignedByteType)
     this.boxes = islandBoxes(data)
     const identity = new Float32Array(5 * count)
     for (let i = 0; i < count; i++) identity.set([0, 1, 1, 0, 0], 5 * i)
     this.setTable(identity)
+    this.showOdd(0)
+  }
+
+  /** Show the triangles that have one of these things wrong; returns how many. */
+  showOdd(bits: number): number {
+    const { odd } = this.data
+    const faces: number[] = []
+    const edges: number[] = []
+    for (let k = 0; odd && k < odd.length; k += 4) {
+      if (!(odd[k + 3] & bits)) continue
+      const [a, b, c] = [odd[k], odd[k + 1], odd[k + 2]]
+      faces.push(a, b, c)
+      edges.push(a, b, b, c, c, a)
+    }
+    this.odd.setIndex(faces)
+    this.oddEdges.setIndex(edges)
+    return faces.length / 3
   }
 
   get islands(): number {
@@ -107,28 +145,31 @@ export class Piece {
       const [angle, mirror, scale, x, y] = table.subarray(5 * i, 5 * i + 5)
       const c = scale * Math.cos(angle)
       const s = scale * Math.sin(angle)
-      out.set([c * mirror, -s, s * mirror, c, x, y], 8 * i)
+      out.set([c * mirror, -s, s * mirror, c, x, y], 12 * i)
     }
     this.transforms.needsUpdate = true
   }
 
-  /** Density of an island at a map size under the present layout, or null where it has none. */
-  density(i: number, map: number): number | null {
+  /** Density of an island at the resolution of its tile under the present layout, or null where it has none. */
+  density(i: number): number | null {
     const uv = this.data.area?.[2 * i] ?? 0
     const world = this.data.area?.[2 * i + 1] ?? 0
-    return uv > 0 && world > 0 ? map * this.table[5 * i + 2] * Math.sqrt(uv / world) : null
+    return uv > 0 && world > 0 ? this.px[i] * this.table[5 * i + 2] * Math.sqrt(uv / world) : null
   }
 
   /** Set each island's state: doublings off its target, and mark. */
   setStates(state: (island: number) => [off: number, mark: number]): void {
     const out = this.transforms.image.data as Float32Array
-    for (let i = 0; i < this.islands; i++) out.set(state(i), 8 * i + 6)
+    for (let i = 0; i < this.islands; i++) {
+      out.set(state(i), 12 * i + 6)
+      out[12 * i + 8] = 1 / this.px[i]
+    }
     this.transforms.needsUpdate = true
   }
 
   /** The mark that an island has now. */
   mark(i: number): number {
-    return (this.transforms.image.data as Float32Array)[8 * i + 7]
+    return (this.transforms.image.data as Float32Array)[12 * i + 7]
   }
 
   /** A UV of a vertex as the layout places it. */
@@ -137,7 +178,7 @@ export class Piece {
     const i = island[v]
     if (i === NO_ISLAND) return out.set(uv[2 * v], uv[2 * v + 1])
     const t = this.transforms.image.data as Float32Array
-    const k = 8 * i
+    const k = 12 * i
     return out.set(
       t[k] * uv[2 * v] + t[k + 1] * uv[2 * v + 1] + t[k + 4],
       t[k + 2] * uv[2 * v] + t[k + 3] * uv[2 * v + 1] + t[k + 5],
@@ -147,7 +188,7 @@ export class Piece {
   /** The box that holds an island's box as read, moved; a little larger than its own when it is turned. */
   box(i: number): THREE.Box2 {
     const t = this.transforms.image.data as Float32Array
-    const [k, b] = [8 * i, 4 * i]
+    const [k, b] = [12 * i, 4 * i]
     const box = new THREE.Box2()
     const p = new THREE.Vector2()
     for (const u of [this.boxes[b], this.boxes[b + 2]])
@@ -157,7 +198,8 @@ export class Piece {
   }
 
   dispose(): void {
-    for (const g of [this.geometry, this.outline, this.flat, this.transforms, this.looks]) g.dispose()
+    const all = [this.geometry, this.outline, this.flat, this.odd, this.oddEdges, this.transforms, this.looks]
+    for (const g of all) g.dispose()
   }
 }
 
@@ -235,7 +277,7 @@ export function pickFlat(pieces: Piece[], u: number, v: number): Hit | null {
     const index = piece.flat.index!.array
     for (let i = index.length - 3; i >= 0; i -= 3) {
       const island = piece.data.island[index[i]]
-      if (island === NO_ISLAND) continue
+      if (island === NO_ISLAND || piece.mark(island) & (LEFT_OUT | ELSEWHERE)) continue
       piece.placed(index[i], a)
       piece.placed(index[i + 1], b)
       piece.placed(index[i + 2], c)

@@ -1,107 +1,78 @@
-import { Text } from '@chakra-ui/react'
-import type { Settings } from '../api/client'
+import { Box, Button, Flex, Text } from '@chakra-ui/react'
+import { sheetBy, sheetsOf } from '../scene/sheets'
 import { useQuilt } from '../store'
+import { Hand } from './arrange/Hand'
+import { Planner } from './arrange/Planner'
+import { RecipePanel } from './arrange/RecipePanel'
+import { Section } from './arrange/Section'
+import { Sheets } from './arrange/Sheets'
 import { Explain } from './Explain'
-import { Choice, Main, NumberField, numbered, Setting, Title } from './parts'
+import { Main, Title } from './parts'
 import { Rules } from './Rules'
-import { TURNS, type Turn } from './turns'
-
-const MAPS = [64, 128, 256, 512, 1024, 2048, 4096, 8192]
-const AIMS = { fit: 'the highest that fits', hold: 'hold this number' }
-const SIZES = { even: 'even the density', keep: 'keep their ratios' }
 
 export function Arrange() {
-  const { state, job, change, start, setPreview } = useQuilt()
+  const { state, sheet, job, start, summary } = useQuilt()
   if (!state) return null
-  const s = state.settings
-  const set = (part: Partial<Settings>) => void change({ settings: part })
-  const usual = Math.max(1, (16 * s.map_px) / 2048)
-  const levels = s.padding_px >= 1 ? Math.floor(Math.log2(s.padding_px)) : 0
-  const islands = state.objects.filter((o) => !o.left_out).reduce((n, o) => n + o.islands, 0)
+  const now = sheetBy(state.settings, sheet)
+  const many = sheetsOf(state.settings).length > 1
+  const row = state.sheets.find((r) => r.id === now.id)
+  const islands = row?.islands ?? 0
+  const stale = state.sheets.filter((r) => r.islands && (!r.kept || r.stale.length))
   return (
     <>
-      <Title text="All islands packed into one tile, at one density times their weights.">Arrange</Title>
-      <Setting name="Map size" text="Padding and density are counted in pixels of this map.">
-        <Choice
-          label="Map size"
-          value={String(s.map_px)}
-          options={numbered(MAPS, (m) => `${m} px`)}
-          set={(m) => {
-            const k = Number(m) / s.map_px
-            set({ map_px: Number(m), padding_px: s.padding_px * k, margin_px: s.margin_px * k })
-          }}
-        />
-      </Setting>
-      <Setting
-        name="Padding"
-        text={`Between islands; stays a pixel wide down to mip level ${levels}. ${usual} px is the safe habit at this size. The table shows half of it around each island.`}
-      >
-        <NumberField
-          name="Padding"
-          value={s.padding_px}
-          unit="px"
-          least={0}
-          most={256}
-          preview={(padding_px) => setPreview({ padding_px })}
-          set={(padding_px) => set({ padding_px })}
-        />
-      </Setting>
-      <Setting name="Margin" text="To the border of the tile. Half the padding is usual: a repeated tile doubles it.">
-        <NumberField
-          name="Margin"
-          value={s.margin_px}
-          unit="px"
-          least={0}
-          most={256}
-          preview={(margin_px) => setPreview({ margin_px })}
-          set={(margin_px) => set({ margin_px })}
-        />
-      </Setting>
-      <Setting name="Turn islands" text="Steps of 90° keep straight edges straight on the pixels.">
-        <Choice label="Turn islands" value={s.rotate as Turn} options={TURNS} set={(rotate) => set({ rotate })} />
-      </Setting>
-      <Setting name="Density" text={s.hold ? 'What does not fit is named.' : 'As sharp as everything fits at.'}>
-        <Choice
-          label="Density"
-          value={s.hold ? 'hold' : 'fit'}
-          options={AIMS}
-          set={(aim) => set({ hold: aim === 'hold' })}
-        />
-      </Setting>
-      {s.hold && (
-        <Setting name="Hold" text={`${(s.density / 100).toPrecision(4)} px/cm`}>
-          <NumberField
-            name="Held density"
-            value={s.density}
-            unit="px/m"
-            least={0.001}
-            most={1e7}
-            set={(density) => set({ density })}
-          />
-        </Setting>
-      )}
-      <Setting
-        name="Islands' sizes"
-        text="Keeping them leaves the islands as sharp against each other as they are now."
-      >
-        <Choice
-          label="Islands' sizes"
-          value={s.keep_ratios ? 'keep' : 'even'}
-          options={SIZES}
-          set={(size) => set({ keep_ratios: size === 'keep' })}
-        />
-      </Setting>
-      <Setting name="Time" text="The search goes on this long; stop it whenever it is good enough.">
-        <NumberField name="Time" value={s.seconds} unit="s" least={0} most={3600} set={(seconds) => set({ seconds })} />
-      </Setting>
-      <Main disabled={!!job || !islands} onClick={() => void start('pack')}>
-        Pack this sheet
+      <Title text="Which objects share which sheet, and how they are packed.">Arrange</Title>
+      <Main disabled={!!job || !islands} onClick={() => void start('pack', { sheets: [now.id] })}>
+        Pack {many ? now.name : 'this sheet'}
       </Main>
-      <Text color="faded" mt="2" mb="4">
-        {islands} islands of {state.objects.filter((o) => !o.left_out && o.islands).length} objects.
-      </Text>
-      <Rules />
-      <Explain />
+      <Flex gap="1" mt="1" align="center">
+        <Text color="faded" flex="1">
+          {islands} islands of {state.objects.filter((o) => !o.left_out && o.sheets.includes(now.id)).length} objects
+        </Text>
+        {many && (
+          <Button
+            size="xs"
+            variant="outline"
+            disabled={!!job || !stale.length}
+            title={stale.map((r) => r.name).join(', ')}
+            onClick={() => void start('pack', { sheets: 'stale' })}
+          >
+            Pack what is stale ({stale.length})
+          </Button>
+        )}
+      </Flex>
+      {!!row?.stale.length && (
+        <Text color="madder" mt="1">
+          Stale: {row.stale.join('; ')}.
+        </Text>
+      )}
+      {summary.length > 1 && (
+        <Box mt="2" role="status">
+          {summary.map((r) => (
+            <Text key={r.name}>
+              {r.name}: {r.was === null ? '' : `${(100 * r.was).toFixed(1)} to `}
+              {(100 * r.coverage).toFixed(1)} %, {r.density?.toPrecision(4)} px/m, {r.seconds} s
+            </Text>
+          ))}
+        </Box>
+      )}
+      <Section name="Sheets and tiles" usual>
+        <Sheets />
+      </Section>
+      <Section name="Plan">
+        <Planner />
+      </Section>
+      <Section name="Recipe" usual>
+        <RecipePanel />
+      </Section>
+      <Section name="Rules" usual>
+        <Rules />
+      </Section>
+      <Section name="By hand">
+        <Hand />
+      </Section>
+      <Section name="What limits this layout?" usual>
+        <Explain />
+      </Section>
     </>
   )
 }

@@ -4,6 +4,8 @@ import { Choice, Figure, Main, numbered, Setting, Title } from './parts'
 
 export function Deliver() {
   const { state, job, start, change } = useQuilt()
+  const open = state?.sheets.filter((s) => s.islands && (!s.kept || s.stale.length)) ?? []
+  const tiles = state?.sheets.reduce((n, s) => n + (s.figures?.tiles.filter((t) => t.islands).length ?? 0), 0) ?? 0
   const from = state?.settings.channel_in ?? 0
   const to = state?.settings.channel_out ?? 0
   const objOnly = state?.files.some((f) => f.name.toLowerCase().endsWith('.obj'))
@@ -11,7 +13,7 @@ export function Deliver() {
     <>
       <Title text="One zip with everything that the next program needs.">Deliver</Title>
       <Figure name="Meshes, in the format they came in" value={String(state?.files.length ?? 0)} />
-      <Figure name="Template to paint over, PNG" value={`${state?.settings.map_px ?? ''} px`} />
+      <Figure name="Templates to paint over, PNG" value={`${tiles} ${tiles === 1 ? 'tile' : 'tiles'}`} />
       <Figure name="Report with all figures" value="report.json" />
       <Box my="3">
         <Setting
@@ -35,9 +37,10 @@ export function Deliver() {
         animations and other channels stay as they were. The figures in the report are measured on the files that go
         into the zip.
       </Text>
-      {state && !state.packed && (
+      {open.length > 0 && (
         <Text color="madder" mb="3">
-          This layout is not packed: the files would leave with the UVs that they came with.
+          {open.map((s) => `${s.name} is ${s.kept ? `stale (${s.stale.join('; ')})` : 'not packed'}`).join('; ')}: the
+          files would leave with the UVs as they are.
         </Text>
       )}
       <Main disabled={!!job || !state?.files.length} onClick={() => void start('deliver')}>

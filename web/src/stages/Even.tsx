@@ -1,22 +1,26 @@
 import { Box, Button, Flex, Text } from '@chakra-ui/react'
 import { useState } from 'react'
-import type { Settings } from '../api/client'
+import { api, words, type Settings } from '../api/client'
+import { ownPictures } from '../scene/pictures'
+import { flatOf, tilesOf, withRecipe, type Recipe } from '../scene/sheets'
 import { histogram, readDensity, target } from '../scene/states'
 import { selectedIslands, useQuilt } from '../store'
-import { Figure, Main, NumberField, OptionalNumber, Setting, Title, Whom } from './parts'
+import { Choice, Figure, Main, NumberField, OptionalNumber, Setting, Title, Whom } from './parts'
 
 const both = (d: number) => `${d.toPrecision(4)} px/m, ${(d / 100).toPrecision(3)} px/cm`
 
 /** Density read, set, weighted, and held to limits. */
 export function Even() {
-  const { state, pieces, selection, job, change, start, setStage, note } = useQuilt()
+  const { state, pieces, selection, job, change, start, setStage, note, sheet } = useQuilt()
   const [weight, setWeight] = useState(1)
   if (!state?.figures) return <Title text="Bring in a mesh first.">Even</Title>
-  const s = state.settings
+  const { settings } = state
+  const s = flatOf(settings, sheet)
   const set = (part: Partial<Settings>) => void change({ settings: part })
+  const recipe = (part: Partial<Recipe>) => set(withRecipe(settings, s.sheet, part))
   const found = readDensity(pieces, state, selection)
-  const wanted = target(state)
-  const aim = (density: number) => set({ density: Number(density.toPrecision(6)), hold: true })
+  const wanted = target(state, sheet)
+  const aim = (density: number) => recipe({ density: Number(density.toPrecision(6)), hold: true })
   const weigh = () => {
     const weights = { ...s.weights }
     for (const key of selection)
@@ -56,7 +60,7 @@ export function Even() {
         />
       </Setting>
       {s.hold && (
-        <Button size="2xs" variant="ghost" mb="2" onClick={() => set({ hold: false })}>
+        <Button size="2xs" variant="ghost" mb="2" onClick={() => recipe({ hold: false })}>
           Let packing find the highest instead
         </Button>
       )}
@@ -66,6 +70,10 @@ export function Even() {
       >
         {selection.size ? 'Even the selection' : 'Even all islands'}
       </Main>
+      <Flex gap="1" mt="1" wrap="wrap" align="center">
+        <Most />
+        <Material />
+      </Flex>
       <Text role="status" color="moss" minH="5" mt="1">
         {note}
       </Text>
@@ -97,6 +105,7 @@ export function Even() {
           set={(density_greatest) => set({ density_greatest })}
         />
       </Setting>
+      <Under />
       <Flex gap="3" mb="3" color="indigo" textDecoration="underline">
         <a href={`/api/projects/${state.id}/density.csv`}>Density report, CSV</a>
         <a href={`/api/projects/${state.id}/density.json`}>JSON</a>
@@ -130,5 +139,96 @@ function Histogram({ bins }: { bins: number[] }) {
         <line x1="120" x2="120" y1="0" y2="44" stroke="var(--chakra-colors-indigo)" strokeDasharray="4 2" />
       </svg>
     </Box>
+  )
+}
+
+/** Take the density that packing this sheet is expected to reach as the target. */
+function Most() {
+  const { state, sheet, change, say, job } = useQuilt()
+  const take = async () => {
+    if (!state) return
+    const s = flatOf(state.settings, sheet)
+    const { data, error } = await api.POST('/api/projects/{project_id}/plan', {
+      params: { path: { project_id: state.id } },
+      body: { sheet: s.sheet.id },
+    })
+    if (!data) return say(words(error))
+    const density = Number(data.density[1].toPrecision(4))
+    await change({ settings: withRecipe(state.settings, s.sheet, { density, hold: true }) })
+  }
+  return (
+    <Button size="2xs" variant="outline" disabled={!!job} onClick={() => void take()}>
+      Take the most that fits the sheet
+    </Button>
+  )
+}
+
+/** Select everything of one material, to even it. */
+function Material() {
+  const { state, select } = useQuilt()
+  const names = [...new Set(state?.objects.flatMap((o) => o.materials) ?? [])].sort()
+  if (names.length < 2) return null
+  return (
+    <Choice
+      label="Select by material"
+      value=""
+      options={[['', 'select a material...'], ...names.map((n) => [n, n] as const)]}
+      set={(name) => name && select((state?.objects ?? []).filter((o) => o.materials.includes(name)).map((o) => o.key))}
+    />
+  )
+}
+
+/** A picture under the islands, so that they can be placed against it. */
+function Under() {
+  const { state, sheet, change, putPicture, job } = useQuilt()
+  const [chosen, setChosen] = useState(1001)
+  if (!state) return null
+  const s = flatOf(state.settings, sheet)
+  const tiles = tilesOf(s.sheet)
+  const tile = tiles.includes(chosen) ? chosen : tiles[0]
+  const key = `${s.sheet.id}:${tile}`
+  const own = ownPictures(state)
+  const now = state.settings.pictures?.[key]
+  const named = now && !own.some((p) => p.sha === now.sha) ? [...own, now] : own
+  const put = (sha: string) => {
+    const pictures = { ...state.settings.pictures }
+    const found = named.find((p) => p.sha === sha)
+    if (found) pictures[key] = { sha: found.sha, name: found.name }
+    else delete pictures[key]
+    void change({ settings: { pictures } })
+  }
+  return (
+    <Setting
+      name="Picture under the islands"
+      text="On the table, dimmed at will; the model can wear it. Or drop one on a tile."
+    >
+      <Flex gap="1" wrap="wrap" justify="flex-end">
+        {tiles.length > 1 && (
+          <Choice
+            label="Tile of the picture"
+            value={String(tile)}
+            options={tiles.map((t) => [String(t), String(t)] as const)}
+            set={(t) => setChosen(Number(t))}
+          />
+        )}
+        <Choice
+          label="Picture under the islands"
+          value={now?.sha ?? ''}
+          options={[['', 'none'], ...named.map((p) => [p.sha, p.name] as const)]}
+          disabled={!!job}
+          set={put}
+        />
+        <input
+          type="file"
+          accept="image/*"
+          hidden
+          data-testid="picture"
+          onChange={(e) => {
+            const file = e.target.files?.[0]
+            if (file) void putPicture(tile, file)
+          }}
+        />
+      </Flex>
+    </Setting>
   )
 }

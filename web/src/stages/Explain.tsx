@@ -1,22 +1,22 @@
 import { Box, Button, Flex, Text } from '@chakra-ui/react'
 import type { Settings } from '../api/client'
+import { flatOf, withRecipe } from '../scene/sheets'
 import { useQuilt, type Explanation } from '../store'
 
 type Hint = Explanation['hints'][number]
 
 /** What limits the layout, and what each action would gain: measured by trying it. */
 export function Explain() {
-  const { state, explanation, job, start, select } = useQuilt()
+  const { state, explanation, job, start, select, sheet } = useQuilt()
   if (!state?.objects.some((o) => o.islands)) return null
   const found = explanation
   const keys = (islands: [number, number][]) => islands.map(([file, i]) => `${file}:${i}`)
   return (
-    <Box mt="2" pt="3" borderTop="1px dashed" borderColor="thread">
-      <Text fontWeight="600">What limits this layout?</Text>
+    <Box>
       <Text color="faded" fontSize="xs" mb="2">
         Each action is tried in a short packing of its own, so its gain is measured.
       </Text>
-      <Button size="xs" variant="outline" disabled={!!job} onClick={() => void start('explain')}>
+      <Button size="xs" variant="outline" disabled={!!job} onClick={() => void start('explain', { sheets: [sheet] })}>
         Try what would help
       </Button>
       {found && (
@@ -46,21 +46,22 @@ export function Explain() {
 }
 
 function HintRow({ hint: h, keys }: { hint: Hint; keys: string[] }) {
-  const { state, change, select, job } = useQuilt()
+  const { state, change, select, job, sheet } = useQuilt()
+  const flat = state && flatOf(state.settings, sheet)
   const many = keys.length === 1 ? 'the longest island' : `the ${keys.length} longest islands`
   const words: Record<string, string> = {
-    padding: `Padding ${h.value} px instead of ${state?.settings.padding_px} px`,
-    margin: `Margin ${h.value} px instead of ${state?.settings.margin_px} px`,
+    padding: `Padding ${h.value} px instead of ${flat?.padding_px} px`,
+    margin: `Margin ${h.value} px instead of ${flat?.margin_px} px`,
     turn: `Let ${many} turn freely`,
     turn_all: 'Let all islands turn by 90°',
     cut: 'Cut the longest island in two where the mesh was made',
   }
   const turns = { ...state?.settings.turns, ...Object.fromEntries(keys.map((k) => [k, 'free'])) }
   const does: Record<string, Partial<Settings>> = {
-    padding: { padding_px: Number(h.value) },
-    margin: { margin_px: Number(h.value) },
+    padding: state && flat ? withRecipe(state.settings, flat.sheet, { padding_px: Number(h.value) }) : {},
+    margin: state && flat ? withRecipe(state.settings, flat.sheet, { margin_px: Number(h.value) }) : {},
     turn: { turns },
-    turn_all: { rotate: '90' },
+    turn_all: state && flat ? withRecipe(state.settings, flat.sheet, { rotate: '90' }) : {},
   }
   return (
     <Flex align="center" gap="1" py="1" borderBottom="1px dashed" borderColor="thread">

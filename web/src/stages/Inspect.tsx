@@ -1,17 +1,22 @@
 import { Box, Button, Flex, Text } from '@chakra-ui/react'
+import { useEffect } from 'react'
 import type { Fault } from '../api/client'
 import { useQuilt } from '../store'
 import { Figure, Main, Title } from './parts'
+import { ODD } from '../scene/geometry'
+import { sheetBy } from '../scene/sheets'
 import { useFaults } from './walk'
 
-const WEIGHTS = ['', 'worth knowing', 'shows in the result', 'breaks a bake']
+const WEIGHTS = ['meant so', 'worth knowing', 'shows in the result', 'breaks a bake']
 
 /** Everything wrong with the layout: how many, where, and what to do. */
 export function Inspect() {
-  const { state, faults, setStage, select } = useQuilt()
+  const { state, faults, setStage, select, setOdd } = useQuilt()
   const walk = useFaults()
+  useEffect(() => setOdd(ODD.turned | (ODD[walk.kind] ?? 0)), [walk.kind, setOdd])
   if (!state?.figures)
     return <Title text="Bring in a mesh first: then everything wrong with it is listed here.">Inspect</Title>
+  const kinds = faults.filter((f) => f.heavy > 0).length
   const bare = state.objects.filter((o) => !o.islands && !o.left_out)
   const known = state.objects.flatMap((o) => (o.density && !o.left_out ? [o.density.median] : []))
   const factor = known.length ? Math.max(...known) / Math.min(...known) : 1
@@ -27,8 +32,8 @@ export function Inspect() {
         good={factor < 1.2}
       />
       <Text fontWeight="600" mt="4" mb="1">
-        {faults.length + (bare.length ? 1 : 0)
-          ? `${faults.length + (bare.length ? 1 : 0)} kinds of fault, the heaviest first`
+        {kinds + (bare.length ? 1 : 0)
+          ? `${kinds + (bare.length ? 1 : 0)} kinds of fault, the heaviest first`
           : 'No faults found'}
       </Text>
       {bare.length > 0 && (
@@ -53,7 +58,13 @@ export function Inspect() {
         </Card>
       )}
       {faults.map((f) => (
-        <FaultCard key={f.kind} fault={f} here={walk.kind === f.kind ? walk.index : null} go={walk.go} />
+        <FaultCard
+          key={`${f.sheet} ${f.kind}`}
+          fault={f}
+          sheet={state.sheets.length > 1 ? sheetBy(state.settings, f.sheet).name : ''}
+          here={walk.kind === f.kind && walk.sheet === f.sheet ? walk.index : null}
+          go={walk.go}
+        />
       ))}
       {shared > 0 && (
         <Text color="faded" my="2">
@@ -100,31 +111,42 @@ function Card({
   )
 }
 
+/** The islands of a fault by file; all where only the worst are known here. */
+function grouped(f: Fault): Record<string, number[]> | null {
+  if (f.islands.length >= 2000) return null
+  const out: Record<string, number[]> = {}
+  for (const [file, i] of f.islands) (out[file] ??= []).push(i)
+  return out
+}
+
 function FaultCard({
   fault: f,
+  sheet,
   here,
   go,
 }: {
   fault: Fault
+  /** Name of its sheet, where there are several. */
+  sheet: string
   here: number | null
-  go: (kind: string, step: number) => void
+  go: (kind: string, step: number, sheet: number) => void
 }) {
   const { select, setStage, start, job } = useQuilt()
   const keys = f.islands.map(([file, i]) => `${file}:${i}`)
   return (
-    <Card title={f.title + (f.detail ? `, ${f.detail}` : '')} heavy={f.heavy} text={f.remedy}>
+    <Card title={(sheet && `${sheet}: `) + f.title + (f.detail ? `, ${f.detail}` : '')} heavy={f.heavy} text={f.remedy}>
       {keys.length > 0 && (
         <>
           <Button size="2xs" variant="outline" onClick={() => select(keys, false, true)}>
             Select {keys.length < f.islands.length ? 'the worst' : 'all'}
           </Button>
-          <Button size="2xs" variant="ghost" title="The one before (Shift+N)" onClick={() => go(f.kind, -1)}>
+          <Button size="2xs" variant="ghost" title="The one before (Shift+N)" onClick={() => go(f.kind, -1, f.sheet)}>
             ‹
           </Button>
           <Text fontSize="xs" color="faded">
             {here === null ? 'one by one' : `${here + 1} of ${keys.length}`}
           </Text>
-          <Button size="2xs" variant="ghost" title="The next one (N)" onClick={() => go(f.kind, 1)}>
+          <Button size="2xs" variant="ghost" title="The next one (N)" onClick={() => go(f.kind, 1, f.sheet)}>
             ›
           </Button>
         </>
@@ -132,6 +154,21 @@ function FaultCard({
       {f.repair === 'even' && (
         <Button size="2xs" variant="ghost" onClick={() => setStage('Even')}>
           Even it
+        </Button>
+      )}
+      {(f.repair === 'twins' || f.repair === 'untwin') && (
+        <Button
+          size="2xs"
+          variant="outline"
+          disabled={!!job}
+          onClick={() => void start('twins', { on: f.repair === 'twins', islands: grouped(f) })}
+        >
+          {f.repair === 'twins' ? 'Mark as twins' : 'Unmark'}
+        </Button>
+      )}
+      {f.repair === 'weld' && (
+        <Button size="2xs" variant="outline" disabled={!!job} onClick={() => void start('weld')}>
+          Join them
         </Button>
       )}
       {(f.repair === 'flip' || f.repair === 'into_tile') && (

@@ -13,7 +13,7 @@ const WAYS = {
 export function Mend() {
   const { faults, job, start, setStage, note } = useQuilt()
   const [way, setWay] = useState<keyof typeof WAYS>('edges')
-  const count = (kind: string) => faults.find((f) => f.kind === kind)?.count ?? 0
+  const count = (kind: string) => faults.reduce((n, f) => n + (f.kind === kind ? f.count : 0), 0)
   const mend = (action: string) => void start('mend', { action, way, islands: selectedIslands() })
   return (
     <>
@@ -41,6 +41,27 @@ export function Mend() {
         </Flex>
         <Button size="xs" variant="outline" disabled={!!job} onClick={() => mend('straighten')}>
           Straighten
+        </Button>
+      </Repair>
+      <Repair
+        name="Join split islands"
+        text={`Duplicate vertices keep ${count('split')} pairs of islands apart. They count as one then; the vertices of the files stay as they are.`}
+      >
+        <Button size="xs" variant="outline" disabled={!!job || !count('split')} onClick={() => void start('weld')}>
+          Join them
+        </Button>
+      </Repair>
+      <Repair
+        name="Twins"
+        text={`${count('twins')} pairs lie exactly on each other. Marked, they share their texels on purpose and are packed as one.`}
+      >
+        <Button
+          size="xs"
+          variant="outline"
+          disabled={!!job || !count('twins')}
+          onClick={() => void start('twins', { on: true, islands: selectedIslands() })}
+        >
+          Mark as twins
         </Button>
       </Repair>
       <Text role="status" color="moss" minH="5" mb="3">

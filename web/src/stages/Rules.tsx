@@ -1,5 +1,6 @@
 import { Box, Button, Flex, Text } from '@chakra-ui/react'
-import { useQuilt } from '../store'
+import { selectedIslands, useQuilt } from '../store'
+import { NameField } from './arrange/Sheets'
 import { Choice, Setting, Whom } from './parts'
 import { TURNS, type Turn } from './turns'
 
@@ -26,8 +27,7 @@ export function Rules() {
   const ways = new Set(keys.map((k) => turns[k] ?? ''))
   const ruled = [...new Set([...held, ...Object.keys(turns)])]
   return (
-    <Box mt="2" pt="3" borderTop="1px dashed" borderColor="thread">
-      <Text fontWeight="600">Rules for the selection</Text>
+    <Box>
       <Text color="faded" fontSize="xs" mb="2">
         What is held stays where it is, and the rest is packed around it.
       </Text>
@@ -57,6 +57,8 @@ export function Rules() {
           Select objects or islands to give them rules.
         </Text>
       )}
+      <Bunches />
+      <Twins />
       {ruled.length > 0 && (
         <Flex gap="1" align="center" mb="2">
           <Text flex="1">
@@ -75,6 +77,96 @@ export function Rules() {
           </Button>
         </Flex>
       )}
+    </Box>
+  )
+}
+
+const ALONE = { '': 'no', loose: 'loosely', strict: 'strictly' }
+
+/** Islands that lie together on the sheet, so that a painter finds them. */
+function Bunches() {
+  const { state, selection, select, change, job } = useQuilt()
+  const bunches = state?.settings.bunches ?? []
+  const put = (next: typeof bunches) => void change({ settings: { bunches: next } })
+  const add = () => {
+    let n = bunches.length + 1
+    while (bunches.some((b) => b.name === `Bunch ${n}`)) n++
+    const taken = bunches.map((b) => ({ ...b, members: b.members.filter((k) => !selection.has(k)) }))
+    put([...taken.filter((b) => b.members.length), { name: `Bunch ${n}`, members: [...selection], strict: false }])
+  }
+  return (
+    <Box mb="2">
+      <Setting name="Each object a bunch" text="Its islands lie together; strictly: nothing else between them.">
+        <Choice
+          label="Each object a bunch"
+          value={(state?.settings.bunch_objects ?? '') as keyof typeof ALONE}
+          options={ALONE}
+          disabled={!!job}
+          set={(bunch_objects) => void change({ settings: { bunch_objects } })}
+        />
+      </Setting>
+      <Button size="xs" variant="outline" mb="1" disabled={!selection.size || !!job} onClick={add}>
+        Bunch the selection
+      </Button>
+      {bunches.map((b, n) => (
+        <Flex key={b.name} align="center" gap="1" mb="1">
+          <NameField
+            label={`Name of ${b.name}`}
+            value={b.name}
+            disabled={!!job}
+            set={(name) => put(bunches.map((x, k) => (k === n ? { ...x, name } : x)))}
+          />
+          <Choice
+            label={`How ${b.name} lies`}
+            value={b.strict ? 'strict' : 'loose'}
+            options={{ loose: 'loose', strict: 'strict' }}
+            disabled={!!job}
+            set={(v) => put(bunches.map((x, k) => (k === n ? { ...x, strict: v === 'strict' } : x)))}
+          />
+          <Button size="2xs" variant="ghost" onClick={() => select(b.members, false, true)}>
+            Show
+          </Button>
+          <Button
+            size="2xs"
+            variant="ghost"
+            aria-label={`Untie ${b.name}`}
+            disabled={!!job}
+            onClick={() => put(bunches.filter((_, k) => k !== n))}
+          >
+            Untie
+          </Button>
+        </Flex>
+      ))}
+    </Box>
+  )
+}
+
+/** Islands that share their texels on purpose. */
+function Twins() {
+  const { state, job, start, select } = useQuilt()
+  const groups = state?.settings.twins ?? []
+  const go = (on: boolean) => void start('twins', { on, islands: selectedIslands() })
+  return (
+    <Box mb="2">
+      <Text color="faded" fontSize="xs" mb="1">
+        Twins lie exactly on each other and stay so: one of them is packed, the others follow.
+      </Text>
+      <Flex gap="1" wrap="wrap" align="center">
+        <Button size="xs" variant="outline" disabled={!!job} onClick={() => go(true)}>
+          Mark what lies on each other as twins
+        </Button>
+        {groups.length > 0 && (
+          <>
+            <Text flex="1">{groups.length} groups of twins</Text>
+            <Button size="2xs" variant="ghost" onClick={() => select(groups.flat(), false, true)}>
+              Select
+            </Button>
+            <Button size="2xs" variant="ghost" disabled={!!job} onClick={() => go(false)}>
+              Unmark
+            </Button>
+          </>
+        )}
+      </Flex>
     </Box>
   )
 }

@@ -61,16 +61,19 @@ interface NumberProps {
   least: number
   most: number
   disabled?: boolean
+  /** Whether only whole numbers count. */
+  whole?: boolean
   set: (value: number) => void
   /** Told of every number that could count while it is typed. */
   preview?: (value: number) => void
 }
 
 /** A number with its unit; it counts when the field is left or Enter is pressed. */
-export function NumberField({ name, value, unit, least, most, disabled, set, preview }: NumberProps) {
+export function NumberField({ name, value, unit, least, most, disabled, whole, set, preview }: NumberProps) {
   const [text, setText] = useState(String(value))
   useEffect(() => setText(String(value)), [value])
-  const good = (t: string) => t.trim() !== '' && Number(t) >= least && Number(t) <= most
+  const good = (t: string) =>
+    t.trim() !== '' && Number(t) >= least && Number(t) <= most && (!whole || Number.isInteger(Number(t)))
   const done = () => {
     const n = Number(text)
     if (good(text)) {
@@ -81,7 +84,7 @@ export function NumberField({ name, value, unit, least, most, disabled, set, pre
     <Flex align="center" gap="1">
       <Input
         size="xs"
-        w="20"
+        w={unit ? '20' : '16'}
         textAlign="right"
         bg="sheet"
         borderColor="thread"
@@ -95,7 +98,7 @@ export function NumberField({ name, value, unit, least, most, disabled, set, pre
         onBlur={done}
         onKeyDown={(e) => e.key === 'Enter' && done()}
       />
-      <Text w="8">{unit}</Text>
+      {unit && <Text minW="8">{unit}</Text>}
     </Flex>
   )
 }

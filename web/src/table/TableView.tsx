@@ -1,23 +1,33 @@
 import { Box, Button, Flex, Text } from '@chakra-ui/react'
 import { useEffect, useMemo, useRef, useState } from 'react'
-import type { Fault, State } from '../api/client'
-import type { Piece } from '../scene/pieces'
-import { bandOf, islandsOf } from '../scene/states'
+import { flatOf, sheetsOf } from '../scene/sheets'
+import { bandOf } from '../scene/states'
+import { underTiles } from '../scene/pictures'
 import { Choice } from '../stages/parts'
 import { useQuilt } from '../store'
-import type { Marks } from './overlay'
-import { Table } from './table'
+import type { Pictures } from './cloths'
+import { faultMarks, NONE, ruleMarks } from './marks'
+import { Table, type Snap } from './table'
 
 const LOOKS = { cloth: 'cloth of each object', density: 'density' }
 const PICKS = { objects: 'pick objects', islands: 'pick islands' }
+const SNAPS = { none: 'no snapping', pixel: 'snap to pixels', near: 'snap to neighbours', tile: 'by whole tiles' }
+const EMPTY: Pictures = new Map()
 
-/** The sheet with its tile and islands. */
+/** The tables on the screen, so that a drop can be told which tile it fell on. */
+export const shownTable: { current: Table | null } = { current: null }
+
+/** The sheet with its tiles and islands. */
 export function TableView() {
   const host = useRef<HTMLDivElement>(null)
   const table = useRef<Table>(null)
-  const { pieces, drawn, fitted, shown, state, faults, preview, picks, setPicks, fit, job } = useQuilt()
+  const { pieces, drawn, fitted, shown, state, faults, preview, picks, setPicks, fit, job, sheet, setSheet } =
+    useQuilt()
   const [look, setLook] = useState<keyof typeof LOOKS>('cloth')
   const [marked, setMarked] = useState(true)
+  const [snap, setSnap] = useState<Snap>('pixel')
+  const [dim, setDim] = useState(0.25)
+  const [pictures, setPictures] = useState<Pictures>(EMPTY)
   useEffect(() => {
     const t = new Table(host.current!, {
       picked: (hit, add) => {
@@ -31,39 +41,81 @@ export function TableView() {
           `${file}/${q.pieces.find((p) => p.file === file)?.objectOfIsland[i]}`
         q.select(new Set(islands.map(([f, i]) => (q.picks === 'islands' ? `${f}:${i}` : objects(f, i)))), add)
       },
+      dropped: (move, label) => void useQuilt.getState().move(move, label),
     })
-    table.current = t
-    return () => t.dispose()
+    table.current = shownTable.current = t
+    return () => {
+      shownTable.current = null
+      t.dispose()
+    }
   }, [])
-  const map = state?.settings.map_px ?? 2048
-  const padding = preview.padding_px ?? state?.settings.padding_px ?? 0
-  const margin = preview.margin_px ?? state?.settings.margin_px ?? 0
+  const flat = useMemo(() => state && flatOf(state.settings, sheet), [state, sheet])
+  const padding = preview.padding_px ?? flat?.padding_px ?? 0
+  const margin = preview.margin_px ?? flat?.margin_px ?? 0
   const band = state ? bandOf(state) : 0.14
   const packing = job?.kind === 'pack'
+  useEffect(() => {
+    let gone = false
+    if (state && flat) void underTiles(state, flat).then((found) => !gone && setPictures(found.size ? found : EMPTY))
+    return () => {
+      gone = true
+    }
+  }, [state, flat])
   useEffect(() => table.current?.setPieces(pieces), [pieces])
   useEffect(() => table.current?.draw(), [drawn])
   useEffect(() => table.current?.fit(), [fitted])
   useEffect(() => {
     if (shown) table.current?.showSelected()
   }, [shown])
-  useEffect(() => table.current?.setGaps(padding / map, margin / map), [padding, margin, map])
+  useEffect(() => {
+    if (flat) table.current?.setSheet(flat, padding, margin, pictures, dim)
+  }, [flat, padding, margin, pictures, dim, pieces])
   useEffect(() => table.current?.setLook(look === 'density', band, marked, marked), [look, band, marked, pieces])
+  useEffect(() => {
+    if (table.current) table.current.snap = snap
+  }, [snap])
   const marks = useMemo(
     // While a packing runs the table shows drafts, which nobody has measured yet.
-    () => ({ ...(marked && !packing ? marksOf(faults, pieces) : NONE), pins: state ? pinsOf(state, pieces) : [] }),
+    () => ({
+      ...(marked && !packing ? faultMarks(faults, pieces, sheet) : NONE),
+      ...(state ? ruleMarks(state, pieces) : {}),
+    }),
     // `drawn` counts the layouts that the pieces were given.
     // eslint-disable-next-line react-hooks/exhaustive-deps
-    [faults, pieces, marked, packing, state, drawn],
+    [faults, pieces, marked, packing, state, drawn, sheet],
   )
   useEffect(() => table.current?.setMarks(marks), [marks])
+  const every = state ? sheetsOf(state.settings) : []
   return (
     <Flex direction="column" h="100%" bg="paper">
       <Flex gap="1" px="2" py="1" align="center" justify="flex-end" flexShrink="0">
+        {every.length > 1 && (
+          <Choice
+            label="Sheet on the table"
+            value={String(sheet)}
+            options={every.map((s) => [String(s.id), s.name] as const)}
+            set={(s) => setSheet(Number(s))}
+          />
+        )}
         <Text flex="1" color="faded" fontSize="xs" truncate>
-          {map} px, padding {padding} px, margin {margin} px
+          padding {padding}, margin {margin} px
         </Text>
+        {pictures.size > 0 && (
+          <input
+            type="range"
+            aria-label="Dim the picture"
+            title="Dim the picture under the islands"
+            min="0"
+            max="1"
+            step="0.05"
+            value={dim}
+            style={{ width: 60 }}
+            onChange={(e) => setDim(Number(e.target.value))}
+          />
+        )}
         <Choice label="What the table shows" value={look} options={LOOKS} set={setLook} />
         <Choice label="What a click picks" value={picks} options={PICKS} set={setPicks} />
+        <Choice label="What a drag snaps to" value={snap} options={SNAPS} set={setSnap} />
         <Button
           size="xs"
           variant="ghost"
@@ -80,32 +132,4 @@ export function TableView() {
       <Box ref={host} position="relative" flex="1" minH="0" overflow="hidden" data-testid="table" />
     </Flex>
   )
-}
-
-const NONE: Marks = { gaps: [], leashes: [], corners: [], pins: [] }
-
-/** The middle of an island's box on the sheet. */
-function middleOf(pieces: Piece[], file: number, i: number): [number, number] | null {
-  const box = pieces.find((p) => p.file === file)?.box(i)
-  return box ? [(box.min.x + box.max.x) / 2, (box.min.y + box.max.y) / 2] : null
-}
-
-/** Where islands are held. */
-function pinsOf(state: State, pieces: Piece[]): [number, number][] {
-  const held = islandsOf(state, new Set(state.settings.held ?? []))
-  return Object.entries(held)
-    .flatMap(([file, islands]) => islands.map((i) => middleOf(pieces, Number(file), i)))
-    .filter((m) => m !== null)
-}
-
-/** Where the faults are on the sheet. */
-function marksOf(faults: Fault[], pieces: Piece[]): Marks {
-  const middle = ([file, i]: [number, number]) => middleOf(pieces, file, i)
-  const middles = (...kinds: string[]) =>
-    faults
-      .filter((f) => kinds.includes(f.kind))
-      .flatMap((f) => (f.islands as [number, number][]).slice(0, 400).map(middle))
-      .filter((m) => m !== null)
-  const gaps = (faults.find((f) => f.kind === 'gap')?.places ?? []) as [number, number, number][]
-  return { gaps, leashes: middles('outside', 'astride'), corners: middles('flipped'), pins: [] }
 }

@@ -1,4 +1,5 @@
 import * as THREE from 'three'
+import { placeOf, pxOf, tilesOf, type Flat } from '../scene/sheets'
 
 /** What is marked on the sheet, in UV. */
 export interface Marks {
@@ -10,6 +11,8 @@ export interface Marks {
   corners: [u: number, v: number][]
   /** Middles of held islands: a pin head. */
   pins: [u: number, v: number][]
+  /** Middles of islands of a bunch, and its number: a thread of its own dash runs through them. */
+  bunches: [u: number, v: number][][]
 }
 
 const INK = '#26324d'
@@ -18,18 +21,23 @@ const MOST = 400
 
 /** The drawing over the table: the tile's stitched border, its number, and marks that keep their size. */
 export class Overlay {
-  marks: Marks = { gaps: [], leashes: [], corners: [], pins: [] }
+  marks: Marks = { gaps: [], leashes: [], corners: [], pins: [], bunches: [] }
   box: THREE.Box2 | null = null
+  lasso: THREE.Vector2[] = []
+  sheet: Flat | null = null
+  /** px to the border of a tile. */
+  margin = 0
   private readonly canvas = document.createElement('canvas')
   private readonly pen = this.canvas.getContext('2d')!
   private toScreen = (u: number, v: number): [number, number] => [u, v]
+  private fromScreen = (x: number, y: number): [number, number] => [x, y]
 
   constructor(private readonly host: HTMLElement) {
     Object.assign(this.canvas.style, { position: 'absolute', inset: '0', pointerEvents: 'none' })
     host.append(this.canvas)
   }
 
-  draw(centre: THREE.Vector2, span: number, margin: number): void {
+  draw(centre: THREE.Vector2, span: number): void {
     const { clientWidth: w, clientHeight: h } = this.host
     const ratio = devicePixelRatio
     if (this.canvas.width !== w * ratio || this.canvas.height !== h * ratio) {
@@ -39,15 +47,74 @@ export class Overlay {
     }
     const unit = span / Math.min(w, h)
     this.toScreen = (u, v) => [(u - centre.x) / unit + w / 2, (centre.y - v) / unit + h / 2]
+    this.fromScreen = (x, y) => [(x - w / 2) * unit + centre.x, centre.y - (y - h / 2) * unit]
     this.pen.setTransform(ratio, 0, 0, ratio, 0, 0)
     this.pen.clearRect(0, 0, w, h)
-    this.tile(0, 0, 1001)
-    if (margin > 0) this.frame(margin, margin, 1 - margin, 1 - margin, [1, 4], '#8d8160', 1)
+    this.tiles()
+    for (const mark of this.marks.bunches) this.thread(mark)
     for (const mark of this.marks.leashes.slice(0, MOST)) this.leash(...mark)
     for (const mark of this.marks.corners.slice(0, MOST)) this.corner(...mark)
     for (const mark of this.marks.pins.slice(0, MOST)) this.pin(...mark)
     for (const mark of this.marks.gaps.slice(0, MOST)) this.gap(...mark)
     if (this.box) this.frame(this.box.min.x, this.box.min.y, this.box.max.x, this.box.max.y, [4, 3], INK, 1.5)
+    if (this.lasso.length) this.line(this.lasso, [4, 3], INK, true)
+  }
+
+  private tiles(): void {
+    const flat = this.sheet
+    if (!flat) return
+    for (const t of tilesOf(flat.sheet)) {
+      const [column, row] = placeOf(t)
+      const m = this.margin / pxOf(flat, t)
+      this.tile(column, row, t, flat)
+      if (m > 0) this.frame(column + m, row + m, column + 1 - m, row + 1 - m, [1, 4], '#8d8160', 1)
+    }
+    for (const { tile, box } of flat.sheet.free ?? []) {
+      const [column, row] = placeOf(tile)
+      this.hatched(column + box[0], row + box[1], column + box[2], row + box[3])
+    }
+  }
+
+  /** A region that is kept free: a frame with wide hatching. */
+  private hatched(u0: number, v0: number, u1: number, v1: number): void {
+    const [x0, y1] = this.toScreen(u0, v0)
+    const [x1, y0] = this.toScreen(u1, v1)
+    this.frame(u0, v0, u1, v1, [6, 3], '#8d8160', 1)
+    this.pen.save()
+    this.pen.beginPath()
+    this.pen.rect(x0, y0, x1 - x0, y1 - y0)
+    this.pen.clip()
+    this.pen.strokeStyle = '#b8ab8a'
+    this.pen.lineWidth = 1
+    this.pen.beginPath()
+    for (let x = x0 - (y1 - y0); x < x1; x += 14) {
+      this.pen.moveTo(x, y1)
+      this.pen.lineTo(x + (y1 - y0), y0)
+    }
+    this.pen.stroke()
+    this.pen.restore()
+    this.text('kept free', x0 + 4, y0 + 14, '#6d6347')
+  }
+
+  /** A thread from island to island of a bunch. */
+  private thread(middles: [number, number][]): void {
+    this.line(
+      middles.map(([u, v]) => new THREE.Vector2(u, v)),
+      [7, 3, 1.5, 3],
+      '#3d5a98',
+      false,
+    )
+  }
+
+  private line(points: THREE.Vector2[], dash: number[], colour: string, close: boolean): void {
+    this.pen.setLineDash(dash)
+    this.pen.strokeStyle = colour
+    this.pen.lineWidth = 1.5
+    this.pen.beginPath()
+    for (const p of points) this.pen.lineTo(...this.toScreen(p.x, p.y))
+    if (close) this.pen.closePath()
+    this.pen.stroke()
+    this.pen.setLineDash([])
   }
 
   private frame(u0: number, v0: number, u1: number, v1: number, dash: number[], colour: string, width: number): void {
@@ -60,10 +127,15 @@ export class Overlay {
     this.pen.setLineDash([])
   }
 
-  private tile(column: number, row: number, number: number): void {
+  private tile(column: number, row: number, number: number, flat: Flat): void {
     this.frame(column, row, column + 1, row + 1, [9, 5], INK, 1.5)
     const [x, y] = this.toScreen(column, row + 1)
-    this.text(String(number), x, y - 5, INK)
+    const wide = this.toScreen(column + 1, row)[0] - x
+    const name = flat.sheet.tile_names?.[number]
+    const held = flat.sheet.held_tiles?.includes(number) ?? false
+    const more = [name, held ? 'held' : '', `${pxOf(flat, number)} px`].filter(Boolean).join(', ')
+    this.text(wide > 150 ? `${number}  ${more}` : String(number), x + (held ? 14 : 0), y - 5, INK)
+    if (held) this.pin(...this.fromScreen(x + 6, y - 9))
   }
 
   private text(words: string, x: number, y: number, colour: string): void {
@@ -77,7 +149,8 @@ export class Overlay {
 
   private leash(u: number, v: number): void {
     const [x, y] = this.toScreen(u, v)
-    const [tx, ty] = this.toScreen(Math.min(1, Math.max(0, u)), Math.min(1, Math.max(0, v)))
+    const { columns, rows } = this.sheet?.sheet ?? { columns: 1, rows: 1 }
+    const [tx, ty] = this.toScreen(Math.min(columns, Math.max(0, u)), Math.min(rows, Math.max(0, v)))
     this.pen.setLineDash([1.5, 4])
     this.pen.strokeStyle = MADDER
     this.pen.lineWidth = 1.5

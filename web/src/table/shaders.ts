@@ -19,18 +19,19 @@ export const FILL = /* glsl */ `
   out vec4 colour;
   uniform float density;
   uniform float marks;
+  uniform float opacity;
   void main() {
-    if (has(state, 4)) discard;
+    if (has(state, 4) || has(state, 8)) discard;
     vec3 c = density > 0.5 ? densityColour(state.x) : mix(cloth, vec3(0.98, 0.96, 0.92), 0.38);
     // Mirrored islands are hatched on the slant.
     float slant = mod(gl_FragCoord.x + gl_FragCoord.y, 10.0);
     if (marks > 0.5 && has(state, 2) && slant < 1.6) c = mix(c, vec3(0.64, 0.25, 0.2), 0.8);
     if (has(state, 1)) c = mix(c, vec3(0.15, 0.2, 0.3), 0.22);
-    colour = vec4(c, 1.0);
+    colour = vec4(c, has(state, 1) ? max(opacity, 0.45) : opacity);
   }
 `
 
-/** Outlines: a thin darker edge, a double stitch where selected; or, with \`zone\`, half the padding around each island. */
+/** Outlines: a thin darker edge, a double stitch where selected; or, with \`zone\` (half the padding in px), the padding around each island. */
 export const EDGE_VERTEX = /* glsl */ `
   ${PLACE}
   uniform sampler2D looks;
@@ -41,6 +42,7 @@ export const EDGE_VERTEX = /* glsl */ `
   out vec3 cloth;
   out vec3 spot;
   out vec2 way;
+  out float half_gap;
   void main() {
     cloth = texelFetch(looks, ivec2(int(object + 0.5), 0), 0).rgb;
     vec2 a = placed(ends.xy);
@@ -48,7 +50,8 @@ export const EDGE_VERTEX = /* glsl */ `
     float far = length(b - a);
     vec2 d = far > 0.0 ? (b - a) / far : vec2(1.0, 0.0);
     bool selected = (int(state.y + 0.5) & 1) != 0;
-    float reach = zone > 0.0 ? zone : pixel * (selected ? 4.0 : 1.4);
+    half_gap = zone * texel;
+    float reach = zone > 0.0 ? half_gap : pixel * (selected ? 4.0 : 1.4);
     vec2 t = mix(a, b, position.y) + reach * (vec2(-d.y, d.x) * position.x + d * (2.0 * position.y - 1.0));
     spot = vec3(reach * position.x, position.y * far + reach * (2.0 * position.y - 1.0), far);
     way = d;
@@ -60,16 +63,17 @@ export const EDGE = /* glsl */ `
   in vec2 state;
   in vec3 spot;
   in vec2 way;
+  in float half_gap;
   out vec4 colour;
   uniform float pixel;
   uniform float zone;
   bool has(vec2 s, int bit) { return (int(s.y + 0.5) & bit) != 0; }
   void main() {
-    if (has(state, 4)) discard;
+    if (has(state, 4) || has(state, 8)) discard;
     float beyond = max(max(-spot.y, spot.y - spot.z), 0.0);
     float off = length(vec2(spot.x, beyond));
     if (zone > 0.0) {
-      if (off > zone) discard;
+      if (off > half_gap) discard;
       colour = vec4(mix(cloth, vec3(0.99, 0.975, 0.94), 0.82), 1.0);
       return;
     }

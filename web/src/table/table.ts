@@ -1,12 +1,29 @@
 import * as THREE from 'three'
-import { pickFlat, SELECTED, type Hit, type Piece } from '../scene/pieces'
+import { about, around, exactBoxes, moved, shift, snapTo, type Move } from '../scene/hand'
+import { ELSEWHERE, LEFT_OUT, pickFlat, SELECTED, type Hit, type Piece } from '../scene/pieces'
+import { placeOf, pxOf, tilesOf, type Flat } from '../scene/sheets'
 import { View } from '../scene/view'
+import { Cloths, type Pictures } from './cloths'
 import { Overlay, type Marks } from './overlay'
 import { CROSS, EDGE, EDGE_VERTEX, FILL, FILL_VERTEX } from './shaders'
+
+export type Snap = 'none' | 'pixel' | 'near' | 'tile'
 
 interface Events {
   picked: (hit: Hit | null, add: boolean) => void
   boxed: (islands: [file: number, island: number][], add: boolean) => void
+  /** The selection was dragged or turned to another place. */
+  dropped: (move: Move, label: string) => void
+}
+
+/** A drag of the selection: the layout as it was, the selection's box, and the lines that it snaps to. */
+interface Drag {
+  from: THREE.Vector2
+  tables: Map<Piece, Float32Array>
+  box: THREE.Box2
+  lines: { x: number[]; y: number[] }
+  move: Move
+  turning: boolean
 }
 
 /** Draws the islands flat: padding zone, patches and outlines, three draw calls a file. */
@@ -15,12 +32,15 @@ export class Table extends View {
   private readonly content = new THREE.Group()
   private readonly overlay: Overlay
   private readonly cross = crossHatch()
+  private readonly cloths = new Cloths()
   private pieces: Piece[] = []
   private materials: THREE.ShaderMaterial[] = []
   private centre = new THREE.Vector2(0.5, 0.5)
   private span = 1.15
   private zone = 0
-  private margin = 0
+  private flat: Flat | null = null
+  private drag: Drag | null = null
+  snap: Snap = 'pixel'
 
   constructor(
     host: HTMLElement,
@@ -28,7 +48,7 @@ export class Table extends View {
   ) {
     super(host)
     this.overlay = new Overlay(host)
-    this.scene.add(this.content, tile(), this.cross)
+    this.scene.add(this.content, this.cloths, this.cross)
     this.listen()
   }
 
@@ -60,6 +80,7 @@ export class Table extends View {
       density: { value: 0 },
       marks: { value: 1 },
       band: { value: 0.14 },
+      opacity: { value: 1 },
     }
     const material = new THREE.ShaderMaterial({
       glslVersion: THREE.GLSL3,
@@ -68,7 +89,7 @@ export class Table extends View {
       side: THREE.DoubleSide,
       depthTest: false,
       depthWrite: false,
-      transparent: order > 0,
+      transparent: true,
       uniforms,
     })
     material.userData.zone = order < 0
@@ -80,10 +101,17 @@ export class Table extends View {
     return material
   }
 
-  /** Padding and margin as shares of the tile. */
-  setGaps(padding: number, margin: number): void {
+  /** The sheet with its tiles; padding and margin in px; pictures under the tiles, dimmed. */
+  setSheet(flat: Flat, padding: number, margin: number, pictures: Pictures, dim: number): void {
+    const other = this.flat?.sheet.id !== flat.sheet.id
+    const size = `${this.flat?.sheet.columns} ${this.flat?.sheet.rows}`
+    this.flat = flat
     this.zone = padding / 2
-    this.margin = margin
+    this.overlay.sheet = flat
+    this.overlay.margin = margin
+    this.cloths.show(flat, pictures, dim)
+    for (const m of this.materials) m.uniforms.opacity.value = pictures.size ? 0.3 : 1
+    if (other || size !== `${flat.sheet.columns} ${flat.sheet.rows}`) this.fit()
     this.draw()
   }
 
@@ -104,8 +132,11 @@ export class Table extends View {
   }
 
   fit(): void {
-    this.centre.set(0.5, 0.5)
-    this.span = 1.15
+    const { max } = this.cloths.reach
+    const { clientWidth: w, clientHeight: h } = this.host
+    this.centre.set(max.x / 2, max.y / 2)
+    const wide = w && h ? Math.min(w, h) : 1
+    this.span = Math.max((max.x * 1.15 * wide) / (w || 1), (max.y * 1.15 * wide) / (h || 1))
     this.draw()
   }
 
@@ -121,8 +152,17 @@ export class Table extends View {
   /** Show the selected islands. */
   showSelected(): void {
     const box = new THREE.Box2()
-    for (const p of this.pieces) for (let i = 0; i < p.islands; i++) if (p.mark(i) & SELECTED) box.union(p.box(i))
+    for (const p of this.pieces)
+      for (let i = 0; i < p.islands; i++) if (p.mark(i) & SELECTED && !(p.mark(i) & ELSEWHERE)) box.union(p.box(i))
     this.show(box)
+  }
+
+  /** The tile under a place on the screen, or null. */
+  tileAt(x: number, y: number): number | null {
+    if (!this.flat) return null
+    const at = this.at({ clientX: x, clientY: y })
+    const [column, row] = [Math.floor(at.x), Math.floor(at.y)]
+    return tilesOf(this.flat.sheet).find((t) => placeOf(t).join() === `${column},${row}`) ?? null
   }
 
   protected aim(): THREE.Camera {
@@ -135,22 +175,24 @@ export class Table extends View {
       bottom: this.centre.y - (unit * h) / 2,
     })
     this.camera.updateProjectionMatrix()
+    const most =
+      this.zone / Math.min(...(this.flat ? tilesOf(this.flat.sheet).map((t) => pxOf(this.flat!, t)) : [2048]))
     for (const m of this.materials) {
       m.uniforms.pixel.value = unit
       if (m.userData.zone) {
         m.uniforms.zone.value = this.zone
         // Thinner than a pixel it would only cost time.
-        m.visible = this.zone > 0.8 * unit
+        m.visible = most > 0.8 * unit
       }
     }
     return this.camera
   }
 
   protected override over(): void {
-    this.overlay.draw(this.centre, this.span, this.margin)
+    this.overlay.draw(this.centre, this.span)
   }
 
-  private at(e: MouseEvent): THREE.Vector2 {
+  private at(e: { clientX: number; clientY: number }): THREE.Vector2 {
     const box = this.host.getBoundingClientRect()
     const unit = this.span / Math.min(box.width, box.height)
     return new THREE.Vector2(
@@ -162,38 +204,127 @@ export class Table extends View {
   private within(box: THREE.Box2): [number, number][] {
     const found: [number, number][] = []
     for (const p of this.pieces)
-      for (let i = 0; i < p.islands; i++) if (box.intersectsBox(p.box(i))) found.push([p.file, i])
+      for (let i = 0; i < p.islands; i++)
+        if (!(p.mark(i) & (ELSEWHERE | LEFT_OUT)) && box.intersectsBox(p.box(i))) found.push([p.file, i])
     return found
+  }
+
+  /** Islands whose middles lie inside a line drawn around them. */
+  private inside(line: THREE.Vector2[]): [number, number][] {
+    const found: [number, number][] = []
+    const middle = new THREE.Vector2()
+    for (const p of this.pieces)
+      for (let i = 0; i < p.islands; i++)
+        if (!(p.mark(i) & (ELSEWHERE | LEFT_OUT)) && holds(line, p.box(i).getCenter(middle))) found.push([p.file, i])
+    return found
+  }
+
+  private grab(at: THREE.Vector2, turning: boolean): Drag | null {
+    const hit = pickFlat(this.pieces, at.x, at.y)
+    const piece = this.pieces.find((p) => p.file === hit?.file)
+    if (!hit || hit.island === null || !piece || !(piece.mark(hit.island) & SELECTED)) return null
+    const boxes = exactBoxes(this.pieces, (p, i) => !(p.mark(i) & (ELSEWHERE | LEFT_OUT)))
+    const mine: THREE.Box2[] = []
+    const lines = { x: [] as number[], y: [] as number[] }
+    const gap = 2 * this.zone
+    for (const p of this.pieces)
+      for (let i = 0; i < p.islands; i++) {
+        const b = boxes.get(`${p.file}:${i}`)
+        if (!b) continue
+        if (p.mark(i) & SELECTED) mine.push(b)
+        else {
+          lines.x.push(b.min.x - gap / p.px[i], b.max.x + gap / p.px[i])
+          lines.y.push(b.min.y - gap / p.px[i], b.max.y + gap / p.px[i])
+        }
+      }
+    for (const t of this.flat ? tilesOf(this.flat.sheet) : []) {
+      const [column, row] = placeOf(t)
+      const m = this.overlay.margin / pxOf(this.flat!, t)
+      lines.x.push(column + m, column + 1 - m)
+      lines.y.push(row + m, row + 1 - m)
+    }
+    const tables = new Map(this.pieces.map((p) => [p, p.table.slice()]))
+    return { from: at, tables, box: around(mine), lines, move: shift(0, 0), turning }
+  }
+
+  private dragTo(d: Drag, to: THREE.Vector2, free: boolean): void {
+    if (d.turning) {
+      const middle = d.box.getCenter(new THREE.Vector2())
+      const angle = to.clone().sub(middle).angle() - d.from.clone().sub(middle).angle()
+      const step = Math.PI / 12
+      d.move = about(middle, { angle: free ? angle : Math.round(angle / step) * step })
+    } else {
+      let [u, v] = [to.x - d.from.x, to.y - d.from.y]
+      const unit = this.span / Math.min(this.host.clientWidth, this.host.clientHeight)
+      if (this.snap === 'tile') [u, v] = [Math.round(u), Math.round(v)]
+      else if (this.snap === 'pixel' && this.flat && !free) {
+        const px = this.flat.map_px
+        u = Math.round((d.box.min.x + u) * px) / px - d.box.min.x
+        v = Math.round((d.box.min.y + v) * px) / px - d.box.min.y
+      } else if (this.snap === 'near' && !free) {
+        u += snapTo([d.box.min.x + u, d.box.max.x + u], d.lines.x, 8 * unit)
+        v += snapTo([d.box.min.y + v, d.box.max.y + v], d.lines.y, 8 * unit)
+      }
+      d.move = shift(u, v)
+    }
+    this.preview(d.tables, d.move)
+  }
+
+  /** Lay the selection where a move takes it from a layout. */
+  preview(tables: Map<Piece, Float32Array>, move: Move): void {
+    for (const [p, old] of tables) {
+      const table = old.slice()
+      for (let i = 0; i < p.islands; i++)
+        if (p.mark(i) & SELECTED) table.set(moved(old.subarray(5 * i, 5 * i + 5), move), 5 * i)
+      p.setTable(table)
+    }
+    this.draw()
   }
 
   private listen(): void {
     let from: THREE.Vector2 | null = null
-    let moved = 0
-    let boxing = false
+    let far = 0
+    let way: 'pan' | 'box' | 'lasso' = 'pan'
     const element = this.renderer.domElement
     element.addEventListener('pointerdown', (e) => {
       element.setPointerCapture(e.pointerId)
       from = this.at(e)
-      moved = 0
-      boxing = e.shiftKey && e.button === 0
+      far = 0
+      way = e.button === 0 && e.shiftKey ? (e.altKey ? 'lasso' : 'box') : 'pan'
+      if (e.button === 0 && !e.shiftKey && !e.ctrlKey && !e.metaKey) this.drag = this.grab(from, e.altKey)
     })
     element.addEventListener('pointermove', (e) => {
       if (!from) return
-      moved += Math.abs(e.movementX) + Math.abs(e.movementY)
-      if (moved < 4) return
-      if (boxing) this.overlay.box = new THREE.Box2().setFromPoints([from, this.at(e)])
-      else this.centre.add(from).sub(this.at(e))
+      far += Math.abs(e.movementX) + Math.abs(e.movementY)
+      if (far < 4) return
+      const to = this.at(e)
+      if (this.drag) this.dragTo(this.drag, to, e.ctrlKey || e.metaKey)
+      else if (way === 'box') this.overlay.box = new THREE.Box2().setFromPoints([from, to])
+      else if (way === 'lasso') this.overlay.lasso.push(to)
+      else this.centre.add(from).sub(to)
       this.draw()
     })
     element.addEventListener('pointerup', (e) => {
-      const add = e.ctrlKey || e.metaKey || (e.shiftKey && !this.overlay.box)
-      if (this.overlay.box) this.events.boxed(this.within(this.overlay.box), e.ctrlKey || e.metaKey)
-      else if (from && moved < 4) {
+      const add = e.ctrlKey || e.metaKey || (e.shiftKey && far < 4)
+      const { drag } = this
+      if (drag && far >= 4) this.events.dropped(drag.move, drag.turning ? 'Turn by hand' : 'Move by hand')
+      else if (this.overlay.box) this.events.boxed(this.within(this.overlay.box), e.ctrlKey || e.metaKey)
+      else if (this.overlay.lasso.length) this.events.boxed(this.inside(this.overlay.lasso), e.ctrlKey || e.metaKey)
+      else if (from && far < 4) {
         const p = this.at(e)
         this.events.picked(pickFlat(this.pieces, p.x, p.y), add)
       }
-      from = this.overlay.box = null
+      from = this.overlay.box = this.drag = null
+      this.overlay.lasso = []
       this.draw()
+    })
+    element.addEventListener('pointermove', (e) => {
+      if (from || e.buttons) return
+      const at = this.at(e)
+      const hit = this.pieces.length < 20 ? pickFlat(this.pieces, at.x, at.y) : null
+      const piece = this.pieces.find((p) => p.file === hit?.file)
+      const mine = piece && hit?.island != null && piece.mark(hit.island) & SELECTED
+      element.style.cursor = mine ? 'move' : ''
     })
     element.addEventListener(
       'wheel',
@@ -210,18 +341,20 @@ export class Table extends View {
 
   override dispose(): void {
     this.overlay.dispose()
+    this.cloths.clearAll()
     for (const m of this.materials) m.dispose()
     super.dispose()
   }
 }
 
-/** A cloth square; its stitched border and number are drawn by the overlay. */
-function tile(): THREE.Object3D {
-  const material = new THREE.MeshBasicMaterial({ color: '#fdfaf3', depthTest: false })
-  const cloth = new THREE.Mesh(new THREE.PlaneGeometry(1, 1), material)
-  cloth.position.set(0.5, 0.5, 0)
-  cloth.renderOrder = -2
-  return cloth
+/** Whether a closed line goes around a point: it is crossed an odd number of times to the right of it. */
+function holds(line: THREE.Vector2[], p: THREE.Vector2): boolean {
+  let inside = false
+  for (let i = 0, j = line.length - 1; i < line.length; j = i++) {
+    const [a, b] = [line[i], line[j]]
+    if (a.y > p.y !== b.y > p.y && p.x < ((b.x - a.x) * (p.y - a.y)) / (b.y - a.y) + a.x) inside = !inside
+  }
+  return inside
 }
 
 function crossHatch(): THREE.Mesh {

@@ -1,13 +1,23 @@
-import { Box, CloseButton, Flex, Text } from '@chakra-ui/react'
+import { Box, Button, CloseButton, Flex, Text } from '@chakra-ui/react'
+import { useState } from 'react'
+import type { Try } from '../api/client'
+import { sheetBy } from '../scene/sheets'
+import { NameField } from '../stages/arrange/Sheets'
 import { useQuilt } from '../store'
+import { Compare } from './Compare'
 
-/** Every finished run with its picture and figures; a click keeps it. */
+/** Every finished run of the sheet that is shown, with its picture and figures; a click keeps it, two are compared. */
 export function Tries() {
-  const { state, job, change, discard } = useQuilt()
-  const tries = state?.tries ?? []
+  const { state, sheet, job, change, discard } = useQuilt()
+  const [pair, setPair] = useState<number[]>([])
+  const [side, setSide] = useState<[Try, Try] | null>(null)
+  const now = state && sheetBy(state.settings, sheet).id
+  const tries = state?.tries.filter((t) => t.sheet === now) ?? []
+  const chosen = pair.map((id) => tries.find((t) => t.id === id)).filter((t) => t !== undefined)
+  const mark = (id: number) => setPair((p) => (p.includes(id) ? p.filter((x) => x !== id) : [...p, id].slice(-2)))
   return (
     <Flex
-      h={tries.length ? '104px' : '40px'}
+      h={tries.length ? '112px' : '40px'}
       flexShrink="0"
       borderTop="1px dashed"
       borderColor="thread"
@@ -17,34 +27,72 @@ export function Tries() {
       align="center"
     >
       {!tries.length && <Text color="faded">Finished runs of the packer stand here, to compare and to keep one.</Text>}
+      {tries.length > 1 && (
+        <Box flexShrink="0" w="92px" fontSize="xs">
+          <Text color="faded">{chosen.length === 2 ? 'Two are marked.' : 'Mark two with A | B'}</Text>
+          <Button
+            size="2xs"
+            variant="outline"
+            mt="1"
+            disabled={chosen.length < 2}
+            onClick={() => setSide([chosen[0], chosen[1]])}
+          >
+            Compare
+          </Button>
+        </Box>
+      )}
       {tries.map((t) => (
         <Box key={t.id} position="relative" flexShrink="0">
           <Flex
-            as="button"
             gap="2"
             p="1"
             pr="6"
             bg="sheet"
-            textAlign="left"
             border={t.kept ? '2px dashed' : '1px solid'}
             borderColor={t.kept ? 'ink' : 'thread'}
-            aria-pressed={t.kept}
-            title={t.kept ? 'This is the layout' : 'Keep this try'}
-            onClick={() => !job && !t.kept && void change({ layout: t.id })}
           >
-            <img src={`/api/layouts/${t.id}/picture`} width="78" height="78" alt={`Picture of ${t.name}`} />
-            <Box fontSize="xs">
-              <Text fontWeight="600">
-                {t.name}
-                {t.kept && ', kept'}
-              </Text>
-              <Text>{(100 * t.figures.coverage).toFixed(1)} % covered</Text>
-              <Text>{t.figures.density?.toPrecision(4)} px/m</Text>
-              <Text>
-                gap {t.figures.smallest_gap_px?.toFixed(2)} of {t.padding_px} px
-              </Text>
-              <Text color="faded">{t.figures.seconds?.toFixed(0)} s</Text>
-            </Box>
+            <Flex
+              as="button"
+              gap="2"
+              textAlign="left"
+              aria-pressed={t.kept}
+              title={`${t.kept ? 'This is the layout' : 'Keep this try'}; seed ${t.seed}, ${String(t.recipe.rotate)} turning`}
+              onClick={() => !job && !t.kept && void change({ layout: t.id })}
+            >
+              <img
+                src={`/api/layouts/${t.id}/picture`}
+                style={{ maxWidth: 130, maxHeight: 84, objectFit: 'contain' }}
+                alt={`Picture of ${t.name}`}
+              />
+              <Box fontSize="xs">
+                <Text fontWeight="600">
+                  {t.name}
+                  {t.kept && ', kept'}
+                </Text>
+                <Text>{(100 * t.figures.coverage).toFixed(1)} % covered</Text>
+                <Text>{t.figures.density?.toPrecision(4)} px/m</Text>
+                <Text>
+                  gap {t.figures.smallest_gap_px?.toFixed(2)} of {t.padding_px} px
+                </Text>
+                <Text color="faded">{t.figures.seconds?.toFixed(0)} s</Text>
+              </Box>
+            </Flex>
+            {tries.length > 1 && (
+              <Button
+                size="2xs"
+                variant={pair.includes(t.id) ? 'solid' : 'ghost'}
+                position="absolute"
+                bottom="1"
+                right="1"
+                px="1"
+                minW="0"
+                aria-label={`Mark ${t.name} to compare`}
+                aria-pressed={pair.includes(t.id)}
+                onClick={() => mark(t.id)}
+              >
+                {pair[0] === t.id ? 'A' : pair[1] === t.id ? 'B' : 'A | B'}
+              </Button>
+            )}
           </Flex>
           {!t.kept && (
             <CloseButton
@@ -61,6 +109,20 @@ export function Tries() {
           )}
         </Box>
       ))}
+      {side && (
+        <Compare
+          pair={side}
+          close={() => setSide(null)}
+          keep={(id) => void change({ layout: id }).then(() => setSide(null))}
+          name={(t) => (
+            <NameField
+              label={`Name of ${t.name}`}
+              value={t.name}
+              set={(name) => void discard(t.id, { discarded: false, name }).then(() => setSide(null))}
+            />
+          )}
+        />
+      )}
     </Flex>
   )
 }

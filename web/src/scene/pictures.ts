@@ -1,0 +1,80 @@
+import * as THREE from 'three'
+import type { State } from '../api/client'
+import { placeOf, tilesOf, type Flat } from './sheets'
+
+const kept = new Map<string, Promise<THREE.Texture>>()
+
+/** A picture as a texture, loaded once; drawn again by `ready`. */
+export function loadPicture(sha: string, px = 2048): Promise<THREE.Texture> {
+  const key = `${sha} ${px}`
+  let found = kept.get(key)
+  if (!found) {
+    found = new THREE.TextureLoader().loadAsync(`/api/pictures/${sha}?px=${px}`).then((t) => {
+      // Colours are shown as they are stored: the views light them themselves, in no linear space.
+      t.colorSpace = THREE.NoColorSpace
+      t.wrapS = t.wrapT = THREE.RepeatWrapping
+      t.anisotropy = 4
+      return t
+    })
+    kept.set(key, found)
+  }
+  return found
+}
+
+/** Hash of the base colour picture of each material of a file; null for none. */
+export function coloursOf(state: State, file: number): (string | null)[] {
+  const materials = state.files.find((f) => f.id === file)?.materials ?? []
+  return materials.map((m) => m.images?.['base colour'] ?? null)
+}
+
+export interface Named {
+  sha: string
+  name: string
+}
+
+/** All pictures that came with the files, by what they are called. */
+export function ownPictures(state: State): Named[] {
+  const found = new Map<string, Named>()
+  for (const f of state.files)
+    for (const m of f.materials)
+      for (const [kind, sha] of Object.entries(m.images ?? {}))
+        if (!found.has(sha)) found.set(sha, { sha, name: `${m.name}, ${kind}` })
+  return [...found.values()]
+}
+
+/** The pictures that lie under the tiles of a sheet. */
+export async function underTiles(state: State, flat: Flat): Promise<Map<number, THREE.Texture>> {
+  const out = new Map<number, THREE.Texture>()
+  for (const tile of tilesOf(flat.sheet)) {
+    const picture = state.settings.pictures?.[`${flat.sheet.id}:${tile}`]
+    if (picture) out.set(tile, await loadPicture(picture.sha))
+  }
+  return out
+}
+
+/** The tiles' pictures as one texture that reaches over the whole sheet; null where there are none. */
+export function joinedPictures(flat: Flat, pictures: Map<number, THREE.Texture>): THREE.Texture | null {
+  if (!pictures.size) return null
+  const { columns, rows } = flat.sheet
+  const step = Math.max(64, Math.floor(4096 / Math.max(columns, rows, 2)))
+  const canvas = document.createElement('canvas')
+  Object.assign(canvas, { width: step * columns, height: step * rows })
+  const pen = canvas.getContext('2d')!
+  pen.fillStyle = '#e9e0cc'
+  pen.fillRect(0, 0, canvas.width, canvas.height)
+  for (const [tile, texture] of pictures) {
+    const [column, row] = placeOf(tile)
+    pen.drawImage(texture.image as HTMLImageElement, column * step, (rows - 1 - row) * step, step, step)
+  }
+  const joined = new THREE.CanvasTexture(canvas)
+  joined.anisotropy = 4
+  return joined
+}
+
+/** The UDIM number in a picture's file name, as in `wood.1002.png`. */
+export function tileInName(name: string): number | null {
+  const found = /[._](1\d{3})\.[a-z0-9]+$/i.exec(name)
+  return found ? Number(found[1]) : null
+}
+
+export const isPicture = (name: string) => /\.(png|jpe?g|tiff?|tga|bmp|webp)$/i.test(name)

@@ -1,0 +1,116 @@
+import { Button, Flex, Text } from '@chakra-ui/react'
+import { useState } from 'react'
+import * as THREE from 'three'
+import { about, aligned, around, exactBoxes, shift, spread, type Move, type Side } from '../../scene/hand'
+import { islandsOf } from '../../scene/states'
+import { flatOf } from '../../scene/sheets'
+import { selectedIslands, useQuilt } from '../../store'
+import { NumberField, Setting, Whom } from '../parts'
+
+const SIDES: [Side, string][] = [
+  ['left', 'Left'],
+  ['right', 'Right'],
+  ['top', 'Top'],
+  ['bottom', 'Bottom'],
+]
+
+/** The selected islands' exact boxes by key, and the box around them. */
+export function selectedBoxes(): { boxes: Map<string, THREE.Box2>; box: THREE.Box2 } {
+  const { state, selection, pieces } = useQuilt.getState()
+  const mine = state ? islandsOf(state, selection) : {}
+  const sets = new Map(Object.entries(mine).map(([file, islands]) => [Number(file), new Set(islands)]))
+  const boxes = exactBoxes(pieces, (p, i) => sets.get(p.file)?.has(i) ?? false)
+  return { boxes, box: around(boxes.values()) }
+}
+
+const centre = () => selectedBoxes().box.getCenter(new THREE.Vector2())
+
+/** The selection moved, turned, scaled, mirrored, lined up, settled and grown; each is one step that can be undone. */
+export function Hand() {
+  const { state, selection, sheet, move, start, job, say } = useQuilt()
+  const [turn, setTurn] = useState(15)
+  const [percent, setPercent] = useState(110)
+  const [u, setU] = useState(0)
+  const [v, setV] = useState(0)
+  if (!state) return null
+  const px = flatOf(state.settings, sheet).map_px
+  const off = !selection.size || !!job
+  const all = (m: Move, label: string) => void move(m, label)
+  const each = (shifts: (boxes: THREE.Box2[]) => [number, number][], label: string) => {
+    const { boxes } = selectedBoxes()
+    const keys = [...boxes.keys()]
+    const by = shifts([...boxes.values()])
+    void move(Object.fromEntries(keys.map((k, i) => [k, shift(...by[i])])), label)
+  }
+  const swap = () => {
+    const { boxes } = selectedBoxes()
+    if (boxes.size !== 2) return say('Select exactly two islands to swap their places.')
+    each(([a, b]) => {
+      const by = b.getCenter(new THREE.Vector2()).sub(a.getCenter(new THREE.Vector2()))
+      return [
+        [by.x, by.y],
+        [-by.x, -by.y],
+      ]
+    }, 'Swap two islands')
+  }
+  const button = (text: string, does: () => void, title = '') => (
+    <Button key={text} size="xs" variant="outline" disabled={off} title={title} onClick={does}>
+      {text}
+    </Button>
+  )
+  return (
+    <>
+      {selection.size ? (
+        <Whom />
+      ) : (
+        <Text color="faded">Select what to move. On the table it is dragged, Alt turns it.</Text>
+      )}
+      <Flex gap="1" wrap="wrap" mb="2">
+        {button('Turn left 90°', () => all(about(centre(), { angle: Math.PI / 2 }), 'Turn by 90°'), 'R')}
+        {button('Right 90°', () => all(about(centre(), { angle: -Math.PI / 2 }), 'Turn by 90°'), 'Shift+R')}
+        {button('Mirror', () => all(about(centre(), { mirror: -1 }), 'Mirror'))}
+      </Flex>
+      <Setting name="Turn by" text="About the middle of the selection, to the left.">
+        <Flex gap="1">
+          <NumberField name="Turn by" value={turn} unit="°" least={-360} most={360} set={setTurn} />
+          {button('Turn', () => all(about(centre(), { angle: (turn * Math.PI) / 180 }), `Turn by ${turn}°`))}
+        </Flex>
+      </Setting>
+      <Setting name="Scale to" text="About the middle; the density changes with it.">
+        <Flex gap="1">
+          <NumberField name="Scale to" value={percent} unit="%" least={1} most={10000} set={setPercent} />
+          {button('Scale', () => all(about(centre(), { scale: percent / 100 }), `Scale to ${percent} %`))}
+        </Flex>
+      </Setting>
+      <Setting name="Move by" text="Right and up, in px of the map. Arrow keys: 1 px, with Shift 10 px.">
+        <Flex gap="1">
+          <NumberField name="Move right by" value={u} unit="px" least={-1e5} most={1e5} set={setU} />
+          <NumberField name="Move up by" value={v} unit="px" least={-1e5} most={1e5} set={setV} />
+          {button('Move', () => all(shift(u / px, v / px), `Move by ${u}, ${v} px`))}
+        </Flex>
+      </Setting>
+      <Text mb="1">Line up</Text>
+      <Flex gap="1" wrap="wrap" mb="2">
+        {SIDES.map(([side, text]) => button(text, () => each((b) => aligned(b, side), `Line up, ${side}`)))}
+        {button('Spread across', () => each((b) => spread(b, 'x'), 'Spread'))}
+        {button('Spread upward', () => each((b) => spread(b, 'y'), 'Spread'))}
+        {button('Swap two', swap)}
+      </Flex>
+      <Flex gap="1" wrap="wrap" mb="1">
+        {button(
+          'Settle',
+          () => void start('mend', { action: 'settle', islands: selectedIslands() }),
+          'To the nearest place that is free, with its padding',
+        )}
+        {button(
+          'Grow',
+          () => void start('mend', { action: 'grow', islands: selectedIslands() }),
+          'As large as it still fits here',
+        )}
+      </Flex>
+      <Text color="faded" fontSize="xs">
+        Settle finds the nearest free place with its padding; grow the largest size that fits where it is.
+      </Text>
+    </>
+  )
+}

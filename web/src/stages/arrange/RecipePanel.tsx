@@ -1,0 +1,262 @@
+import { Button, Flex, Text } from '@chakra-ui/react'
+import { useState } from 'react'
+import type { Settings } from '../../api/client'
+import { flatOf, IN_RECIPE, recipeOf, sheetBy, sheetsOf, withRecipe, withSheet, type Recipe } from '../../scene/sheets'
+import { useQuilt } from '../../store'
+import { Choice, NumberField, Setting } from '../parts'
+import { TURNS, type Turn } from '../turns'
+import { NameField } from './Sheets'
+
+const AIMS = { fit: 'the highest that fits', hold: 'hold this number' }
+const SIZES = { even: 'even the density', keep: 'keep their ratios' }
+const FILLS = { common: 'one scale over all tiles', each: 'each tile to its border' }
+const NAMES: Record<string, string> = {
+  padding_px: 'padding, px',
+  margin_px: 'margin, px',
+  rotate: 'turning',
+  hold: 'holds a density',
+  density: 'density, px/m',
+  keep_ratios: 'keeps ratios',
+  fill: 'filling',
+  mirror: 'mirrors',
+  seconds: 'seconds',
+  seed: 'seed',
+}
+
+/** How the sheet is packed. */
+export function RecipePanel() {
+  const { state, sheet, change, setPreview, job } = useQuilt()
+  if (!state) return null
+  const { settings } = state
+  const now = sheetBy(settings, sheet)
+  const s = flatOf(settings, sheet)
+  const set = (part: Partial<Recipe>) => void change({ settings: withRecipe(settings, now, part) })
+  const usual = Math.max(1, (16 * s.map_px) / 2048)
+  const levels = s.padding_px >= 1 ? Math.floor(Math.log2(s.padding_px)) : 0
+  const tiles = now.columns * now.rows
+  const made = state.sheets.find((r) => r.id === now.id)?.figures?.tiles.filter((t) => t.density) ?? []
+  const most = made.length ? made.reduce((a, b) => (a.density! > b.density! ? a : b)) : null
+  const least = made.length ? made.reduce((a, b) => (a.density! < b.density! ? a : b)) : null
+  return (
+    <>
+      <Recipes />
+      <Setting
+        name="Padding"
+        text={`Between islands; stays a pixel wide down to mip level ${levels}. ${usual} px is the safe habit at this size. The table shows half of it around each island.`}
+      >
+        <NumberField
+          name="Padding"
+          value={s.padding_px}
+          unit="px"
+          least={0}
+          most={256}
+          preview={(padding_px) => setPreview({ padding_px })}
+          set={(padding_px) => set({ padding_px })}
+        />
+      </Setting>
+      <Setting name="Margin" text="To the border of the tile. Half the padding is usual: a repeated tile doubles it.">
+        <NumberField
+          name="Margin"
+          value={s.margin_px}
+          unit="px"
+          least={0}
+          most={256}
+          preview={(margin_px) => setPreview({ margin_px })}
+          set={(margin_px) => set({ margin_px })}
+        />
+      </Setting>
+      <Setting name="Turn islands" text="Steps of 90° keep straight edges straight on the pixels.">
+        <Choice label="Turn islands" value={s.rotate as Turn} options={TURNS} set={(rotate) => set({ rotate })} />
+      </Setting>
+      <Setting name="Mirror islands" text="Only for paint without letters: they would read backwards.">
+        <Choice
+          label="Mirror islands"
+          value={s.mirror ? 'yes' : 'no'}
+          options={{ no: 'never', yes: 'where it helps' }}
+          set={(v) => set({ mirror: v === 'yes' })}
+        />
+      </Setting>
+      <Setting name="Density" text={s.hold ? 'What does not fit is named.' : 'As sharp as everything fits at.'}>
+        <Choice
+          label="Density"
+          value={s.hold ? 'hold' : 'fit'}
+          options={AIMS}
+          set={(aim) => set({ hold: aim === 'hold' })}
+        />
+      </Setting>
+      {s.hold && (
+        <Setting name="Hold" text={`${(s.density / 100).toPrecision(4)} px/cm`}>
+          <NumberField
+            name="Held density"
+            value={s.density}
+            unit="px/m"
+            least={0.001}
+            most={1e7}
+            set={(density) => set({ density })}
+          />
+        </Setting>
+      )}
+      {tiles > 1 && !s.hold && (
+        <Setting
+          name="Fill"
+          text={
+            s.fill === 'each' && most && least && most.tile !== least.tile
+              ? `Tiles differ then: ${most.tile} is ${(most.density! / least.density!).toFixed(2)} times sharper than ${least.tile}.`
+              : s.fill === 'each'
+                ? 'Every tile is filled, so their densities will differ.'
+                : 'The density is the same on every tile.'
+          }
+        >
+          <Choice label="Fill" value={s.fill as 'common' | 'each'} options={FILLS} set={(fill) => set({ fill })} />
+        </Setting>
+      )}
+      <Setting
+        name="Islands' sizes"
+        text="Keeping them leaves the islands as sharp against each other as they are now."
+      >
+        <Choice
+          label="Islands' sizes"
+          value={s.keep_ratios ? 'keep' : 'even'}
+          options={SIZES}
+          set={(size) => set({ keep_ratios: size === 'keep' })}
+        />
+      </Setting>
+      <Setting name="Time" text="The search goes on this long; stop it whenever it is good enough.">
+        <NumberField name="Time" value={s.seconds} unit="s" least={0} most={3600} set={(seconds) => set({ seconds })} />
+      </Setting>
+      <Setting name="Seed" text="Another number searches in another way.">
+        <NumberField name="Seed" value={s.seed} unit="" least={0} most={1e9} whole set={(seed) => set({ seed })} />
+      </Setting>
+      {job && <Text fontSize="xs">Changes wait until the work is done.</Text>}
+    </>
+  )
+}
+
+/** Which recipe the sheet uses; recipes are named, copied, compared, given away and taken in. */
+function Recipes() {
+  const { state, sheet, change, say } = useQuilt()
+  const [other, setOther] = useState('')
+  if (!state) return null
+  const { settings } = state
+  const now = sheetBy(settings, sheet)
+  const recipes = settings.recipes ?? {}
+  const names = Object.keys(recipes)
+  const use = (recipe: string) => void change({ settings: withSheet(settings, now.id, { recipe }) })
+  const free = (name: string) => {
+    let n = 2
+    let out = name
+    while (recipes[out]) out = `${name} ${n++}`
+    return out
+  }
+  const keep = () => {
+    const name = free(now.recipe || 'My recipe')
+    const own = recipeOf(flatOf(settings, sheet))
+    void change({
+      settings: { recipes: { ...recipes, [name]: own }, ...withSheet(settings, now.id, { recipe: name }) },
+    })
+  }
+  const rename = (name: string) => {
+    if (recipes[name]) return say(`There is a recipe '${name}' already.`)
+    const next: NonNullable<Settings['recipes']> = {}
+    for (const [k, v] of Object.entries(recipes)) next[k === now.recipe ? name : k] = v
+    const sheets = sheetsOf(settings).map((s) => (s.recipe === now.recipe ? { ...s, recipe: name } : s))
+    void change({ settings: { recipes: next, sheets } })
+  }
+  const drop = () => {
+    const next = { ...recipes }
+    delete next[now.recipe]
+    const sheets = sheetsOf(settings).map((s) => (s.recipe === now.recipe ? { ...s, recipe: '' } : s))
+    void change({ settings: { recipes: next, sheets } })
+  }
+  const give = () => {
+    const own = { name: now.recipe || 'project', ...recipeOf(flatOf(settings, sheet)) }
+    const link = document.createElement('a')
+    link.href = URL.createObjectURL(new Blob([JSON.stringify(own, null, 2)], { type: 'application/json' }))
+    link.download = `${own.name}.recipe.json`
+    link.click()
+    URL.revokeObjectURL(link.href)
+  }
+  const take = async (file: File) => {
+    try {
+      const read = JSON.parse(await file.text()) as Record<string, unknown>
+      const base = recipeOf(settings) as unknown as Record<string, unknown>
+      const known = IN_RECIPE.filter((k) => typeof read[k] === typeof base[k])
+      if (!known.length) throw new Error()
+      const own = { ...base, ...Object.fromEntries(known.map((k) => [k, read[k]])) } as unknown as Recipe
+      const name = free(typeof read.name === 'string' && read.name.trim() ? read.name.trim() : 'Taken in')
+      await change({
+        settings: { recipes: { ...recipes, [name]: own }, ...withSheet(settings, now.id, { recipe: name }) },
+      })
+    } catch {
+      say(`${file.name} is no recipe: it has to be JSON with padding_px, margin_px and so on.`)
+    }
+  }
+  const compared = other && recipes[other] ? recipes[other] : null
+  const mine = recipeOf(flatOf(settings, sheet))
+  const differ = compared ? IN_RECIPE.filter((k) => mine[k] !== compared[k]) : []
+  return (
+    <>
+      <Setting name="Recipe" text="The settings below, under a name, for any number of sheets.">
+        <Choice
+          label="Recipe"
+          value={now.recipe}
+          options={[['', "the project's own"], ...names.map((n) => [n, n] as const)]}
+          set={use}
+        />
+      </Setting>
+      <Flex gap="1" wrap="wrap" mb="2">
+        <Button size="2xs" variant="outline" onClick={keep}>
+          {now.recipe ? 'Copy' : 'Keep under a name'}
+        </Button>
+        <Button size="2xs" variant="outline" onClick={give}>
+          Save as JSON
+        </Button>
+        <Button size="2xs" variant="outline" asChild>
+          <label>
+            Take in JSON
+            <input
+              type="file"
+              accept=".json"
+              hidden
+              data-testid="recipe-file"
+              onChange={(e) => {
+                const file = e.target.files?.[0]
+                if (file) void take(file)
+                e.target.value = ''
+              }}
+            />
+          </label>
+        </Button>
+        {now.recipe && (
+          <Button size="2xs" variant="ghost" onClick={drop}>
+            Delete
+          </Button>
+        )}
+      </Flex>
+      {now.recipe && (
+        <Setting name="Its name" text="Sheets that use it follow.">
+          <NameField label="Name of the recipe" value={now.recipe} set={rename} />
+        </Setting>
+      )}
+      {names.some((n) => n !== now.recipe) && (
+        <Setting
+          name="Compare with"
+          text={
+            compared
+              ? differ.length
+                ? differ.map((k) => `${NAMES[k]}: ${String(mine[k])}, there ${String(compared[k])}`).join('; ')
+                : 'They are the same.'
+              : 'What is other in another recipe.'
+          }
+        >
+          <Choice
+            label="Compare with"
+            value={other}
+            options={[['', 'nothing'], ...names.filter((n) => n !== now.recipe).map((n) => [n, n] as const)]}
+            set={setOther}
+          />
+        </Setting>
+      )}
+    </>
+  )
+}

@@ -1,0 +1,178 @@
+import { Box, Button, Flex, Input, Text } from '@chakra-ui/react'
+import { useEffect, useState } from 'react'
+import { assigned, FIRST, sheetBy, sheetsOf, withSheet, type Sheet } from '../../scene/sheets'
+import { useQuilt } from '../../store'
+import { Choice, NumberField, numbered, Setting } from '../parts'
+import { Tiles } from './Tiles'
+
+const MAPS = [64, 128, 256, 512, 1024, 2048, 4096, 8192]
+
+/** The sheets of the project: which there are, what lies on them, their tiles. */
+export function Sheets() {
+  const { state, sheet, setSheet, selection, select, change, job } = useQuilt()
+  if (!state) return null
+  const { settings } = state
+  const every = sheetsOf(settings)
+  const now = sheetBy(settings, sheet)
+  const rows = new Map(state.sheets.map((r) => [r.id, r]))
+  const add = () => {
+    const id = Math.max(...every.map((s) => s.id)) + 1
+    const named = { ...FIRST, ...now, id, name: `Sheet ${id}`, tile_px: {}, tile_names: {}, held_tiles: [], free: [] }
+    void change({ settings: { sheets: [...every, named] } }).then(() => setSheet(id))
+  }
+  const drop = () => void change({ settings: { sheets: every.filter((s) => s.id !== now.id) } })
+  const move = (id: number) => void change({ settings: assigned(state, selection, id) })
+  const mine = state.objects.filter((o) => o.sheets.includes(now.id) && !o.left_out)
+  const put = (part: Partial<Sheet>) => void change({ settings: withSheet(settings, now.id, part) })
+  return (
+    <>
+      <Box role="listbox" aria-label="Sheets" mb="2">
+        {every.map((s) => {
+          const row = rows.get(s.id)
+          const why = row?.stale.length ? `stale: ${row.stale.join('; ')}` : ''
+          return (
+            <Box
+              key={s.id}
+              role="option"
+              aria-selected={s.id === now.id}
+              tabIndex={0}
+              px="2"
+              py="1"
+              cursor="pointer"
+              border={s.id === now.id ? '1.5px dashed' : '1.5px solid transparent'}
+              borderColor={s.id === now.id ? 'ink' : undefined}
+              bg={s.id === now.id ? 'fold' : undefined}
+              onClick={() => setSheet(s.id)}
+              onKeyDown={(e) => e.key === 'Enter' && setSheet(s.id)}
+            >
+              <Flex justify="space-between" gap="2">
+                <Text fontWeight="600" truncate>
+                  {s.name}
+                </Text>
+                <Text color="faded" flexShrink="0">
+                  {row?.islands ?? 0} islands
+                  {row?.kept && row.figures ? `, ${(100 * row.figures.coverage).toFixed(1)} %` : ''}
+                </Text>
+              </Flex>
+              {(why || (!row?.kept && !!row?.islands)) && (
+                <Text fontSize="xs" color="madder">
+                  {why || 'not packed yet'}
+                </Text>
+              )}
+              {!!row?.moved && (
+                <Text fontSize="xs" color="faded">
+                  {row.moved} islands moved since its try
+                </Text>
+              )}
+            </Box>
+          )
+        })}
+      </Box>
+      <Flex gap="1" mb="3" wrap="wrap">
+        <Button size="xs" variant="outline" disabled={!!job} onClick={add}>
+          Add a sheet
+        </Button>
+        <Button
+          size="xs"
+          variant="outline"
+          disabled={!!job || every.length < 2 || mine.length > 0}
+          title={mine.length ? 'Move its objects to another sheet first' : 'Delete this sheet'}
+          onClick={drop}
+        >
+          Delete
+        </Button>
+        <Button
+          size="xs"
+          variant="ghost"
+          disabled={!mine.length}
+          onClick={() =>
+            select(
+              mine.map((o) => o.key),
+              false,
+              true,
+            )
+          }
+        >
+          Select its objects
+        </Button>
+      </Flex>
+      {every.length > 1 && (
+        <Setting name="Move the selection to" text={`${selection.size} selected. Objects stay apart in the files.`}>
+          <Choice
+            label="Move the selection to"
+            value=""
+            disabled={!selection.size || !!job}
+            options={[['', 'a sheet...'], ...every.map((s) => [String(s.id), s.name] as const)]}
+            set={(id) => id && move(Number(id))}
+          />
+        </Setting>
+      )}
+      <Setting name="Name" text="The files of this sheet are named after it.">
+        <NameField value={now.name} disabled={!!job} set={(name) => put({ name })} />
+      </Setting>
+      <Setting name="Map size" text="Padding and density are counted in pixels of this map.">
+        <Choice
+          label="Map size"
+          value={String(now.map_px ?? settings.map_px)}
+          options={numbered(MAPS, (m) => `${m} px`)}
+          disabled={!!job}
+          set={(m) => {
+            const k = Number(m) / (now.map_px ?? settings.map_px)
+            // One sheet: the project's own size; the padding keeps its share of it.
+            if (every.length === 1 && !now.recipe)
+              void change({
+                settings: { map_px: Number(m), padding_px: settings.padding_px * k, margin_px: settings.margin_px * k },
+              })
+            else put({ map_px: Number(m) })
+          }}
+        />
+      </Setting>
+      <Setting name="Columns" text="Tiles side by side, UDIM numbers 1001 and on.">
+        <NumberField
+          name="Columns"
+          value={now.columns}
+          unit=""
+          least={1}
+          most={10}
+          whole
+          set={(columns) => put({ columns })}
+        />
+      </Setting>
+      <Setting name="Rows" text="Rows of tiles; each adds 10 to the number.">
+        <NumberField name="Rows" value={now.rows} unit="" least={1} most={100} whole set={(rows) => put({ rows })} />
+      </Setting>
+      <Tiles />
+    </>
+  )
+}
+
+/** A text that is taken over when it is left. */
+export function NameField({
+  value,
+  disabled,
+  label = 'Name',
+  set,
+}: {
+  value: string
+  disabled?: boolean
+  label?: string
+  set: (v: string) => void
+}) {
+  const [text, setText] = useState(value)
+  useEffect(() => setText(value), [value])
+  const done = () => (text.trim() && text.trim() !== value ? set(text.trim()) : setText(value))
+  return (
+    <Input
+      size="xs"
+      w="36"
+      bg="sheet"
+      borderColor="thread"
+      aria-label={label}
+      value={text}
+      disabled={disabled}
+      onChange={(e) => setText(e.target.value)}
+      onBlur={done}
+      onKeyDown={(e) => e.key === 'Enter' && done()}
+    />
+  )
+}
