@@ -6,8 +6,8 @@ import pytest
 from django.db import connection
 from django.db.migrations.executor import MigrationExecutor
 
-from quilt_server.projects.models import Project, Snapshot
 from quilt_server.projects.faults import faults_of
+from quilt_server.projects.models import Project, Snapshot
 from quilt_server.projects.objects import object_rows
 from quilt_server.projects.state import RECIPE, settings_of
 
