@@ -32,7 +32,7 @@ _HEAP = 1_000_000  # pairs of boxes that meet; above that gaps are only looked f
 class Findings:
     """Arrays over the n islands of all pieces of a sheet, k overlapping and m near pairs, p pieces.
 
-    area, world (n,); box (n, 4); flipped (n,) bool; turned, zero_uv, zero_world (n,) numbers of triangles; own (n,) area
+    area (n,) that is covered; uv_area (n,) of the triangles, more where an island covers itself; world (n,); box (n, 4); flipped (n,) bool; turned, zero_uv, zero_world (n,) numbers of triangles; own (n,) area
     by which an island covers itself; l2, linf, angle, distortion (n,) stretch; overlap_pairs (k, 2), overlap_area (k,),
     overlap_at (k, 2), twins (k,) bool: congruent islands exactly on each other; gap_pairs (m, 2), gap (m,), gap_at (m, 2)
     nearest first; split (s, 2) pairs that duplicate vertices keep apart; crowded, against (p,) numbers of edges;
@@ -40,6 +40,7 @@ class Findings:
     """
 
     area: Floats
+    uv_area: Floats
     world: Floats
     box: Floats
     flipped: NDArray[np.bool_]
@@ -207,7 +208,7 @@ def _of_piece(piece: MeshIslands, table: Floats | None) -> dict[str, NDArray[Any
     stretched = stretch_of_islands(singular_values(piece.mesh, channel, largest), islands.of_triangle, islands.count)
     scale = 1.0 if table is None else table[:, 2]
     return {
-        "world": piece.world_area, "flipped": flipped(piece, table), "turned": _count(piece, odd.turned), "zero_uv": _count(piece, odd.zero_uv),
+        "uv_area": islands.area * scale**2 * np.ones(islands.count), "world": piece.world_area, "flipped": flipped(piece, table), "turned": _count(piece, odd.turned), "zero_uv": _count(piece, odd.zero_uv),
         "zero_world": _count(piece, odd.zero_world), "own": piece.outlines.self_overlap * scale**2, "l2": stretched.l2, "linf": stretched.linf,
         "angle": stretched.angle, "distortion": stretched.area,
     }  # fmt: skip

@@ -61,7 +61,7 @@ def target_of(f: Findings, limits: Limits) -> float | None:
     """The density that islands are compared with: the one asked for, or the median by surface area."""
     if limits.target is not None:
         return limits.target
-    d = densities(f.area, f.world, limits.grid.px_of(f.box))
+    d = densities(f.uv_area, f.world, limits.grid.px_of(f.box))
     good = np.isfinite(d)
     if not good.any():
         return None
@@ -288,7 +288,7 @@ def _density(f: Findings, limits: Limits, side: int) -> Fault | None:
     target = target_of(f, limits)
     if target is None:
         return None
-    d = densities(f.area, f.world, limits.grid.px_of(f.box))
+    d = densities(f.uv_area, f.world, limits.grid.px_of(f.box))
     wanted = target * (np.ones(len(d)) if limits.weight is None else limits.weight)
     with np.errstate(invalid="ignore"):
         if side < 0:

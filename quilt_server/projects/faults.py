@@ -23,7 +23,9 @@ def findings_of(layout: Layout | None) -> Findings | None:
     """What was found wrong with a layout; None where that was never measured."""
     if layout is None or not layout.findings:
         return None
-    return Findings(**from_npz(layout.findings))  # type: ignore[arg-type]
+    arrays = from_npz(layout.findings)
+    # Findings of before areas of triangles were told apart from what they cover.
+    return Findings(**{"uv_area": arrays["area"], **arrays})
 
 
 def owners(layout: Layout) -> NDArray[np.int64]:

@@ -6,6 +6,7 @@ const config = defineConfig({
     'html, body, #root': { height: '100%' },
     body: { bg: 'paper', color: 'ink', fontSize: '13px', fontVariantNumeric: 'tabular-nums', overflow: 'hidden' },
     select: { bg: 'sheet', border: '1px solid', borderColor: 'thread', rounded: 'sm', px: '1', py: '0.5' },
+    input: { accentColor: '#3d5a98' },
     '*:focus-visible': { outline: '2px solid', outlineColor: 'indigo', outlineOffset: '1px' },
   },
   theme: {

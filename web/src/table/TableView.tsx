@@ -98,7 +98,7 @@ export function TableView() {
           />
         )}
         <Text flex="1" color="faded" fontSize="xs" truncate>
-          padding {padding}, margin {margin} px
+          {pictures.size ? '' : `padding ${padding}, margin ${margin} px`}
         </Text>
         {pictures.size > 0 && (
           <input
