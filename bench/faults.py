@@ -43,7 +43,9 @@ def mesh_of(triangles: int) -> Mesh:
     uv = np.stack([flip[:, None] * x / PATCH * 0.9, np.broadcast_to(y / PATCH * 0.9, (patches, count))], axis=2)
     uv = ((uv + at[:, None, :]) / side + move[:, None, :]).reshape(-1, 2)
     z = random.normal(0, 0.2, patches * count)
-    position = np.column_stack([np.tile(x, patches) + np.repeat(at[:, 0] * 20, count), np.tile(y, patches) + np.repeat(at[:, 1] * 20, count), z])
+    position = np.column_stack(
+        [np.tile(x, patches) + np.repeat(at[:, 0] * 20, count), np.tile(y, patches) + np.repeat(at[:, 1] * 20, count), z]
+    )
     faces = (square[None, :, :] + (np.arange(patches) * count)[:, None, None]).reshape(-1, 3).astype(np.int32)
     return Mesh("bench", position.astype(float), faces, np.full(len(faces), -1, np.int32), {0: UvChannel(uv, faces)})
 

@@ -182,6 +182,7 @@ class FaultOut(Schema):
     repair: str
     islands: list[tuple[int, int]]
     places: list[tuple[float, float, float]]
+    pairs: list[tuple[int, int, int, int]]
 
 
 class StateOut(Schema):

@@ -41,7 +41,7 @@ class Fault:
     """One kind of fault.
 
     title : how many of what; detail: how bad; heavy : 3 the bake fails, 2 it shows, 1 worth knowing, 0 meant so; islands (k,)
-    concerned, the worst first; places (q, 2) in UV and value (q,) where the fault is a place; `repair` names what mends
+    concerned, the worst first; places (q, 2) in UV, value (q,) and the two islands `pairs` (q, 2) where the fault is a place; `repair` names what mends
     it without unwrapping, or is empty
     """
 
@@ -55,6 +55,7 @@ class Fault:
     places: Floats = field(default_factory=lambda: np.zeros((0, 2)))
     values: Floats = field(default_factory=lambda: np.zeros(0))
     repair: str = ""
+    pairs: NDArray[np.int64] = field(default_factory=lambda: np.zeros((0, 2), np.int64))
 
 
 def target_of(f: Findings, limits: Limits) -> float | None:
@@ -110,7 +111,7 @@ def _overlap(f: Findings, limits: Limits) -> Fault:
     return Fault(
         "overlap", 3, n, _many(n, "pair of islands overlaps", "pairs of islands overlap"), f"{texels.sum():,.0f} texels in all",
         "Pack the sheet, or move one of each pair: a bake writes both into the same texels.",
-        np.unique(f.overlap_pairs[real]), f.overlap_at[real], texels,
+        np.unique(f.overlap_pairs[real]), f.overlap_at[real], texels, pairs=f.overlap_pairs[real],
     )  # fmt: skip
 
 
@@ -128,7 +129,19 @@ def _pairs_of_twins(
     n = int(which.sum())
     words = _many(n, "pair of islands lies exactly on each other", "pairs of islands lie exactly on each other")
     texels = f.overlap_area[which] * limits.grid.px_at(f.overlap_at[which]) ** 2
-    return Fault(kind, heavy, n, words, detail, remedy, np.unique(f.overlap_pairs[which]), f.overlap_at[which], texels, repair)
+    return Fault(
+        kind,
+        heavy,
+        n,
+        words,
+        detail,
+        remedy,
+        np.unique(f.overlap_pairs[which]),
+        f.overlap_at[which],
+        texels,
+        repair,
+        f.overlap_pairs[which],
+    )
 
 
 def _twins(f: Findings, limits: Limits) -> Fault:
@@ -227,7 +240,7 @@ def _gap(f: Findings, limits: Limits) -> Fault:
         "gap", 2, n, _many(n, "gap is narrower", "gaps are narrower") + f" than {limits.padding_px:g} px",
         f"the least is {px[bad].min():.2f} px" if n else "",
         "Pack the sheet, or move the islands apart: colours bleed across at smaller mip levels.",
-        np.unique(f.gap_pairs[bad]), f.gap_at[bad], px[bad],
+        np.unique(f.gap_pairs[bad]), f.gap_at[bad], px[bad], pairs=f.gap_pairs[bad],
     )  # fmt: skip
 
 

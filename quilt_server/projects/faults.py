@@ -58,7 +58,7 @@ def faults_of(snapshot: Snapshot) -> list[tuple[int, Fault]]:
             grid(flat), float(flat["padding_px"]), float(flat["margin_px"]), float(flat["density"]) if flat["hold"] else None,
             float(settings["band"]), settings["density_least"], settings["density_greatest"], weight[mine], None if twins is None else twins[mine],
         )  # fmt: skip
-        out += [(s["id"], replace(f, islands=mine[f.islands])) for f in listing(found.of(mine), limits)]
+        out += [(s["id"], replace(f, islands=mine[f.islands], pairs=mine[f.pairs].reshape(-1, 2))) for f in listing(found.of(mine), limits)]
     return sorted(out, key=lambda x: -x[1].heavy)
 
 
@@ -88,6 +88,7 @@ def fault_rows(snapshot: Snapshot) -> list[dict[str, Any]]:
         {
             "kind": f.kind, "sheet": sheet, "title": f.title, "detail": f.detail, "heavy": f.heavy, "count": f.count, "remedy": f.remedy,
             "repair": f.repair, "islands": owner[f.islands[:MOST_ISLANDS]].tolist(),
+            "pairs": owner[f.pairs[:MOST_PLACES]].reshape(-1, 4).tolist(),
             "places": np.column_stack([f.places, f.values])[:MOST_PLACES].tolist() if len(f.places) else [],
         }
         for sheet, f in faults_of(snapshot)

@@ -400,6 +400,13 @@ export interface components {
             ][];
             /** Kind */
             kind: string;
+            /** Pairs */
+            pairs: [
+                number,
+                number,
+                number,
+                number
+            ][];
             /** Places */
             places: [
                 number,

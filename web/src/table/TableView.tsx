@@ -6,7 +6,7 @@ import { underTiles } from '../scene/pictures'
 import { Choice } from '../stages/parts'
 import { useQuilt } from '../store'
 import type { Pictures } from './cloths'
-import { faultMarks, NONE, ruleMarks } from './marks'
+import { faultMarks, MARKS, NONE, ruleMarks, type MarkKind } from './marks'
 import { Table, type Snap } from './table'
 
 const LOOKS = { cloth: 'cloth of each object', density: 'density' }
@@ -24,7 +24,8 @@ export function TableView() {
   const { pieces, drawn, fitted, shown, state, faults, preview, picks, setPicks, fit, job, sheet, setSheet } =
     useQuilt()
   const [look, setLook] = useState<keyof typeof LOOKS>('cloth')
-  const [marked, setMarked] = useState(true)
+  const [kinds, setKinds] = useState<Set<MarkKind>>(new Set(Object.keys(MARKS) as MarkKind[]))
+  const [choosing, setChoosing] = useState(false)
   const [snap, setSnap] = useState<Snap>('pixel')
   const [dim, setDim] = useState(0.25)
   const [pictures, setPictures] = useState<Pictures>(EMPTY)
@@ -41,6 +42,7 @@ export function TableView() {
           `${file}/${q.pieces.find((p) => p.file === file)?.objectOfIsland[i]}`
         q.select(new Set(islands.map(([f, i]) => (q.picks === 'islands' ? `${f}:${i}` : objects(f, i)))), add)
       },
+      marked: (keys) => useQuilt.getState().select(keys, false, true),
       dropped: (move, label) => void useQuilt.getState().move(move, label),
     })
     table.current = shownTable.current = t
@@ -70,19 +72,22 @@ export function TableView() {
   useEffect(() => {
     if (flat) table.current?.setSheet(flat, padding, margin, pictures, dim)
   }, [flat, padding, margin, pictures, dim, pieces])
-  useEffect(() => table.current?.setLook(look === 'density', band, marked, marked), [look, band, marked, pieces])
+  useEffect(
+    () => table.current?.setLook(look === 'density', band, kinds.has('flipped'), kinds.has('overlaps')),
+    [look, band, kinds, pieces],
+  )
   useEffect(() => {
     if (table.current) table.current.snap = snap
   }, [snap])
   const marks = useMemo(
     // While a packing runs the table shows drafts, which nobody has measured yet.
     () => ({
-      ...(marked && !packing ? faultMarks(faults, pieces, sheet) : NONE),
-      ...(state ? ruleMarks(state, pieces) : {}),
+      ...(packing ? NONE : faultMarks(faults, pieces, sheet, kinds)),
+      ...(state && kinds.has('rules') ? ruleMarks(state, pieces) : {}),
     }),
     // `drawn` counts the layouts that the pieces were given.
     // eslint-disable-next-line react-hooks/exhaustive-deps
-    [faults, pieces, marked, packing, state, drawn, sheet],
+    [faults, pieces, kinds, packing, state, drawn, sheet],
   )
   useEffect(() => table.current?.setMarks(marks), [marks])
   const every = state ? sheetsOf(state.settings) : []
@@ -119,17 +124,43 @@ export function TableView() {
         <Button
           size="xs"
           variant="ghost"
-          aria-pressed={marked}
-          title="The marks of faults"
-          onClick={() => setMarked(!marked)}
+          aria-expanded={choosing}
+          title="Which marks are drawn"
+          onClick={() => setChoosing(!choosing)}
         >
-          {marked ? 'Hide marks' : 'Show marks'}
+          Marks
         </Button>
         <Button size="xs" variant="ghost" title="Show everything (F)" onClick={fit}>
           Fit
         </Button>
       </Flex>
-      <Box ref={host} position="relative" flex="1" minH="0" overflow="hidden" data-testid="table" />
+      <Box position="relative" flex="1" minH="0">
+        <Box ref={host} position="absolute" inset="0" overflow="hidden" data-testid="table" />
+        {choosing && <Switches kinds={kinds} set={setKinds} />}
+      </Box>
     </Flex>
+  )
+}
+
+/** Each kind of mark is switched on its own. */
+function Switches({ kinds, set }: { kinds: Set<MarkKind>; set: (kinds: Set<MarkKind>) => void }) {
+  return (
+    <Box position="absolute" top="1" right="2" bg="sheet" border="1px solid" borderColor="thread" p="2" zIndex="1">
+      {(Object.entries(MARKS) as [MarkKind, string][]).map(([kind, words]) => (
+        <Flex as="label" key={kind} gap="2" align="center" py="0.5">
+          <input
+            type="checkbox"
+            checked={kinds.has(kind)}
+            onChange={(e) => {
+              const next = new Set(kinds)
+              if (e.target.checked) next.add(kind)
+              else next.delete(kind)
+              set(next)
+            }}
+          />
+          <Text>{words}</Text>
+        </Flex>
+      ))}
+    </Box>
   )
 }

@@ -2,7 +2,7 @@ import type { Fault, State } from '../api/client'
 import type { Piece } from '../scene/pieces'
 import { ELSEWHERE } from '../scene/pieces'
 import { islandsOf } from '../scene/states'
-import type { Marks } from './overlay'
+import type { Marks, Spot } from './overlay'
 
 export const NONE: Marks = { gaps: [], leashes: [], corners: [], pins: [], bunches: [] }
 const MOST = 400
@@ -17,7 +17,17 @@ function middleOf(pieces: Piece[], file: number, i: number): Middle | null {
   return [(box.min.x + box.max.x) / 2, (box.min.y + box.max.y) / 2]
 }
 
-const there = (m: Middle | null): m is Middle => m !== null
+const there = <T>(m: T | null): m is T => m !== null
+
+/** Kinds of marks, by what they are called where they are switched. */
+export const MARKS = {
+  overlaps: 'overlaps, cross-hatched',
+  flipped: 'mirrored, hatched with a folded corner',
+  outside: 'outside, on a leash',
+  gaps: 'narrow gaps, with their px',
+  rules: 'held islands and bunches',
+}
+export type MarkKind = keyof typeof MARKS
 
 /** Where islands are held, and which lie together. */
 export function ruleMarks(state: State, pieces: Piece[]): Pick<Marks, 'pins' | 'bunches'> {
@@ -32,13 +42,26 @@ export function ruleMarks(state: State, pieces: Piece[]): Pick<Marks, 'pins' | '
 }
 
 /** Where the faults are on a sheet. */
-export function faultMarks(faults: Fault[], pieces: Piece[], sheet: number): Marks {
+export function faultMarks(faults: Fault[], pieces: Piece[], sheet: number, kinds: Set<MarkKind>): Marks {
   const here = faults.filter((f) => f.sheet === sheet)
-  const middles = (...kinds: string[]) =>
+  const spot = ([file, i]: [number, number]): Spot | null => {
+    const at = middleOf(pieces, file, i)
+    return at && { at, keys: [`${file}:${i}`] }
+  }
+  const spots = (...of: string[]) =>
     here
-      .filter((f) => kinds.includes(f.kind))
-      .flatMap((f) => (f.islands as [number, number][]).slice(0, MOST).map(([file, i]) => middleOf(pieces, file, i)))
+      .filter((f) => of.includes(f.kind))
+      .flatMap((f) => (f.islands as [number, number][]).slice(0, MOST).map(spot))
       .filter(there)
-  const gaps = (here.find((f) => f.kind === 'gap')?.places ?? []) as [number, number, number][]
-  return { ...NONE, gaps, leashes: middles('outside', 'astride'), corners: middles('flipped') }
+  const narrow = here.find((f) => f.kind === 'gap')
+  const gaps = (narrow?.places ?? []).map(([u, v, px], n) => {
+    const [a, i, b, j] = narrow!.pairs[n] ?? []
+    return { at: [u, v] as Middle, px, keys: [`${a}:${i}`, `${b}:${j}`] }
+  })
+  return {
+    ...NONE,
+    gaps: kinds.has('gaps') ? gaps : [],
+    leashes: kinds.has('outside') ? spots('outside', 'astride') : [],
+    corners: kinds.has('flipped') ? spots('flipped') : [],
+  }
 }

@@ -1,14 +1,20 @@
 import * as THREE from 'three'
 import { placeOf, pxOf, tilesOf, type Flat } from '../scene/sheets'
 
+/** A place that a click finds, and what it selects. */
+export interface Spot {
+  at: [u: number, v: number]
+  keys: string[]
+}
+
 /** What is marked on the sheet, in UV. */
 export interface Marks {
-  /** Too narrow gaps: place and px. */
-  gaps: [u: number, v: number, px: number][]
+  /** Too narrow gaps: place, px, and the islands that a click selects. */
+  gaps: { at: [u: number, v: number]; px: number; keys: string[] }[]
   /** Middles of islands outside the sheet: each is tied to the tile by a dotted leash. */
-  leashes: [u: number, v: number][]
+  leashes: Spot[]
   /** Middles of mirrored islands: a mirrored corner. */
-  corners: [u: number, v: number][]
+  corners: Spot[]
   /** Middles of held islands: a pin head. */
   pins: [u: number, v: number][]
   /** Middles of islands of a bunch, and its number: a thread of its own dash runs through them. */
@@ -52,12 +58,26 @@ export class Overlay {
     this.pen.clearRect(0, 0, w, h)
     this.tiles()
     for (const mark of this.marks.bunches) this.thread(mark)
-    for (const mark of this.marks.leashes.slice(0, MOST)) this.leash(...mark)
-    for (const mark of this.marks.corners.slice(0, MOST)) this.corner(...mark)
+    for (const mark of this.marks.leashes.slice(0, MOST)) this.leash(...mark.at)
+    for (const mark of this.marks.corners.slice(0, MOST)) this.corner(...mark.at)
     for (const mark of this.marks.pins.slice(0, MOST)) this.pin(...mark)
-    for (const mark of this.marks.gaps.slice(0, MOST)) this.gap(...mark)
+    for (const mark of this.marks.gaps.slice(0, MOST)) this.gap(...mark.at, mark.px)
     if (this.box) this.frame(this.box.min.x, this.box.min.y, this.box.max.x, this.box.max.y, [4, 3], INK, 1.5)
     if (this.lasso.length) this.line(this.lasso, [4, 3], INK, true)
+  }
+
+  /** What the mark under a place on the host selects; null where there is none. */
+  hit(x: number, y: number): string[] | null {
+    const near = ({ at }: Spot) => {
+      const [mx, my] = this.toScreen(...at)
+      return Math.hypot(mx - x, my - y) < 8
+    }
+    const { gaps, corners, leashes } = this.marks
+    for (const list of [gaps, corners, leashes]) {
+      const found = list.slice(0, MOST).find(near)
+      if (found) return found.keys
+    }
+    return null
   }
 
   private tiles(): void {

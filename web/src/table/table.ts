@@ -11,6 +11,8 @@ export type Snap = 'none' | 'pixel' | 'near' | 'tile'
 
 interface Events {
   picked: (hit: Hit | null, add: boolean) => void
+  /** A mark was clicked. */
+  marked: (keys: string[]) => void
   boxed: (islands: [file: number, island: number][], add: boolean) => void
   /** The selection was dragged or turned to another place. */
   dropped: (move: Move, label: string) => void
@@ -312,7 +314,10 @@ export class Table extends View {
       else if (this.overlay.lasso.length) this.events.boxed(this.inside(this.overlay.lasso), e.ctrlKey || e.metaKey)
       else if (from && far < 4) {
         const p = this.at(e)
-        this.events.picked(pickFlat(this.pieces, p.x, p.y), add)
+        const box = this.host.getBoundingClientRect()
+        const mark = add ? null : this.overlay.hit(e.clientX - box.left, e.clientY - box.top)
+        if (mark) this.events.marked(mark)
+        else this.events.picked(pickFlat(this.pieces, p.x, p.y), add)
       }
       from = this.overlay.box = this.drag = null
       this.overlay.lasso = []
