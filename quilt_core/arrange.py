@@ -16,7 +16,7 @@ from numpy.typing import NDArray
 from .bunches import Bunches
 from .density import densities, even_scales, spread
 from .errors import DoesNotFit, QuiltError
-from .pack import Packing, PackResult, Recipe, Rules, pack
+from .pack import Packing, PackResult, Recipe, Rules, Start, pack
 from .scene import Floats
 from .sheet import IDENTITY, MeshIslands, transform_regions
 from .tiles import Grid, corners_of, place
@@ -37,6 +37,8 @@ class SheetRules:
     strict : groups of `bunch` that no foreign island may reach into, not even between the islands
     closed : UDIM numbers of tiles that stay as they are, with all that lies in them
     free : regions kept free: UDIM number and box (least u, least v, greatest u, greatest v) inside that tile
+    kind : (n,) material of each island; islands of different kinds keep `apart_px` between them where that is more than the padding
+    go_on : start from the layout as it is, where that keeps all gaps, in place of a new one
     """
 
     turns: tuple[str, ...] | None = None
@@ -47,6 +49,9 @@ class SheetRules:
     strict: frozenset[int] = frozenset()
     closed: frozenset[int] = frozenset()
     free: tuple[tuple[int, tuple[float, float, float, float]], ...] = ()
+    kind: NDArray[np.int64] | None = None
+    apart_px: float = 0.0
+    go_on: bool = False
 
 
 @dataclass(frozen=True)
@@ -145,12 +150,12 @@ def pack_sheet(
         return np.split(follow(now, table, lead), bounds[1:-1])
 
     turns = None if rules.turns is None else tuple(rules.turns[i] for i in real)
-    bunches = None if rules.bunch is None else Bunches(rules.bunch[real], rules.strict)
+    bunches = _together(rules, real, sized, recipe)
+    start = _start(pieces, now, real, base, held, tiles) if rules.go_on and bunches is None and not rules.free else None
+    ruled = Rules(rotate=turns, held=held if held.any() else None, start=start)
     try:
         tell = (lambda p: progress(layouts(p), p)) if progress else None
-        result = _pack(
-            sized, tiles.recipe, Rules(rotate=turns, held=held if held.any() else None), bunches, _obstacles(rules, tiles), tell, stop
-        )
+        result = _pack(sized, tiles.recipe, ruled, bunches, _obstacles(rules, tiles), tell, stop)
     except DoesNotFit as e:
         raise DoesNotFit(str(e), [int(real[i]) for i in e.islands if i < len(real)], e.best_density) from e
     flat = int((mine & (lead == np.arange(len(lead)))).sum()) - len(real)
@@ -168,7 +173,7 @@ def _pack(
         extra = len(obstacles)
         none = np.zeros(len(sized), bool) if rules.held is None else rules.held
         turns = None if rules.rotate is None else (*rules.rotate, *("none",) * extra)
-        fixed = Rules(rotate=turns, held=np.r_[none, np.ones(extra, bool)])
+        fixed = Rules(rotate=turns, held=np.r_[none, np.ones(extra, bool)], start=None)
     covered = float(shapely.area(obstacles).sum()) / float(recipe.ratio.size) if len(obstacles) else 0.0
 
     def without(p: Packing) -> Packing:
@@ -220,6 +225,39 @@ def _fill_each(
     area = shapely.area(regions) * out.scale**2
     ratio = recipe.ratio
     return replace(shared, best=replace(out, coverage=float((area * ratio[out.tile] ** 2).sum() / (ratio**2).sum())))
+
+
+def _together(rules: SheetRules, real: NDArray[np.int64], sized: NDArray[np.object_], recipe: Recipe) -> Bunches | None:
+    """The bunches among the islands that are packed, and which islands keep a wider gap; None where there is neither."""
+    group = np.full(len(real), -1) if rules.bunch is None else rules.bunch[real]
+    wider = np.zeros(len(real), bool)
+    extra = rules.apart_px - recipe.padding_px
+    if rules.kind is not None and extra > 0:
+        kind = rules.kind[real]
+        length = shapely.length(sized)
+        around = {int(k): float(length[kind == k].sum()) for k in np.unique(kind)}
+        # The kind with the longest outlines keeps the padding; all others bring the rest of the gap with them.
+        wider = kind != max(around, key=around.__getitem__)
+    bunches = Bunches(group, rules.strict, wider, max(0.0, extra))
+    return bunches if bunches.any() else None
+
+
+def _start(
+    pieces: list[MeshIslands], now: Floats, real: NDArray[np.int64], base: Floats, held: NDArray[np.bool_], tiles: _Tiles
+) -> Start | None:
+    """The layout as it is, for the packer to go on from; None where it has other sizes or lies outside the open tiles."""
+    regions = np.concatenate([p.outlines.regions for p in pieces])
+    box = shapely.bounds(transform_regions(regions[real], now[real]))
+    corner = corners_of(box)
+    number = tiles.number(corner)
+    if (number < 0).any():
+        return None
+    common = now[real, 2] / base[real, 2] * tiles.recipe.ratio[number]
+    free = common[~held]
+    if not len(free) or np.ptp(free) > 1e-6 * free.max():
+        return None
+    middle = 0.5 * (box[:, :2] + box[:, 2:]) + (tiles.seen[number] - corner)
+    return Start(middle, float(free.min()))
 
 
 def _on_open_tiles(pieces: list[MeshIslands], now: Floats, rules: SheetRules) -> NDArray[np.bool_]:

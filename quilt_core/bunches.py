@@ -1,4 +1,5 @@
-"""Bunches: islands that lie together. Each bunch is packed by itself first, then goes through the packer as one thing.
+"""Bunches: islands that lie together. Each bunch is packed by itself first, then goes through the packer as one thing. Islands that keep
+a wider gap go through it with that gap around them.
 
 The size of the gaps inside a bunch depends on the scale that all islands end at, which is not known before. So bunches are built
 for a guess of it, packed, and built again for what came out, until the gaps inside are at least the padding and hardly more.
@@ -23,6 +24,7 @@ from .similarity import applied, composed
 _FILL = 0.65  # share of the tiles that the first guess of the scale counts on
 _ROUNDS = 6
 _SLACK = 1.06  # gaps inside a bunch may be this much wider than the padding before it is built again
+_HELD = -2  # in place of a group: what is held is in no bunch
 _SIZE = 1024  # px of the map that a bunch is packed on; its padding is scaled to it
 
 
@@ -54,13 +56,18 @@ class _Bunch:
 
 @dataclass
 class Bunches:
-    """Which islands lie together: group (n,), -1 for those that go alone; `strict` groups let nothing else between them."""
+    """Which islands lie together: group (n,), -1 for those that go alone; `strict` groups let nothing else between them. Those in `wider`
+    (n,) keep `extra_px` more than the padding from everything."""
 
     group: NDArray[np.int64]
     strict: frozenset[int] = frozenset()
+    wider: NDArray[np.bool_] | None = None
+    extra_px: float = 0.0
 
     def any(self) -> bool:
-        """Whether there is a bunch of more than one island."""
+        """Whether there is a bunch of more than one island, or an island that keeps a wider gap."""
+        if self.wider is not None and self.extra_px > 0 and self.wider.any():
+            return True
         return bool((np.bincount(self.group[self.group >= 0]) > 1).any()) if (self.group >= 0).any() else False
 
     def pack(
@@ -82,7 +89,7 @@ class Bunches:
         held = np.zeros(n, bool) if rules.held is None else rules.held
         turns = [recipe.rotate] * n if rules.rotate is None else list(rules.rotate)
         group = np.r_[self.group, np.full(n - len(self.group), -1)]
-        group[held] = -1
+        group[held] = _HELD
         holds = recipe.density is not None
         area = float(shapely.area(regions[~held]).sum())
         scale = 1.0 if holds else math.sqrt(_FILL * float((recipe.ratio**2).sum()) / max(area, 1e-300))
@@ -91,7 +98,7 @@ class Bunches:
         for round_ in range(_ROUNDS):
             part = seconds if holds or result is not None or round_ == _ROUNDS - 1 else max(0.5, 0.2 * seconds)
             bunches = self._built(regions, group, turns, recipe, scale, 0.15 * part, stop)
-            single = np.flatnonzero(np.isin(group, [g for g, c in enumerate(np.bincount(group[group >= 0])) if c > 1], invert=True))
+            single = np.setdiff1d(np.arange(n), np.concatenate([np.zeros(0, int), *(b.members for b in bunches)]))
             things = np.concatenate(
                 [_moved(regions[single], _sized(len(single), scale, held[single])), np.array([b.outline for b in bunches], object)]
             )
@@ -128,17 +135,40 @@ class Bunches:
         groups = [np.flatnonzero(group == g) for g in np.unique(group[group >= 0])]
         groups = [g for g in groups if len(g) > 1]
         total = sum(len(g) for g in groups)
+        wider = np.zeros(len(regions), bool)
+        if self.wider is not None:
+            wider[: len(self.wider)] = self.wider
+        extra = self.extra_px / recipe.map_px
         out = []
         for members in groups:
             own = [turns[i] for i in members]
-            inner = _inner(regions[members], own, recipe, scale, seconds * len(members) / total, stop)
+            # Inside a bunch of several kinds they keep apart too.
+            mixed = wider[members].any() and not wider[members].all()
+            grown = _grown(regions[members], np.where(wider[members] & mixed, extra / scale, 0.0))
+            inner = _inner(grown, own, recipe, scale, seconds * len(members) / total, stop)
             laid = _moved(regions[members], inner)
             strict = int(group[members[0]]) in self.strict
             outline = shapely.convex_hull(shapely.union_all(laid)) if strict else shapely.MultiPolygon(
                 [p for p in shapely.get_parts(shapely.get_parts(laid)) if p.geom_type == "Polygon"]
             )  # fmt: skip
+            if wider[members].any():
+                outline = shapely.buffer(outline, extra, quad_segs=8)
             out.append(_Bunch(members, inner, outline, min(own, key=ANGLES.__getitem__)))
+        alone = wider & ~np.isin(np.arange(len(regions)), np.concatenate([np.zeros(0, int), *groups]))
+        for i in np.flatnonzero(alone & ~_is_held(group)):
+            rows = _sized(1, scale, np.zeros(1, bool))
+            outline = shapely.buffer(_moved(regions[[i]], rows)[0], extra, quad_segs=8)
+            out.append(_Bunch(np.array([i]), rows, outline, turns[i]))
         return out
+
+
+def _is_held(group: NDArray[np.int64]) -> NDArray[np.bool_]:
+    return np.asarray(group == _HELD)
+
+
+def _grown(regions: NDArray[np.object_], by: Floats) -> NDArray[np.object_]:
+    """Regions with room (n,) around them; those with none stay as they are."""
+    return np.where(by > 0, shapely.buffer(regions, by, quad_segs=8), regions)
 
 
 def _sized(count: int, scale: float, held: NDArray[np.bool_]) -> Floats:

@@ -214,6 +214,23 @@ def redo(request: HttpRequest, project_id: int, body: Step) -> StateOut:
     return state_of(project)
 
 
+@api.post("/projects/{project_id}/files/{file_id}/replace", response=JobOut)
+def compare_newer(
+    request: HttpRequest, project_id: int, file_id: int, files: list[UploadedFile] = File(...), paths: list[str] = Form(...)
+) -> JobOut:
+    """Upload a newer version of a file; a job tells what it would change. The job `replace` then takes it over."""
+    from .jobs.gather import clean_path
+    from .projects.reading import keep
+
+    project = _project(project_id)
+    if len(paths) != len(files):
+        raise QuiltError("Every file needs a path.")
+    if project.head is None or file_id not in project.head.files:
+        raise QuiltError("The file that should be replaced is not there any more.")
+    stored = [{"path": clean_path(p), "sha": keep(f.read())} for p, f in zip(paths, files, strict=True)]
+    return _job(Job.objects.create(project=project, kind="compare", params={"file": file_id, "files": stored}))
+
+
 @api.post("/projects/{project_id}/pictures", response=PictureOut)
 def bring_picture(request: HttpRequest, project_id: int, file: UploadedFile = File(...)) -> PictureOut:
     """Upload a picture to lay under a tile; which tile is a setting."""

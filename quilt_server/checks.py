@@ -41,6 +41,8 @@ def check(s: Settings) -> None:
         raise QuiltError(f"An island turns by one of {', '.join(ANGLES)}.")
     if not (0 <= s.channel_out <= 7 and 0 <= s.channel_in <= 7):
         raise QuiltError("UV channels are 0 to 7.")
+    if not (math.isfinite(s.apart_px) and 0 <= s.apart_px <= 512):
+        raise QuiltError("The gap between materials is from 0 to 512 px.")
     if s.bunch_objects not in ("", "loose", "strict"):
         raise QuiltError("Objects are bunched loosely, strictly or not at all.")
     names = [b.name.strip() for b in s.bunches]
@@ -53,6 +55,9 @@ def check(s: Settings) -> None:
 
 def _check_recipe(flat: dict[str, Any]) -> None:
     s = flat["sheet"]
+    numbers = ("padding_px", "margin_px", "seconds", "seed", "density")
+    if not all(isinstance(flat[k], int | float) and not isinstance(flat[k], bool) for k in numbers) or not isinstance(flat["rotate"], str):
+        raise QuiltError(f"{s['name']}: a value of its recipe is not what it should be.")
     try:
         Recipe(
             flat["map_px"], flat["padding_px"], flat["margin_px"], flat["rotate"], s["columns"], s["rows"],
@@ -87,6 +92,21 @@ def _sheets_asked(params: dict[str, Any], settings: dict[str, Any]) -> dict[str,
     return {"sheets": asked}
 
 
+def _variants(params: dict[str, Any], settings: dict[str, Any]) -> list[dict[str, Any]]:
+    """Recipes to try one after the other: what each has other than the sheet's own."""
+    asked = params.get("variants") or []
+    allowed = ("padding_px", "margin_px", "rotate", "seed", "seconds", "fill")
+    if not isinstance(asked, list) or len(asked) > 24 or not all(isinstance(v, dict) and set(v) <= set(allowed) for v in asked):
+        raise QuiltError(f"Up to 24 recipes are tried at once, that differ in {', '.join(allowed)}.")
+    numbers = (_sheets_asked(params, settings)["sheets"] or [sheets(settings)[0]["id"]]) if asked else []
+    if numbers == "stale":
+        raise QuiltError("Several recipes are tried on sheets that are named.")
+    for v in asked:
+        for s in numbers:
+            _check_recipe(of_sheet(settings, s) | v)
+    return asked
+
+
 def _chosen(params: dict[str, Any]) -> dict[str, list[int]] | None:
     chosen = params.get("islands")
     whole = isinstance(chosen, dict) and all(
@@ -113,8 +133,16 @@ def checked(kind: str, params: dict[str, Any], settings: dict[str, Any]) -> dict
         if not isinstance(channel, int) or not 0 <= channel <= 7:
             raise QuiltError("UV channels are 0 to 7.")
         return {"channel": channel}
-    if kind in ("pack", "explain"):
+    if kind == "pack":
+        return _sheets_asked(params, settings) | {"go_on": bool(params.get("go_on", False)), "variants": _variants(params, settings)}
+    if kind == "explain":
         return _sheets_asked(params, settings)
+    if kind in ("alike", "stack"):
+        return {"islands": _chosen(params), "mirrored": bool(params.get("mirrored", False))}
+    if kind == "replace":
+        if not isinstance(params.get("compared"), int):
+            raise QuiltError("Compare the newer version first.")
+        return {"compared": params["compared"]}
     if kind == "twins":
         return {"islands": _chosen(params), "on": bool(params.get("on", True))}
     if kind == "settings":

@@ -123,6 +123,7 @@ class SheetIn(Schema):
     tile_names: dict[str, str] = {}
     held_tiles: list[int] = []
     free: list[FreeRegion] = []
+    channel: int | None = None
 
 
 class PictureIn(Schema):
@@ -154,6 +155,7 @@ class Settings(RecipeIn):
     sheet_of: dict[str, int] = {}
     bunches: list[BunchIn] = []
     bunch_objects: str = ""
+    apart_px: float = 0.0
 
 
 class SheetOut(Schema):

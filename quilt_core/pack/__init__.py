@@ -2,6 +2,6 @@
 
 from .driver import pack
 from .explain import Explanation, Hint, explain
-from .recipe import Packing, PackResult, Recipe, Rules
+from .recipe import Packing, PackResult, Recipe, Rules, Start
 
-__all__ = ["Explanation", "Hint", "PackResult", "Packing", "Recipe", "Rules", "explain", "pack"]
+__all__ = ["Explanation", "Hint", "PackResult", "Packing", "Recipe", "Rules", "Start", "explain", "pack"]

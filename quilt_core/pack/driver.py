@@ -27,8 +27,12 @@ _FIRST = 1.0  # seconds more that it has while there is no layout at all
 
 def _phases(search: Search) -> None:
     """The constructive passes, then the search of overlaps."""
-    construct = Construct(search)
     n = search.shapes.count
+    # A layout to go on from takes the place of the constructive passes, where it keeps the gaps.
+    if search.start is not None and n <= MOST and search.hold is None and search.offer(search.start):
+        Improve(search, [search.start]).run()
+        return
+    construct = Construct(search)
     grids = (256, 512) if n <= 400 else (512, 2048) if n <= 3000 else (2048, 4096)
     for resolution in grids:
         if not construct.run(resolution, resolution == grids[-1]) or search.over():

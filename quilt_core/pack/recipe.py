@@ -73,11 +73,21 @@ class Rules:
     rotate : one of `ANGLES` for each island (an upright island has "none")
     mirror : whether an island may be mirrored
     held : islands that stay where they are in tile space, as the regions that came in
+    start : a layout to go on from, where each region was only scaled and shifted; see `Start`
     """
 
     rotate: tuple[str, ...] | None = None
     mirror: NDArray[np.bool_] | None = None
     held: NDArray[np.bool_] | None = None
+    start: Start | None = None
+
+
+@dataclass(frozen=True)
+class Start:
+    """A layout to go on from: the middle (n, 2) of each region's box on the sheet, in tiles, and the common scale."""
+
+    middle: Floats
+    common: float
 
 
 @dataclass(frozen=True)

@@ -13,7 +13,7 @@ from numpy.typing import NDArray
 
 from ..prove.gaps import smallest_gap
 from .compact import Frame, Gaps, State, compact, exact_gaps
-from .recipe import Packing, Recipe, Rules
+from .recipe import Packing, Recipe, Rules, Start
 from .shapes import BASE, Shapes, cos_sin, prepare
 
 LP_MOST = 2500  # islands; above that the linear programme takes longer than it gains
@@ -31,7 +31,7 @@ class Search:
         rotate = recipe.rotate if rules.rotate is None else rules.rotate
         mirror = recipe.mirror if rules.mirror is None else rules.mirror
         ratio = recipe.ratio
-        self.shapes: Shapes = prepare(regions, rotate, hole, mirror, float((ratio**2).sum()), held)
+        self.shapes: Shapes = prepare(regions, rotate, hole, mirror, float((ratio**2).sum()), held, rules.start is not None)
         # With a held density the regions come at their final size in tiles, so a tile is `scale` units wide.
         self.hold = self.shapes.scale if recipe.density is not None else None
         self.gaps: Gaps = exact_gaps(recipe.padding_px, recipe.margin_px, recipe.map_px, self.hold)
@@ -39,12 +39,22 @@ class Search:
         self.held_tile = np.where(held, corner[:, 1] * recipe.columns + corner[:, 0], 0).astype(np.int64)
         self.held_at = np.where(held[:, None], self.shapes.centre - corner, 0.0)
         self.frame = Frame(ratio, held, ratio[self.held_tile], None if self.hold is not None else self.shapes.scale)
+        self.start = None if rules.start is None else self._begun(rules.start)
         self.best: State | None = None
         self.history: list[tuple[float, float]] = []
         self.passes = 0
         self.random = np.random.default_rng(recipe.seed)
         self.stop = np.zeros(1, np.int64)
         self.turn = threading.RLock()  # held while the best layout is compared and changed
+
+    def _begun(self, start: Start) -> State:
+        """The layout to go on from, in units."""
+        side = self.shapes.scale / start.common
+        corner = np.floor(start.middle)
+        tile = (corner[:, 1] * self.recipe.columns + corner[:, 0]).astype(np.int64).clip(0, self.recipe.tiles - 1)
+        tile = np.where(self.frame.held, self.held_tile, tile)
+        inside = np.where(self.frame.held[:, None], self.held_at, start.middle - corner)
+        return State(inside * (side * self.frame.ratio[tile])[:, None], np.zeros(len(tile), np.int64), tile, side)
 
     @property
     def free(self) -> NDArray[np.int64]:

@@ -116,6 +116,7 @@ def prepare(
     mirror: bool | NDArray[np.bool_] = False,
     tiles: float = 1.0,
     held: NDArray[np.bool_] | None = None,
+    as_is: bool = False,
 ) -> Shapes:
     """Outlines of polygons (at their relative sizes) for packing.
 
@@ -127,6 +128,7 @@ def prepare(
     mirror : whether islands may be mirrored, for all or (n,)
     tiles : area of all tiles, in tiles
     held : (n,) islands that keep their place and pose; they come at their size in tiles
+    as_is : freely turning islands start from the turn that they come in, not from their least box
     """
     n = len(regions)
     rotates = [rotate] * n if isinstance(rotate, str) else list(rotate)
@@ -136,7 +138,7 @@ def prepare(
     area = shapely.area(regions)
     room = max(FILL * tiles - float(area[held].sum()), 0.05 * tiles)
     scale = math.sqrt(room * BASE * BASE / max(float(area[~held].sum()), 1e-300)) if not held.all() else BASE
-    base = upright_turns(regions, np.array([r == "free" for r in rotates]))
+    base = np.zeros(n) if as_is else upright_turns(regions, np.array([r == "free" for r in rotates]))
     box = shapely.bounds(regions)
     centre = 0.5 * (box[:, :2] + box[:, 2:])
     owner = np.repeat(np.arange(n), shapely.get_num_coordinates(regions))

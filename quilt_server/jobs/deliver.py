@@ -40,7 +40,7 @@ def run_deliver(job: Job) -> None:
     with zipfile.ZipFile(out, "w", zipfile.ZIP_DEFLATED) as archive:
         for n, c in enumerate(chosen):
             report_progress(job, {"text": f"Writing {c.file.name}", "part": n / len(chosen)})
-            again.append(_write(archive, c, tables[str(c.file.pk)], int(settings["channel_out"])))
+            again.append(_write(archive, c, tables[str(c.file.pk)], _channels(c, settings)))
         report_progress(job, {"text": "Proving what was written", "part": 0.9})
         figures = _figures(project, settings, chosen, again)
         archive.writestr("report.json", json.dumps(figures, indent=2))
@@ -73,7 +73,41 @@ def _templates(archive: zipfile.ZipFile, again: list[Chosen], settings: dict[str
             archive.writestr(name, picture(parts, rows, on == s["id"], tiles.tile_px.get(tile, tiles.px), None, tile))
 
 
-def _write(archive: zipfile.ZipFile, c: Chosen, table: Floats, channel: int) -> Chosen:
+def _channels(c: Chosen, settings: dict[str, Any]) -> dict[int, int]:
+    """The UV channel that each mesh of a file is written to: that of the sheet that its islands lie on.
+
+    Raises
+    ------
+    QuiltError : one mesh lies on sheets that write different channels
+    """
+    usual = int(settings["channel_out"])
+    channel = {s["id"]: usual if s["channel"] is None else int(s["channel"]) for s in sheets(settings)}
+    parts = parts_of([c])
+    on = parts.pieced(sheet_numbers([c], parts, settings))
+    out: dict[int, int] = {}
+    for (m, piece), numbers in zip([(m, p) for m, p in enumerate(c.pieces) if p is not None], on, strict=True):
+        found = {channel[int(s)] for s in numbers}
+        if len(found) > 1:
+            raise QuiltError(
+                f"{piece.objects[0].name} lies on sheets that write different UV channels. Put it on one, or give both one channel."
+            )
+        out[m] = found.pop() if found else usual
+    return out
+
+
+def _written(c: Chosen, uvs: dict[int, Floats], channel: dict[int, int]) -> dict[str, bytes]:
+    """The file with its new UVs; where meshes are written to different channels, one channel after the other."""
+    scene, out = c.scene, {}
+    beside = {path: bytes(Original.objects.get(pk=sha).data) for path, sha in c.file.companions.items()}
+    for number in sorted(set(channel.values())) or [0]:
+        out = formats.write(scene, {m: uv for m, uv in uvs.items() if channel[m] == number}, number)
+        beside |= {k: v for k, v in out.items() if k}
+        if len(set(channel.values())) > 1:
+            scene = formats.read(out[""], c.file.name, c.file.unit_m, beside)
+    return {**{k: v for k, v in beside.items() if k in out}, **out}
+
+
+def _write(archive: zipfile.ZipFile, c: Chosen, table: Floats, channel: dict[int, int]) -> Chosen:
     """Put a file with its new UVs and companions into the zip; returns it as read back from what was written."""
     file, starts = c.file, c.starts()
     folder = file.name.rsplit("/", 1)[0] + "/" if "/" in file.name else ""
@@ -82,7 +116,7 @@ def _write(archive: zipfile.ZipFile, c: Chosen, table: Floats, channel: int) -> 
         for m, p in enumerate(c.pieces)
         if p is not None
     }
-    written = formats.write(c.scene, uvs, channel)
+    written = _written(c, uvs, channel)
     names = {folder + (k or file.name.rsplit("/", 1)[-1]): v for k, v in written.items()}
     for path, sha in file.companions.items():
         names.setdefault(folder + path, bytes(Original.objects.get(pk=sha).data))
@@ -92,7 +126,8 @@ def _write(archive: zipfile.ZipFile, c: Chosen, table: Floats, channel: int) -> 
     scene = formats.read(names[file.name], file.name, file.unit_m, {k[len(folder) :]: v for k, v in names.items()})
     # The islands are those that were packed; twins that share an edge would else be one island in what was written.
     given = [None if p is None else p.islands.of_triangle for p in c.pieces]
-    pieces = [p if w is not None else None for p, w in zip(analyse(scene, channel, False, given), c.pieces, strict=True)]
+    read = {number: analyse(scene, number, False, given) for number in set(channel.values())}
+    pieces = [read[channel[m]][m] if m in channel else None for m in range(len(c.pieces))]
     return replace(c, scene=scene, pieces=pieces)
 
 

@@ -49,13 +49,19 @@ def unzip(name: str, data: bytes) -> dict[str, bytes]:
         raise FileError(name, "this zip cannot be opened", "", "Make it again without a password.") from e
 
 
-def run_import(job: Job) -> None:
-    """Read all meshes among the uploaded files. Either all of them join the project, or none."""
-    stored = Original.objects.in_bulk([f["sha"] for f in job.params["files"]])
+def bodies_of(files: list[dict[str, str]]) -> dict[str, bytes]:
+    """Uploaded files by path, zips opened."""
+    stored = Original.objects.in_bulk([f["sha"] for f in files])
     bodies: dict[str, bytes] = {}
-    for f in job.params["files"]:
+    for f in files:
         data = bytes(stored[f["sha"]].data)
         bodies.update(unzip(f["path"], data) if f["path"].lower().endswith(".zip") else {clean_path(f["path"]): data})
+    return bodies
+
+
+def run_import(job: Job) -> None:
+    """Read all meshes among the uploaded files. Either all of them join the project, or none."""
+    bodies = bodies_of(job.params["files"])
     meshes = [p for p in bodies if formats.is_mesh(p)]
     if not meshes:
         raise QuiltError("There is no mesh among these files. Meshes are .obj, .glb or .gltf.")
@@ -63,7 +69,7 @@ def run_import(job: Job) -> None:
     rows = []
     for number, path in enumerate(sorted(meshes)):
         report_progress(job, {"text": f"Reading {path}", "part": number / len(meshes)})
-        rows.append(_read_one(job, path, bodies, channel))
+        rows.append(read_one(job, path, bodies, channel, float(job.params.get("unit_m", 1.0))))
     report_progress(job, {"text": "Measuring what is wrong", "part": 0.95})
     with transaction.atomic():
         project = Project.objects.get(pk=job.project_id)
@@ -88,10 +94,10 @@ def run_import(job: Job) -> None:
         advance(project, label, snapshot, layout)
 
 
-def _read_one(job: Job, path: str, bodies: dict[str, bytes], channel: int) -> tuple[SourceFile, Reading]:
+def read_one(job: Job, path: str, bodies: dict[str, bytes], channel: int, unit: float) -> tuple[SourceFile, Reading]:
+    """A mesh among uploaded files with what it names beside it; neither row is saved yet."""
     folder = path.rsplit("/", 1)[0] + "/" if "/" in path else ""
     beside = {p[len(folder) :]: b for p, b in bodies.items() if p.startswith(folder) and p != path}
-    unit = float(job.params.get("unit_m", 1.0))
     scene = formats.read(bodies[path], path, unit, beside)
     found = {formats.find_resource(r, beside) for r in scene.references}
     companions = {p: keep(beside[p]) for p in found if p}

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import time
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 from typing import Any
 
 import numpy as np
@@ -20,9 +20,10 @@ from ..projects.figures import sheet_rows
 from ..projects.geometry import from_npz, to_npz
 from ..projects.models import Job, Layout, Project, Snapshot
 from ..projects.reading import Chosen, Parts, choose, each, measure, parts_of, sheet_numbers, twin_groups, weights
-from ..projects.sheets import grid, of_sheet, sheet_by, sheets
-from ..projects.stale import inputs_of
+from ..projects.sheets import IN_RECIPE, grid, of_sheet, sheet_by, sheets
+from ..projects.stale import WORDS, inputs_of
 from ..projects.state import advance, settings_of
+from ..projects.tries import keep_try
 from .progress import StopFlag, report_progress
 
 _TRIAL = 2.0  # seconds of each trial of an explanation
@@ -62,7 +63,23 @@ def rules_of(chosen: list[Chosen], parts: Parts, settings: dict[str, Any], flat:
     return SheetRules(
         None if turns is None else tuple(turns), np.array(held, bool) if settings["held"] else None, twin_groups(parts, settings), only,
         bunch, strict, frozenset(int(t) for t in sheet["held_tiles"]), tuple((int(f["tile"]), tuple(f["box"])) for f in sheet["free"]),
+        _kinds(parts, chosen) if settings["apart_px"] > 0 else None, float(settings["apart_px"]),
     )  # fmt: skip
+
+
+def _kinds(parts: Parts, chosen: list[Chosen]) -> NDArray[np.int64]:
+    """Material (n,) of every island, the one of most of its triangles; materials of one name are one."""
+    names: dict[str, int] = {}
+    scenes = [c.scene for c in chosen for p in c.pieces if p is not None]
+    out = []
+    for piece, scene in zip(parts.pieces, scenes, strict=True):
+        number = np.array([names.setdefault(m.name, len(names)) for m in scene.materials] + [-1], np.int64)
+        of, has = piece.islands.of_triangle, piece.islands.of_triangle >= 0
+        material = number[np.clip(piece.mesh.materials[has], -1, len(number) - 2)] + 1
+        votes = np.zeros((piece.islands.count, int(material.max(initial=0)) + 1), np.int64)
+        np.add.at(votes, (of[has], material), 1)
+        out.append(votes.argmax(axis=1))
+    return np.concatenate(out) if out else np.zeros(0, np.int64)
 
 
 def _bunches(chosen: list[Chosen], parts: Parts, settings: dict[str, Any]) -> tuple[NDArray[np.int64] | None, frozenset[int]]:
@@ -88,6 +105,7 @@ class _Work:
     chosen: list[Chosen]
     parts: Parts
     settings: dict[str, Any]
+    variant: dict[str, Any] = field(default_factory=dict)
 
 
 def _wanted(job: Job, head: Snapshot) -> list[int]:
@@ -109,22 +127,33 @@ def run_pack(job: Job) -> None:
     project, head, layout = head_of(job)
     settings = settings_of(head)
     wanted = _wanted(job, head)
+    variants = job.params.get("variants") or [{}]
     report_progress(job, {"text": "Reading the islands", "seconds": 0.0, "of": 0.0})
     chosen = choose(head)
     work = _Work(job, chosen, parts_of(chosen), settings)
-    summary = []
-    for n, number in enumerate(wanted):
+    summary: list[dict[str, Any]] = []
+    best: tuple[float, Layout] | None = None
+    runs = [(number, variant) for number in wanted for variant in variants]
+    for n, (number, variant) in enumerate(runs):
         begin = time.monotonic()
         was = head.layout.figures.get("sheets", {}).get(str(number)) if head.layout else None
-        head, layout, stopped = _pack_one(work, project, head, layout, number, f" {n + 1} of {len(wanted)}" if len(wanted) > 1 else "")
+        work.variant = variant
+        head, layout, stopped = _pack_one(work, project, head, layout, number, f" {n + 1} of {len(runs)}" if len(runs) > 1 else "")
         now = layout.figures["sheets"][str(number)]
+        told = ", ".join(f"{WORDS[k]} {v:g}" if not isinstance(v, str) else f"{WORDS[k]} {v}" for k, v in variant.items())
         summary.append(
-            {"sheet": number, "name": sheet_by(settings, number)["name"], "recipe": sheet_by(settings, number)["recipe"],
+            {"sheet": number, "name": layout.name if variant else sheet_by(settings, number)["name"], "recipe": told or sheet_by(settings, number)["recipe"],
              "was": None if was is None else was["coverage"], "coverage": now["coverage"], "density": now["density"],
              "seconds": round(time.monotonic() - begin, 1)}
         )  # fmt: skip
         if stopped:
             break
+        if variant and now["density"] is not None and (best is None or now["density"] > best[0]):
+            best = now["density"], layout
+    if best is not None and head.kept.get(str(best[1].sheet)) != best[1].pk:
+        # Of several recipes the sharpest layout is kept; the others stay as tries.
+        with transaction.atomic():
+            keep_try(Project.objects.select_for_update().get(pk=project.pk), head, best[1])
     job.result = {"layout": layout.pk, "summary": summary}
 
 
@@ -132,9 +161,9 @@ def _pack_one(work: _Work, project: Project, head: Snapshot, before: Layout, num
     """Pack a sheet and make the result the project's layout; returns the new snapshot and layout, and whether it was stopped."""
     job, chosen, parts, settings = work.job, work.chosen, work.parts, work.settings
     begin = time.monotonic()
-    flat = of_sheet(settings, number)
+    flat = of_sheet(settings, number) | work.variant
     recipe = recipe_of(flat)
-    name = f" {flat['sheet']['name']}{which}" if len(sheets(settings)) > 1 else ""
+    name = f" {flat['sheet']['name']}{which}" if len(sheets(settings)) > 1 or which else ""
     far: dict[str, Any] = {"text": f"Packing{name}", "seconds": 0.0, "of": recipe.seconds, "sheet": number}
     report_progress(job, far)
     old = from_npz(before.tables)
@@ -154,10 +183,14 @@ def _pack_one(work: _Work, project: Project, head: Snapshot, before: Layout, num
             report_progress(job, far)
         return flag()
 
-    ruled = rules_of(chosen, parts, settings, flat, only)
+    ruled = replace(rules_of(chosen, parts, settings, flat, only), go_on=bool(job.params.get("go_on")))
     packed = pack_sheet(parts.pieces, recipe, bool(flat["keep_ratios"]), progress, stop, weights(chosen, parts, settings), ruled, present)
     report_progress(job, far | {"text": f"Proving{name}", "coverage": packed.result.best.coverage})
-    layout = Layout(project=project, kind="pack", channel=before.channel, recipe=settings, sheet=number, inputs=inputs_of(head)[number])
+    layout = Layout(project=project, kind="pack", channel=before.channel, recipe=settings | {k: flat[k] for k in IN_RECIPE}, sheet=number)
+    if work.variant:
+        layout.recipe |= {"recipes": {}, "sheets": [s | {"recipe": ""} for s in sheets(settings)]}
+    made_from = inputs_of(head)[number]
+    layout.inputs = made_from | {"recipe": made_from["recipe"] | {k: v for k, v in work.variant.items() if k in made_from["recipe"]}}
     layout.figures = {
         "seconds": round(time.monotonic() - begin, 2), "seed": recipe.seed, "passes": packed.result.passes, "stopped": packed.result.stopped,
         "limiting": report.limiting(parts.pieces, packed.tables, parts.pieced(only)),

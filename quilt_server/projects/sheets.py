@@ -15,7 +15,7 @@ from quilt_core.tiles import Grid, place
 IN_RECIPE = ("padding_px", "margin_px", "rotate", "hold", "density", "keep_ratios", "fill", "mirror", "seconds", "seed")
 FIRST: dict[str, Any] = {
     "id": 1, "name": "Sheet 1", "recipe": "", "map_px": None, "columns": 1, "rows": 1, "tile_px": {}, "tile_names": {}, "held_tiles": [],
-    "free": [],
+    "free": [], "channel": None,
 }  # fmt: skip
 MOST_SHEETS = 200
 
@@ -87,6 +87,8 @@ def _check_one(s: dict[str, Any], settings: dict[str, Any]) -> None:
             place(t)
     except ValueError as e:
         raise QuiltError(f"{s['name']}: {e}.") from e
+    if s["channel"] is not None and not 0 <= s["channel"] <= 7:
+        raise QuiltError(f"{s['name']}: UV channels are 0 to 7.")
     if any(not 16 <= px <= 16384 for px in s["tile_px"].values()):
         raise QuiltError(f"{s['name']}: a tile has 16 to 16384 px.")
     if tiles <= {int(t) for t in s["held_tiles"]}:

@@ -16,9 +16,9 @@ from .state import by_file, readings, settings_of
 WORDS = {
     "map_px": "map size", "padding_px": "padding", "margin_px": "margin", "rotate": "turning", "hold": "holding the density", "density": "density",
     "keep_ratios": "keeping sizes", "fill": "filling of tiles", "mirror": "mirrored placing", "seconds": "time", "seed": "seed",
-    "columns": "columns", "rows": "rows", "tile_px": "resolution of tiles", "held_tiles": "held tiles", "free": "regions kept free",
+    "columns": "columns", "rows": "rows", "apart_px": "gap between materials", "tile_px": "resolution of tiles", "held_tiles": "held tiles", "free": "regions kept free",
 }  # fmt: skip
-UNIT = {"map_px": " px", "padding_px": " px", "margin_px": " px", "density": " px/m"}
+UNIT = {"map_px": " px", "apart_px": " px", "padding_px": " px", "margin_px": " px", "density": " px/m"}
 _TILES = ("columns", "rows", "tile_px", "held_tiles", "free")
 _RULES = ("weights", "turns", "held", "twins", "bunches")
 
@@ -53,7 +53,7 @@ def inputs_of(snapshot: Snapshot) -> dict[int, dict[str, Any]]:
         keys = {f"{f}:{i}" for f, v in mine.items() for i in v} if settings["twins"] else set()
         rules["twins"] = _digest(sorted(g for g in (sorted(keys.intersection(t)) for t in settings["twins"]) if g))
         out[s["id"]] = {
-            "recipe": {k: flat[k] for k in ("map_px", *IN_RECIPE) if k != "seconds"},
+            "recipe": {k: flat[k] for k in ("map_px", *IN_RECIPE, "apart_px") if k != "seconds"},
             "tiles": {k: s[k] for k in _TILES},
             "files": {str(f): files.get(f, "") for f in mine},
             "read": [settings["channel_in"], sorted(set(settings["welded"]) & set(mine))],
@@ -74,7 +74,7 @@ def reasons(was: dict[str, Any], now: dict[str, Any]) -> list[str]:
                 simple = all(isinstance(v, str | int | float) for v in (old, new))
                 out.append(f"{WORDS[k]} {old:g} to {new:g}{UNIT.get(k, '')}" if simple and not isinstance(old, str | bool)
                            else f"{WORDS[k]} {old} to {new}" if isinstance(old, str) else f"{WORDS[k]} changed")  # fmt: skip
-    if was["files"] != now["files"] and any(was["files"].get(f) != sha for f, sha in now["files"].items() if f in was["files"]):
+    if set(was["files"]) - set(now["files"]) and set(now["files"]) - set(was["files"]):
         out.append("a file was replaced")
     if was["read"] != now["read"]:
         out.append("islands were read anew")

@@ -10,7 +10,8 @@ export const STAGES = ['Gather', 'Inspect', 'Mend', 'Even', 'Arrange', 'Prove', 
 export const UNITS = { m: 1, cm: 0.01, mm: 0.001, in: 0.0254, ft: 0.3048 }
 export type Unit = keyof typeof UNITS
 export type Stage = (typeof STAGES)[number]
-export type Kind = 'pack' | 'explain' | 'mend' | 'channel' | 'deliver' | 'settings' | 'twins' | 'weld'
+export type Kind =
+  'pack' | 'explain' | 'mend' | 'channel' | 'deliver' | 'settings' | 'twins' | 'weld' | 'alike' | 'stack' | 'replace'
 
 /** What limits the layout, and what an action would gain, as measured by trying it. */
 export interface Explanation {
@@ -19,6 +20,18 @@ export interface Explanation {
   long: [number, number][]
   large: [number, number][]
   hints: { kind: string; islands: [number, number][]; gain: number; value: number | string | null }[]
+}
+
+/** What a newer version of a file would change. */
+export interface Newer {
+  /** The job that compared it. */
+  job: number
+  file: number
+  name: string
+  same: string[]
+  new: string[]
+  gone: string[]
+  changed: { name: string; same: number; changed: number; new: number; gone: number }[]
 }
 
 /** What a run over several sheets did. */
@@ -75,6 +88,10 @@ interface Quilt {
   discard: (layout: number, change?: { discarded?: boolean; name?: string }) => Promise<void>
   step: (direction: 'undo' | 'redo') => Promise<void>
   start: (kind: Kind, params?: Record<string, unknown>) => Promise<void>
+  /** What a newer version of a file would change, once it was compared. */
+  newer: Newer | null
+  dropNewer: () => void
+  compareNewer: (file: number, files: { path: string; file: File }[]) => Promise<void>
   upload: (files: { path: string; file: File }[]) => Promise<void>
   setUnit: (unit: Unit) => void
   stop: () => Promise<void>
@@ -180,11 +197,21 @@ export const useQuilt = create<Quilt>((set, get) => {
       set({ summary, stage: summary.length > 1 ? 'Arrange' : 'Prove' })
     }
     if (job.kind === 'import') set({ stage: 'Inspect' })
+    if (job.kind === 'compare') set({ newer: { ...(job.result as unknown as Newer), job: job.id } })
+    if (job.kind === 'replace') set({ newer: null })
+    if (job.kind === 'alike') {
+      const found = job.result.islands as Record<string, number[]>
+      get().select(
+        Object.entries(found).flatMap(([file, islands]) => islands.map((i) => `${file}:${i}`)),
+        false,
+        true,
+      )
+    }
     if (job.kind === 'explain') {
       const found = job.result as unknown as Omit<Explanation, 'layout'>
       set({ explanation: { ...found, layout: get().state?.layout ?? 0 } })
     }
-    if (['mend', 'twins', 'weld'].includes(job.kind)) {
+    if (['mend', 'twins', 'weld', 'stack'].includes(job.kind)) {
       const n = Number(job.result.changed ?? 0)
       set({ note: n ? `${n} ${n === 1 ? 'island' : 'islands'} changed.` : 'Nothing had to be changed.' })
     }
@@ -339,6 +366,17 @@ export const useQuilt = create<Quilt>((set, get) => {
         if (data) void follow(data)
         else set({ message: words(error) })
       }),
+    newer: null,
+    dropNewer: () => set({ newer: null }),
+    async compareNewer(file, files) {
+      const project = get().state
+      if (!project || !files.length) return
+      try {
+        await follow(await bringIn(project.id, files, 1, file))
+      } catch (e) {
+        set({ message: (e as Error).message })
+      }
+    },
     async upload(files) {
       const project = get().state
       if (!project) return set({ message: 'The project is still being loaded. Drop the files again in a moment.' })

@@ -40,15 +40,20 @@ export async function bringPicture(project: number, file: File): Promise<{ sha: 
   return body as { sha: string; name: string }
 }
 
-/** Uploads files with their relative paths. */
-export async function bringIn(project: number, files: { path: string; file: File }[], unit: number): Promise<Job> {
+/** Uploads files with their relative paths: new ones, or with `file` the newer version of one that is there. */
+export async function bringIn(
+  project: number,
+  files: { path: string; file: File }[],
+  unit: number,
+  file?: number,
+): Promise<Job> {
   const form = new FormData()
-  for (const { path, file } of files) {
-    form.append('files', file, file.name)
-    form.append('paths', path)
+  for (const f of files) {
+    form.append('files', f.file, f.file.name)
+    form.append('paths', f.path)
   }
   form.append('unit_m', String(unit))
-  const response = await fetch(`/api/projects/${project}/files`, {
+  const response = await fetch(`/api/projects/${project}/files${file === undefined ? '' : `/${file}/replace`}`, {
     method: 'POST',
     body: form,
     headers: { 'X-Quilt': '1' },

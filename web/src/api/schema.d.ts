@@ -176,6 +176,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/projects/{project_id}/files/{file_id}/replace": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Compare Newer
+         * @description Upload a newer version of a file; a job tells what it would change. The job `replace` then takes it over.
+         */
+        post: operations["quilt_server_api_compare_newer"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/projects/{project_id}/jobs": {
         parameters: {
             query?: never;
@@ -679,6 +699,11 @@ export interface components {
         /** Settings */
         Settings: {
             /**
+             * Apart Px
+             * @default 0
+             */
+            apart_px: number;
+            /**
              * Band
              * @default 10
              */
@@ -793,6 +818,8 @@ export interface components {
         };
         /** SheetIn */
         SheetIn: {
+            /** Channel */
+            channel?: number | null;
             /**
              * Columns
              * @default 1
@@ -1199,6 +1226,38 @@ export interface operations {
                      * @default 1
                      */
                     unit_m?: number;
+                };
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["JobOut"];
+                };
+            };
+        };
+    };
+    quilt_server_api_compare_newer: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: number;
+                file_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "multipart/form-data": {
+                    /** Files */
+                    files: string[];
+                    /** Paths */
+                    paths: string[];
                 };
             };
         };

@@ -85,6 +85,11 @@ export function LineRow({ line, selected, place, target, own, band, choose, show
           )}
         </Text>
       )}
+      {line.rules.length > 0 && (
+        <Text fontSize="xs" color="indigo" truncate maxW="70px" title={`Rules: ${line.rules.join(', ')}`}>
+          {line.rules.join(', ')}
+        </Text>
+      )}
       {weight !== 1 && (
         <Text fontSize="xs" color="indigo" title={`Weight ${weight}`}>
           ×{weight}

@@ -14,7 +14,7 @@ export type Sort = keyof typeof SORTS
 
 /** A line of the ledger: an object, or an island of an open one. */
 export type Line =
-  | { kind: 'object'; key: string; sheet: number; object: ObjectRow; colour: string; open: boolean }
+  | { kind: 'object'; key: string; sheet: number; object: ObjectRow; colour: string; open: boolean; rules: string[] }
   | {
       kind: 'island'
       key: string
@@ -23,6 +23,7 @@ export type Line =
       faults: string[]
       density: number | null
       weight: number
+      rules: string[]
     }
 
 /** The lines that the ledger shows. `fault`: only what has this kind of fault; `sheet`: only what lies on this sheet (0: on any). */
@@ -60,6 +61,7 @@ export function linesOf(
         const key = `${file}:${i}`
         kinds.set(key, [...(kinds.get(key) ?? []), f.kind])
       }
+  const rules = rulesOf(state)
   const lines: Line[] = []
   for (const o of found) {
     const isOpen = open.has(o.key)
@@ -68,6 +70,7 @@ export function linesOf(
       key: o.key,
       sheet: o.sheets[0] ?? 0,
       object: o,
+      rules: rules(o.key),
       colour: CLOTH[objects.indexOf(o) % CLOTH.length],
       open: isOpen,
     })
@@ -84,8 +87,27 @@ export function linesOf(
         faults: kinds.get(key) ?? [],
         density: piece?.density(i) ?? null,
         weight: weightOf(state, o.file, o.number, i),
+        rules: rules(key),
       })
     }
   }
   return lines
+}
+
+/** The rules that are set on an object or island itself, in words. */
+function rulesOf(state: State | null): (key: string) => string[] {
+  const s = state?.settings
+  const held = new Set(s?.held ?? [])
+  const twins = new Set(s?.twins?.flat() ?? [])
+  const bunch = new Map((s?.bunches ?? []).flatMap((b) => b.members.map((k) => [k, b.name] as const)))
+  return (key) => {
+    const turn = s?.turns?.[key]
+    const words = [
+      held.has(key) && 'held',
+      turn && (turn === 'none' ? 'upright' : `turns ${turn}`),
+      bunch.get(key),
+      twins.has(key) && 'twin',
+    ]
+    return words.filter((w): w is string => !!w)
+  }
 }

@@ -16,6 +16,7 @@ export const FIRST: Sheet = {
   tile_names: {},
   held_tiles: [],
   free: [],
+  channel: null,
 }
 export const IN_RECIPE = [
   'padding_px',

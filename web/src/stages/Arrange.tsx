@@ -1,6 +1,7 @@
 import { Box, Button, Flex, Text } from '@chakra-ui/react'
 import { sheetBy, sheetsOf } from '../scene/sheets'
 import { useQuilt } from '../store'
+import { Batch } from './arrange/Batch'
 import { Hand } from './arrange/Hand'
 import { Planner } from './arrange/Planner'
 import { RecipePanel } from './arrange/RecipePanel'
@@ -40,6 +41,28 @@ export function Arrange() {
           </Button>
         )}
       </Flex>
+      <Flex gap="1" mt="1" wrap="wrap">
+        <Button
+          size="xs"
+          variant="outline"
+          disabled={!!job || !row?.kept}
+          title="Search on from the layout as it is, for the recipe's time"
+          onClick={() => void start('pack', { sheets: [now.id], go_on: true })}
+        >
+          Go on from this layout
+        </Button>
+        {many && stale.length > 1 && (
+          <Button
+            size="xs"
+            variant="ghost"
+            disabled={!!job}
+            title="Packs the next stale sheet only, so that it can be looked at"
+            onClick={() => void start('pack', { sheets: [stale[0].id] })}
+          >
+            The next stale one
+          </Button>
+        )}
+      </Flex>
       {!!row?.stale.length && (
         <Text color="madder" mt="1">
           Stale: {row.stale.join('; ')}.
@@ -49,7 +72,8 @@ export function Arrange() {
         <Box mt="2" role="status">
           {summary.map((r) => (
             <Text key={r.name}>
-              {r.name}: {r.was === null ? '' : `${(100 * r.was).toFixed(1)} to `}
+              {r.name}
+              {r.recipe && `, ${r.recipe}`}: {r.was === null ? '' : `${(100 * r.was).toFixed(1)} to `}
               {(100 * r.coverage).toFixed(1)} %, {r.density?.toPrecision(4)} px/m, {r.seconds} s
             </Text>
           ))}
@@ -63,6 +87,9 @@ export function Arrange() {
       </Section>
       <Section name="Recipe" usual>
         <RecipePanel />
+      </Section>
+      <Section name="Try several recipes">
+        <Batch />
       </Section>
       <Section name="Rules" usual>
         <Rules />

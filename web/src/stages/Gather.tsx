@@ -7,7 +7,7 @@ import { Choice, numbered, Setting, Title } from './parts'
 const UNIT_NAMES = { m: 'm', cm: 'cm', mm: 'mm', in: 'in', ft: 'ft' }
 
 export function Gather() {
-  const { state, job, upload, unit, setUnit, selection, change, start } = useQuilt()
+  const { state, job, upload, unit, setUnit, selection, change, start, compareNewer, newer } = useQuilt()
   const files = useRef<HTMLInputElement>(null)
   const folder = useRef<HTMLInputElement>(null)
   const take = (list: FileList | null) => list?.length && void upload(fromList(list))
@@ -63,7 +63,27 @@ export function Gather() {
       )}
       {state?.files.map((f) => (
         <Box key={f.id} py="1" borderBottom="1px dashed" borderColor="thread">
-          <Text fontWeight="600">{f.name}</Text>
+          <Flex justify="space-between" align="center" gap="2">
+            <Text fontWeight="600" truncate>
+              {f.name}
+            </Text>
+            <Button size="2xs" variant="ghost" asChild title="Compare it with a newer version, and take that over">
+              <label>
+                Replace
+                <input
+                  type="file"
+                  multiple
+                  hidden
+                  data-testid={`replace-${f.name}`}
+                  disabled={!!job}
+                  onChange={(e) => {
+                    if (e.target.files?.length) void compareNewer(f.id, fromList(e.target.files))
+                    e.target.value = ''
+                  }}
+                />
+              </label>
+            </Button>
+          </Flex>
           {f.warnings.map((w) => (
             <Text key={w} color="faded" fontSize="xs">
               {w}
@@ -71,6 +91,7 @@ export function Gather() {
           ))}
         </Box>
       ))}
+      {newer && <NewerVersion />}
       {!!state?.files.length && (
         <Flex gap="2" mt="3" wrap="wrap">
           <Button size="xs" variant="outline" disabled={!selection.size || !!job} onClick={() => leave(true)}>
@@ -82,5 +103,47 @@ export function Gather() {
         </Flex>
       )}
     </>
+  )
+}
+
+/** What a newer version of a file would change; nothing is changed before it is taken over. */
+function NewerVersion() {
+  const { newer, job, start, dropNewer } = useQuilt()
+  if (!newer) return null
+  const lines = [
+    newer.same.length && `${newer.same.length} objects are as they were and keep their layout`,
+    ...newer.changed.map((c) => {
+      const what = [
+        c.changed && `${c.changed} changed`,
+        c.new && `${c.new} new`,
+        c.gone && `${c.gone} gone`,
+        c.same && `${c.same} as they were`,
+      ]
+      return `${c.name}: ${what.filter(Boolean).join(', ')} islands`
+    }),
+    newer.new.length && `new: ${newer.new.join(', ')}`,
+    newer.gone.length && `gone: ${newer.gone.join(', ')}`,
+  ]
+  return (
+    <Box mt="3" p="3" border="2px dashed" borderColor="indigo" role="region" aria-label="Newer version">
+      <Text fontWeight="600">{newer.name}, the newer version</Text>
+      {lines.filter(Boolean).map((l) => (
+        <Text key={String(l)}>{l}</Text>
+      ))}
+      <Flex gap="2" mt="2">
+        <Button
+          size="xs"
+          bg="indigo"
+          color="sheet"
+          disabled={!!job}
+          onClick={() => void start('replace', { compared: newer.job })}
+        >
+          Take it over
+        </Button>
+        <Button size="xs" variant="ghost" onClick={dropNewer}>
+          Leave the old one
+        </Button>
+      </Flex>
+    </Box>
   )
 }

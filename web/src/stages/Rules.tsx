@@ -1,12 +1,13 @@
 import { Box, Button, Flex, Text } from '@chakra-ui/react'
+import { useState } from 'react'
 import { selectedIslands, useQuilt } from '../store'
 import { NameField } from './arrange/Sheets'
-import { Choice, Setting, Whom } from './parts'
+import { Choice, NumberField, Setting, Whom } from './parts'
 import { TURNS, type Turn } from './turns'
 
 /** What holds for the selection alone: held where it is, or turning in its own way. */
 export function Rules() {
-  const { state, selection, select, change, job } = useQuilt()
+  const { state, selection, select, change, job, start } = useQuilt()
   if (!state) return null
   const held = new Set(state.settings.held ?? [])
   const turns = state.settings.turns ?? {}
@@ -57,6 +58,29 @@ export function Rules() {
           Select objects or islands to give them rules.
         </Text>
       )}
+      <Flex gap="1" mb="3" wrap="wrap">
+        <Button
+          size="xs"
+          variant="outline"
+          disabled={!keys.length || !!job}
+          onClick={() => void start('alike', { islands: selectedIslands(), mirrored: true })}
+        >
+          Select all of the same shape
+        </Button>
+      </Flex>
+      <Setting
+        name="Apart"
+        text="Islands of different materials keep this gap, where it is more than the padding. 0: no wider gap."
+      >
+        <NumberField
+          name="Gap between materials"
+          value={state.settings.apart_px ?? 0}
+          unit="px"
+          least={0}
+          most={512}
+          set={(apart_px) => void change({ settings: { apart_px } })}
+        />
+      </Setting>
       <Bunches />
       <Twins />
       {ruled.length > 0 && (
@@ -143,7 +167,8 @@ function Bunches() {
 
 /** Islands that share their texels on purpose. */
 function Twins() {
-  const { state, job, start, select } = useQuilt()
+  const { state, job, start, select, selection, note } = useQuilt()
+  const [mirrored, setMirrored] = useState(false)
   const groups = state?.settings.twins ?? []
   const go = (on: boolean) => void start('twins', { on, islands: selectedIslands() })
   return (
@@ -151,10 +176,28 @@ function Twins() {
       <Text color="faded" fontSize="xs" mb="1">
         Twins lie exactly on each other and stay so: one of them is packed, the others follow.
       </Text>
+      {note && (
+        <Text color="moss" role="status">
+          {note}
+        </Text>
+      )}
       <Flex gap="1" wrap="wrap" align="center">
         <Button size="xs" variant="outline" disabled={!!job} onClick={() => go(true)}>
           Mark what lies on each other as twins
         </Button>
+        <Button
+          size="xs"
+          variant="outline"
+          disabled={!selection.size || !!job}
+          title="Islands of one shape in the selection are laid on the first of them and share its texels"
+          onClick={() => void start('stack', { islands: selectedIslands(), mirrored })}
+        >
+          Stack the selection by shape
+        </Button>
+        <Flex as="label" gap="1" align="center" fontSize="xs">
+          <input type="checkbox" checked={mirrored} onChange={(e) => setMirrored(e.target.checked)} />
+          <Text>mirror images too</Text>
+        </Flex>
         {groups.length > 0 && (
           <>
             <Text flex="1">{groups.length} groups of twins</Text>

@@ -5,7 +5,7 @@ import { about, aligned, around, exactBoxes, shift, spread, type Move, type Side
 import { islandsOf } from '../../scene/states'
 import { flatOf } from '../../scene/sheets'
 import { selectedIslands, useQuilt } from '../../store'
-import { NumberField, Setting, Whom } from '../parts'
+import { Choice, NumberField, Setting, Whom } from '../parts'
 
 const SIDES: [Side, string][] = [
   ['left', 'Left'],
@@ -23,7 +23,22 @@ export function selectedBoxes(): { boxes: Map<string, THREE.Box2>; box: THREE.Bo
   return { boxes, box: around(boxes.values()) }
 }
 
-const centre = () => selectedBoxes().box.getCenter(new THREE.Vector2())
+const PIVOTS = {
+  middle: 'the middle',
+  corner: 'the lower left corner',
+  tile: 'the middle of the tile',
+  point: 'a point, in px',
+}
+type Pivot = keyof typeof PIVOTS
+
+/** The point about which the selection is turned, scaled and mirrored. */
+function pivotOf(pivot: Pivot, [x, y]: [number, number], px: number): THREE.Vector2 {
+  const { box } = selectedBoxes()
+  const middle = box.getCenter(new THREE.Vector2())
+  if (pivot === 'corner') return box.min
+  if (pivot === 'tile') return new THREE.Vector2(Math.floor(middle.x) + 0.5, Math.floor(middle.y) + 0.5)
+  return pivot === 'point' ? new THREE.Vector2(x / px, y / px) : middle
+}
 
 /** The selection moved, turned, scaled, mirrored, lined up, settled and grown; each is one step that can be undone. */
 export function Hand() {
@@ -32,8 +47,11 @@ export function Hand() {
   const [percent, setPercent] = useState(110)
   const [u, setU] = useState(0)
   const [v, setV] = useState(0)
+  const [pivot, setPivot] = useState<Pivot>('middle')
+  const [point, setPoint] = useState<[number, number]>([0, 0])
   if (!state) return null
   const px = flatOf(state.settings, sheet).map_px
+  const centre = () => pivotOf(pivot, point, px)
   const off = !selection.size || !!job
   const all = (m: Move, label: string) => void move(m, label)
   const each = (shifts: (boxes: THREE.Box2[]) => [number, number][], label: string) => {
@@ -70,13 +88,36 @@ export function Hand() {
         {button('Right 90°', () => all(about(centre(), { angle: -Math.PI / 2 }), 'Turn by 90°'), 'Shift+R')}
         {button('Mirror', () => all(about(centre(), { mirror: -1 }), 'Mirror'))}
       </Flex>
-      <Setting name="Turn by" text="About the middle of the selection, to the left.">
+      <Setting name="About" text="What is turned, scaled and mirrored stays there.">
+        <Choice label="About" value={pivot} options={PIVOTS} set={setPivot} />
+      </Setting>
+      {pivot === 'point' && (
+        <Flex gap="1" mb="2">
+          <NumberField
+            name="Point, from the left"
+            value={point[0]}
+            unit="px"
+            least={-1e6}
+            most={1e6}
+            set={(x) => setPoint([x, point[1]])}
+          />
+          <NumberField
+            name="Point, from below"
+            value={point[1]}
+            unit="px"
+            least={-1e6}
+            most={1e6}
+            set={(y) => setPoint([point[0], y])}
+          />
+        </Flex>
+      )}
+      <Setting name="Turn by" text="To the left.">
         <Flex gap="1">
           <NumberField name="Turn by" value={turn} unit="°" least={-360} most={360} set={setTurn} />
           {button('Turn', () => all(about(centre(), { angle: (turn * Math.PI) / 180 }), `Turn by ${turn}°`))}
         </Flex>
       </Setting>
-      <Setting name="Scale to" text="About the middle; the density changes with it.">
+      <Setting name="Scale to" text="The density changes with it.">
         <Flex gap="1">
           <NumberField name="Scale to" value={percent} unit="%" least={1} most={10000} set={setPercent} />
           {button('Scale', () => all(about(centre(), { scale: percent / 100 }), `Scale to ${percent} %`))}

@@ -127,6 +127,20 @@ export function Sheets() {
           }}
         />
       </Setting>
+      {every.length > 1 && (
+        <Setting name="Channel it writes" text="Of each mesh on this sheet, when the files are delivered.">
+          <Choice
+            label="Channel it writes"
+            value={now.channel == null ? '' : String(now.channel)}
+            options={[
+              ['', `as in Deliver: ${settings.channel_out ?? 0}`],
+              ...[0, 1, 2, 3].map((c) => [String(c), `channel ${c}`] as const),
+            ]}
+            disabled={!!job}
+            set={(c) => put({ channel: c === '' ? null : Number(c) })}
+          />
+        </Setting>
+      )}
       <Setting name="Columns" text="Tiles side by side, UDIM numbers 1001 and on.">
         <NumberField
           name="Columns"

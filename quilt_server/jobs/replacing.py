@@ -1,0 +1,149 @@
+"""A source file replaced by its newer version: compared first, then taken over; what is the same keeps its layout."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from quilt_core import formats
+from quilt_core.errors import QuiltError
+from quilt_core.replace import Replacement, compare
+from quilt_core.scene import Floats, Scene
+from quilt_core.sheet import IDENTITY, analyse
+
+from ..projects.geometry import from_npz, island_starts, to_npz
+from ..projects.models import Job, Layout, Original, Project, Snapshot, SourceFile
+from ..projects.reading import choose, make_reading, measure, parts_of, read_source
+from ..projects.state import settings_of
+from .gather import bodies_of, read_one
+from .mend import land
+from .packing import head_of
+from .progress import report_progress
+
+
+class _Versions:
+    """The older and the newer version of a file, read and compared."""
+
+    def __init__(self, job: Job, head: Snapshot) -> None:
+        settings = settings_of(head)
+        self.channel = int(settings["channel_in"])
+        self.old_file = SourceFile.objects.filter(pk=job.params["file"], pk__in=head.files).first()
+        if self.old_file is None:
+            raise QuiltError("The file that should be replaced is not there any more.")
+        self.welded = self.old_file.pk in settings["welded"]
+        bodies = bodies_of(job.params["files"])
+        meshes = [p for p in bodies if formats.is_mesh(p)]
+        if len(meshes) != 1:
+            raise QuiltError(f"Choose one mesh file to take the place of {self.old_file.name}, with its pictures if it has any.")
+        if formats.ending(meshes[0]) != formats.ending(self.old_file.name):
+            raise QuiltError(f"{meshes[0]} has another format than {self.old_file.name}. Replace it by a file of the same format.")
+        self.new_file, _ = read_one(job, meshes[0], bodies, self.channel, self.old_file.unit_m)
+        self.new_file.name = self.old_file.name
+        self.old_scene = read_source(self.old_file)
+        self.new_scene = self._new_scene()
+        self.old_pieces, self.new_pieces = (analyse(s, self.channel, self.welded) for s in (self.old_scene, self.new_scene))
+        self.found = compare(self.old_scene, self.old_pieces, self.new_scene, self.new_pieces)
+
+    def _new_scene(self) -> Scene:
+        bytes_ = {
+            o.sha: bytes(o.data) for o in Original.objects.filter(sha__in={self.new_file.original_id, *self.new_file.companions.values()})
+        }
+        beside = {path: bytes_[sha] for path, sha in self.new_file.companions.items()}
+        return formats.read(bytes_[self.new_file.original_id], self.new_file.name, self.new_file.unit_m, beside)
+
+    def numbers(self) -> NDArray[np.int64]:
+        """The newer number of every older island of the file, -1 for those that changed or are gone."""
+        old_starts, new_starts = island_starts(self.old_pieces), island_starts(self.new_pieces)
+        out = np.full(old_starts[-1], -1, np.int64)
+        for (old, new), match in self.found.islands.items():
+            known = match >= 0
+            out[old_starts[old] : old_starts[old] + len(match)][known] = match[known] + new_starts[new]
+        return out
+
+
+def _told(found: Replacement) -> dict[str, Any]:
+    return {
+        "same": found.same, "new": found.new, "gone": found.gone,
+        "changed": [{"name": c.name, "same": c.same, "changed": c.changed, "new": c.new, "gone": c.gone} for c in found.changed],
+    }  # fmt: skip
+
+
+def run_compare(job: Job) -> None:
+    """Tell what a newer version of a file would change; nothing is changed yet."""
+    project = Project.objects.get(pk=job.project_id)
+    if project.head is None:
+        raise QuiltError("There is nothing to replace yet.")
+    report_progress(job, {"text": "Comparing the two versions"})
+    versions = _Versions(job, project.head)
+    job.result = {"file": job.params["file"], "name": versions.new_file.name, **_told(versions.found)}
+
+
+def run_replace(job: Job) -> None:
+    """Take a newer version over: one undo step."""
+    project, head, before = head_of(job)
+    compared = Job.objects.filter(pk=job.params["compared"], project=project, kind="compare", state="done").first()
+    if compared is None:
+        raise QuiltError("Compare the newer version first.")
+    report_progress(job, {"text": "Reading the newer version"})
+    job.params = {**job.params, **compared.params}
+    versions = _Versions(job, head)
+    old_file, new_file = versions.old_file, versions.new_file
+    assert old_file is not None
+    numbers = versions.numbers()
+    old = from_npz(before.tables)
+    new_file.save()
+    for welded in {False, versions.welded}:
+        make_reading(new_file, versions.new_scene, versions.channel, welded).save()
+    tables: dict[str, Floats] = {k: v for k, v in old.items() if k != str(old_file.pk)}
+    count = island_starts(versions.new_pieces)[-1]
+    rows = np.tile(IDENTITY, (count, 1))
+    rows[numbers[numbers >= 0]] = old[str(old_file.pk)][numbers >= 0]
+    tables[str(new_file.pk)] = rows
+    places = _Places(old_file.pk, new_file.pk, numbers, {m: n for n, m in versions.found.objects.items()})
+    settings = places.settings(settings_of(head))
+    files = [new_file.pk if f == old_file.pk else f for f in head.files]
+    left_out = [k for k in map(places.key, head.left_out) if k is not None]
+    snapshot = Snapshot(files=files, left_out=left_out, settings=settings)
+    report_progress(job, {"text": "Measuring again"})
+    chosen = choose(snapshot)
+    parts = parts_of(chosen)
+    layout = Layout(project=project, kind="import", channel=before.channel, tables=to_npz(tables), recipe={})
+    measure(layout, chosen, parts, parts.whole(tables), settings)
+    job.result = {"file": new_file.pk, **_told(versions.found)}
+    land(project, head, layout, f"Replace {new_file.name}", settings=settings, files=files, left_out=left_out)
+
+
+class _Places:
+    """Keys of objects and islands of an older file as those of the newer one."""
+
+    def __init__(self, old: int, new: int, islands: NDArray[np.int64], objects: dict[int, int]) -> None:
+        self.old, self.new, self.islands, self.objects = str(old), str(new), islands, objects
+
+    def key(self, k: str) -> str | None:
+        """The newer key; None where what it named is gone or changed."""
+        sign = "/" if "/" in k else ":"
+        file, _, number = k.partition(sign)
+        if file != self.old:
+            return k
+        if sign == "/":
+            n = self.objects.get(int(number), -1)
+        else:
+            n = int(self.islands[int(number)]) if int(number) < len(self.islands) else -1
+        return None if n < 0 else f"{self.new}{sign}{n}"
+
+    def settings(self, settings: dict[str, Any]) -> dict[str, Any]:
+        """All rules of the settings with newer keys."""
+
+        def listed(keys: list[str]) -> list[str]:
+            return [n for n in map(self.key, keys) if n is not None]
+
+        out = dict(settings)
+        for rule in ("weights", "turns", "sheet_of"):
+            out[rule] = {n: v for k, v in settings[rule].items() if (n := self.key(k)) is not None}
+        out["held"] = listed(settings["held"])
+        out["twins"] = [g for g in map(listed, settings["twins"]) if len(g) > 1]
+        out["bunches"] = [b | {"members": m} for b in settings["bunches"] if (m := listed(b["members"]))]
+        out["welded"] = [int(self.new) if str(f) == self.old else f for f in settings["welded"]]
+        return out

@@ -1,0 +1,63 @@
+import { Button, Flex, Input, Text } from '@chakra-ui/react'
+import { useState } from 'react'
+import { flatOf } from '../../scene/sheets'
+import { useQuilt } from '../../store'
+import { Setting } from '../parts'
+import { TURNS, type Turn } from '../turns'
+
+/** Several recipes tried one after the other: every padding with every turning. */
+export function Batch() {
+  const { state, sheet, job, start } = useQuilt()
+  const flat = state && flatOf(state.settings, sheet)
+  const [paddings, setPaddings] = useState('')
+  const [turns, setTurns] = useState<Turn[]>([])
+  if (!flat) return null
+  const px = paddings
+    .split(/[,;\s]+/)
+    .filter(Boolean)
+    .map(Number)
+  const good = px.every((p) => Number.isFinite(p) && p >= 0 && p < flat.map_px / 2)
+  const ways = turns.length ? turns : [flat.rotate as Turn]
+  const variants = (px.length ? px : [flat.padding_px]).flatMap((padding_px) =>
+    ways.map((rotate) => ({ padding_px, rotate })),
+  )
+  return (
+    <>
+      <Setting name="Paddings" text="In px, with commas; the margin stays as it is.">
+        <Input
+          size="xs"
+          w="28"
+          bg="sheet"
+          borderColor={good ? 'thread' : 'madder'}
+          aria-label="Paddings to try"
+          placeholder={`${flat.padding_px}, ${2 * flat.padding_px}`}
+          value={paddings}
+          onChange={(e) => setPaddings(e.target.value)}
+        />
+      </Setting>
+      <Flex gap="2" wrap="wrap" mb="2">
+        {TURNS.map(([turn, words]) => (
+          <Flex as="label" key={turn} gap="1" align="center">
+            <input
+              type="checkbox"
+              checked={turns.includes(turn)}
+              onChange={(e) => setTurns(e.target.checked ? [...turns, turn] : turns.filter((t) => t !== turn))}
+            />
+            <Text>{words}</Text>
+          </Flex>
+        ))}
+      </Flex>
+      <Button
+        size="xs"
+        variant="outline"
+        disabled={!!job || !good || variants.length < 2 || variants.length > 24}
+        onClick={() => void start('pack', { sheets: [flat.sheet.id], variants })}
+      >
+        Try {variants.length} recipes, {variants.length * flat.seconds} s in all
+      </Button>
+      <Text color="faded" fontSize="xs" mt="1">
+        Each is a try; the sharpest layout is kept.
+      </Text>
+    </>
+  )
+}
