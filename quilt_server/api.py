@@ -10,7 +10,7 @@ from ninja.errors import HttpError
 from quilt_core.errors import QuiltError
 
 from .blobs import router
-from .checks import MEASURED, check, checked, what_changed
+from .checks import MEASURED, check, checked, what_changed, whole_settings
 from .projects.copies import copied
 from .projects.faults import fault_rows
 from .projects.models import Job, Layout, Project, Reading, Snapshot
@@ -159,7 +159,7 @@ def change(request: HttpRequest, project_id: int, body: Change) -> StateOut:
     head = _on(project, body.base)
     if body.settings is not None:
         check(body.settings)
-        old, new = settings_of(head), body.settings.model_dump()
+        old, new = whole_settings(settings_of(head)), body.settings.model_dump()
         if any(new[k] != old[k] for k in ("channel_in", "welded")):
             raise QuiltError("What is read from the files is changed by a job, not by a change of settings.")
         if head.layout is not None and any(new[k] != old[k] for k in MEASURED if k != "map_px"):

@@ -18,6 +18,11 @@ from .schemas import Settings
 MEASURED = ("sheets", "sheet_of", "twins", "map_px")
 
 
+def whole_settings(settings: dict[str, Any]) -> dict[str, Any]:
+    """Settings as they are stored, with the usual values of what came in since at any depth."""
+    return Settings(**settings).model_dump()
+
+
 def check(s: Settings) -> None:
     """Refuse settings that cannot work.
 
@@ -151,7 +156,7 @@ def checked(kind: str, params: dict[str, Any], settings: dict[str, Any]) -> dict
         except ValueError as e:
             raise QuiltError("These settings are not whole. Load the page again.") from e
         check(new)
-        plain = new.model_dump()
+        plain, settings = new.model_dump(), whole_settings(settings)
         if any(plain[k] != settings[k] for k in ("channel_in", "welded")):
             raise QuiltError("What is read from the files is changed by a job of its own.")
         return {"settings": plain, "label": what_changed(settings, new)}

@@ -6,6 +6,7 @@ import pytest
 from django.db import connection
 from django.db.migrations.executor import MigrationExecutor
 
+from quilt_server.checks import whole_settings
 from quilt_server.projects.faults import faults_of
 from quilt_server.projects.models import Project, Snapshot
 from quilt_server.projects.objects import object_rows
@@ -39,4 +40,6 @@ def test_settings_of_older_snapshots_are_filled_up() -> None:
     assert {k: v for k, v in found.items() if k not in ("map_px", "padding_px")} == {
         k: v for k, v in RECIPE.items() if k not in ("map_px", "padding_px")
     }
+    older = whole_settings(found | {"sheets": [{"id": 1, "name": "Sheet 1"}]})
+    assert older["sheets"][0]["columns"] == 1 and older["sheets"][0]["channel"] is None
     assert settings_of(None) == RECIPE and faults_of(snapshot) == [] and object_rows(snapshot) == []
