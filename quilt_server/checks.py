@@ -5,12 +5,13 @@ from __future__ import annotations
 import math
 from typing import Any
 
+from quilt_core.deliver.images import ImageRecipe
 from quilt_core.errors import QuiltError
 from quilt_core.pack import Recipe
 from quilt_core.pack.shapes import ANGLES
 
 from .projects.models import Original
-from .projects.sheets import check_sheets, of_sheet, sheets
+from .projects.sheets import check_sheets, of_sheet, sheet_by, sheets
 from .projects.stale import WORDS
 from .schemas import Settings
 
@@ -122,6 +123,48 @@ def _chosen(params: dict[str, Any]) -> dict[str, list[int]] | None:
     return chosen
 
 
+def delivery(params: dict[str, Any], settings: dict[str, Any]) -> dict[str, Any]:
+    """What a delivery holds, with the usual where nothing is said.
+
+    templates png, svg, both or none, filled by object, material, island or none, `template_px` 0 for the tile's own; images None or fill, format,
+    depth, alpha, colour; pattern the name of tile images with {sheet}, {kind}, {tile}; paint carries old textures over; twins_aside for the
+    bake; sheet None for all.
+
+    Raises
+    ------
+    QuiltError : what cannot be delivered
+    """
+    out: dict[str, Any] = {
+        "sheet": None, "templates": "png", "template_fill": "object", "template_zone": False, "template_labels": False, "template_wire": False,
+        "template_paper": False, "template_px": 0, "images": None, "pattern": "{sheet}.{tile}", "paint": False, "twins_aside": False,
+    }  # fmt: skip
+    unknown = set(params) - set(out)
+    if unknown:
+        raise QuiltError(f"A delivery knows no '{sorted(unknown)[0]}'.")
+    out |= params
+    if out["sheet"] is not None:
+        sheet_by(settings, out["sheet"])
+    if out["templates"] not in ("png", "svg", "both", "none") or out["template_fill"] not in ("object", "material", "island", "none"):
+        raise QuiltError("Templates are png, svg, both or none, filled by object, material, island or none.")
+    if not isinstance(out["template_px"], int) or not (out["template_px"] == 0 or 16 <= out["template_px"] <= 16384):
+        raise QuiltError("A template has 16 to 16384 px.")
+    try:
+        name = out["pattern"].format(sheet="a", kind="b", tile=1001)
+    except (KeyError, IndexError, ValueError, AttributeError) as e:
+        raise QuiltError("The names of tile images may hold {sheet}, {kind} and {tile}.") from e
+    if "1001" not in name or any(c in name for c in '\\/:*?"<>|') or len(name) > 200:
+        raise QuiltError("The names of tile images need {tile}, and no signs that file names do not take.")
+    if out["images"] is not None:
+        usual = {"fill": "blank", "format": "png", "depth": 8, "alpha": False, "colour": [0.5, 0.5, 0.5]}
+        images: dict[str, Any] = usual | (out["images"] if isinstance(out["images"], dict) else {"fill": ""})
+        try:
+            ImageRecipe(images["fill"], tuple(images["colour"]), images["format"], images["depth"], images["alpha"])
+        except (ValueError, TypeError) as e:
+            raise QuiltError(f"These tile images cannot be made: {e}.") from e
+        out["images"] = images
+    return out
+
+
 def checked(kind: str, params: dict[str, Any], settings: dict[str, Any]) -> dict[str, Any]:
     """The parameters of a job, as far as they can be told to be wrong at once.
 
@@ -160,6 +203,8 @@ def checked(kind: str, params: dict[str, Any], settings: dict[str, Any]) -> dict
         if any(plain[k] != settings[k] for k in ("channel_in", "welded")):
             raise QuiltError("What is read from the files is changed by a job of its own.")
         return {"settings": plain, "label": what_changed(settings, new)}
-    if kind in ("weld", "deliver"):
+    if kind == "deliver":
+        return {"order": delivery(params, settings)}
+    if kind in ("weld", "bleed"):
         return {}
     raise QuiltError(f"'{kind}' is not work that can be started.")

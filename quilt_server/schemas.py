@@ -158,9 +158,39 @@ class Settings(RecipeIn):
     apart_px: float = 0.0
 
 
+class BleedIsland(Schema):
+    tile: int
+    level: int
+    share: float
+    at: list[float]
+    island: list[int]
+    other: list[int] | None
+
+
+class BleedTile(Schema):
+    tile: int
+    px: int
+    clean: int
+    levels: int
+    thumb: int
+    twice: int
+
+
+class Bleed(Schema):
+    px: int
+    padding_px: float
+    threshold: float
+    clean: int
+    levels: int
+    thumb: int
+    tiles: list[BleedTile]
+    islands: list[BleedIsland]
+
+
 class SheetOut(Schema):
     id: int
     name: str
+    bleed: Bleed | None = None
     figures: Figures | None
     islands: int
     kept: int | None

@@ -19,7 +19,7 @@ from quilt_core.scene import Floats
 from ..projects.figures import sheet_rows
 from ..projects.geometry import from_npz, to_npz
 from ..projects.models import Job, Layout, Project, Snapshot
-from ..projects.reading import Chosen, Parts, choose, each, measure, parts_of, sheet_numbers, twin_groups, weights
+from ..projects.reading import Chosen, Parts, choose, each, kinds_of_islands, measure, parts_of, sheet_numbers, twin_groups, weights
 from ..projects.sheets import IN_RECIPE, grid, of_sheet, sheet_by, sheets
 from ..projects.stale import WORDS, inputs_of
 from ..projects.state import advance, settings_of
@@ -63,23 +63,8 @@ def rules_of(chosen: list[Chosen], parts: Parts, settings: dict[str, Any], flat:
     return SheetRules(
         None if turns is None else tuple(turns), np.array(held, bool) if settings["held"] else None, twin_groups(parts, settings), only,
         bunch, strict, frozenset(int(t) for t in sheet["held_tiles"]), tuple((int(f["tile"]), tuple(f["box"])) for f in sheet["free"]),
-        _kinds(parts, chosen) if settings["apart_px"] > 0 else None, float(settings["apart_px"]),
+        kinds_of_islands(chosen, parts, "material")[0] if settings["apart_px"] > 0 else None, float(settings["apart_px"]),
     )  # fmt: skip
-
-
-def _kinds(parts: Parts, chosen: list[Chosen]) -> NDArray[np.int64]:
-    """Material (n,) of every island, the one of most of its triangles; materials of one name are one."""
-    names: dict[str, int] = {}
-    scenes = [c.scene for c in chosen for p in c.pieces if p is not None]
-    out = []
-    for piece, scene in zip(parts.pieces, scenes, strict=True):
-        number = np.array([names.setdefault(m.name, len(names)) for m in scene.materials] + [-1], np.int64)
-        of, has = piece.islands.of_triangle, piece.islands.of_triangle >= 0
-        material = number[np.clip(piece.mesh.materials[has], -1, len(number) - 2)] + 1
-        votes = np.zeros((piece.islands.count, int(material.max(initial=0)) + 1), np.int64)
-        np.add.at(votes, (of[has], material), 1)
-        out.append(votes.argmax(axis=1))
-    return np.concatenate(out) if out else np.zeros(0, np.int64)
 
 
 def _bunches(chosen: list[Chosen], parts: Parts, settings: dict[str, Any]) -> tuple[NDArray[np.int64] | None, frozenset[int]]:

@@ -24,12 +24,18 @@ def sheet_rows(snapshot: Snapshot) -> list[dict[str, Any]]:
         out.append(
             {
                 "id": s["id"], "name": s["name"], "figures": None if found is None else scaled(found, int(flat["map_px"]), bool(s["tile_px"])),
-                "islands": now[s["id"]]["count"], "kept": None if try_ is None else try_.pk,
+                "bleed": _bleed(snapshot, s["id"], int(flat["map_px"])), "islands": now[s["id"]]["count"], "kept": None if try_ is None else try_.pk,
                 "stale": [] if try_ is None else reasons(try_.inputs, now[s["id"]]),
                 "moved": 0 if try_ is None else moved_since(snapshot, try_, s["id"]),
             }
         )  # fmt: skip
     return out
+
+
+def _bleed(snapshot: Snapshot, sheet: int, map_px: int) -> dict[str, Any] | None:
+    """The bleed proof of a sheet, where its layout was proven at this map size."""
+    found = snapshot.layout.figures.get("bleed", {}).get(str(sheet)) if snapshot.layout else None
+    return found if found is not None and found["px"] == map_px else None
 
 
 def scaled(figures: dict[str, Any], map_px: int, mixed: bool) -> dict[str, Any]:

@@ -202,6 +202,28 @@ def twin_groups(parts: Parts, settings: dict[str, Any]) -> NDArray[np.int64]:
     return np.array([groups.get(key, -1) for key in parts.names()], np.int64)
 
 
+def kinds_of_islands(chosen: list[Chosen], parts: Parts, by: str) -> tuple[NDArray[np.int64], list[str]]:
+    """A number (n,) for every island by what it belongs to, and their names: "object", "material" (of most of its triangles; of one name is one)
+    or "island"."""
+    if by == "island":
+        return np.arange(parts.count), parts.names()
+    if by != "material":
+        names = [o.name for c in chosen for o in c.scene.objects]
+        return np.repeat(parts.owners, [count for _, _, count in parts.places]).astype(np.int64), names
+    numbers: dict[str, int] = {"no material": 0}
+    scenes = [c.scene for c in chosen for p in c.pieces if p is not None]
+    out = [np.zeros(0, np.int64)]
+    for piece, scene in zip(parts.pieces, scenes, strict=True):
+        # The last entry stands for -1, no material.
+        number = np.array([*(numbers.setdefault(m.name, len(numbers)) for m in scene.materials), 0], np.int64)
+        of, has = piece.islands.of_triangle, piece.islands.of_triangle >= 0
+        material = number[np.clip(piece.mesh.materials[has], -1, len(number) - 2)]
+        votes = np.zeros((piece.islands.count, len(numbers)), np.int64)
+        np.add.at(votes, (of[has], material), 1)
+        out.append(votes.argmax(axis=1))
+    return np.concatenate(out), list(numbers)
+
+
 def regions_of(parts: Parts, rows: Floats) -> NDArray[np.object_]:
     """All islands (n,) as a layout (n, 5) places them."""
     regions = np.concatenate([p.outlines.regions for p in parts.pieces])

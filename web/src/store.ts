@@ -11,7 +11,18 @@ export const UNITS = { m: 1, cm: 0.01, mm: 0.001, in: 0.0254, ft: 0.3048 }
 export type Unit = keyof typeof UNITS
 export type Stage = (typeof STAGES)[number]
 export type Kind =
-  'pack' | 'explain' | 'mend' | 'channel' | 'deliver' | 'settings' | 'twins' | 'weld' | 'alike' | 'stack' | 'replace'
+  | 'pack'
+  | 'explain'
+  | 'mend'
+  | 'channel'
+  | 'deliver'
+  | 'settings'
+  | 'twins'
+  | 'weld'
+  | 'alike'
+  | 'stack'
+  | 'bleed'
+  | 'replace'
 
 /** What limits the layout, and what an action would gain, as measured by trying it. */
 export interface Explanation {

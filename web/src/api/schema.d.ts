@@ -360,6 +360,55 @@ export interface paths {
 export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
+        /** Bleed */
+        Bleed: {
+            /** Clean */
+            clean: number;
+            /** Islands */
+            islands: components["schemas"]["BleedIsland"][];
+            /** Levels */
+            levels: number;
+            /** Padding Px */
+            padding_px: number;
+            /** Px */
+            px: number;
+            /** Threshold */
+            threshold: number;
+            /** Thumb */
+            thumb: number;
+            /** Tiles */
+            tiles: components["schemas"]["BleedTile"][];
+        };
+        /** BleedIsland */
+        BleedIsland: {
+            /** At */
+            at: number[];
+            /** Island */
+            island: number[];
+            /** Level */
+            level: number;
+            /** Other */
+            other: number[] | null;
+            /** Share */
+            share: number;
+            /** Tile */
+            tile: number;
+        };
+        /** BleedTile */
+        BleedTile: {
+            /** Clean */
+            clean: number;
+            /** Levels */
+            levels: number;
+            /** Px */
+            px: number;
+            /** Thumb */
+            thumb: number;
+            /** Tile */
+            tile: number;
+            /** Twice */
+            twice: number;
+        };
         /** BunchIn */
         BunchIn: {
             /** Members */
@@ -868,6 +917,7 @@ export interface components {
         };
         /** SheetOut */
         SheetOut: {
+            bleed?: components["schemas"]["Bleed"] | null;
             figures: components["schemas"]["Figures"] | null;
             /** Id */
             id: number;

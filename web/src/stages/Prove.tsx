@@ -1,7 +1,15 @@
-import { Box, Text } from '@chakra-ui/react'
+import { Box, Button, Flex, Text } from '@chakra-ui/react'
+import type { components } from '../api/schema'
 import { flatOf } from '../scene/sheets'
 import { useQuilt } from '../store'
 import { Choice, Figure, Main, Title } from './parts'
+
+type Bleed = components['schemas']['Bleed']
+
+function clean(b: Bleed): string {
+  if (b.clean < 0) return 'neighbours bleed on the full map already'
+  return b.clean >= b.levels - 1 ? 'clean on every mip level' : `clean down to mip level ${b.clean}`
+}
 
 /** The measured figures of one sheet. */
 export function Prove() {
@@ -35,6 +43,11 @@ export function Prove() {
         <Text fontWeight="600" color={bad.length ? 'madder' : 'moss'} data-testid="verdict">
           {bad.length ? 'Not fit for baking yet' : 'Fit for baking'}
         </Text>
+        {!bad.length && row.bleed && (
+          <Text>
+            At {f.map_px} px, {clean(row.bleed)}.
+          </Text>
+        )}
         {bad.map((b) => (
           <Text key={String(b)}>{b}</Text>
         ))}
@@ -62,6 +75,7 @@ export function Prove() {
       <Figure name="Islands that overlap themselves" value={String(f.overlap.self)} good={!f.overlap.self} />
       <Figure name="Outside or astride" value={String(f.outside)} good={!f.outside} />
       <Figure name="Mirrored islands" value={String(f.flipped)} good={!f.flipped} />
+      <BleedProof bleed={row.bleed ?? null} />
       {f.tiles.length > 1 && (
         <Box my="3">
           {f.tiles.map((t) => (
@@ -85,5 +99,56 @@ export function Prove() {
         </Main>
       </Box>
     </>
+  )
+}
+
+/** Down to which mip level no neighbour's colour arrives: measured, next to the habit. */
+function BleedProof({ bleed }: { bleed: Bleed | null }) {
+  const { job, start, select } = useQuilt()
+  const key = (of: number[]) => of.join(':')
+  const first = bleed?.islands.slice(0, 8) ?? []
+  return (
+    <Box my="3" py="3" borderY="1px dashed" borderColor="thread">
+      <Text fontWeight="600">Bleed proof</Text>
+      <Text color="faded" fontSize="xs" mb="2">
+        Every island is painted in a colour of its own, padded, shrunk level by level, and sampled along its outline:
+        the first level at which a foreign colour makes up more than 2 % is where it bleeds.
+      </Text>
+      {bleed && (
+        <Box role="status" mb="2">
+          <Figure name="Clean, measured" value={clean(bleed)} good={bleed.clean >= 0} />
+          <Figure name="Rule of thumb, by the padding" value={bleed.thumb < 0 ? 'none' : `level ${bleed.thumb}`} />
+          {bleed.tiles.some((t) => t.twice > 0) && (
+            <Figure
+              name="Texels that two islands cover"
+              value={String(bleed.tiles.reduce((n, t) => n + t.twice, 0))}
+              good={false}
+            />
+          )}
+          {first.length > 0 && (
+            <Text mt="2" fontSize="xs" color="faded">
+              The first to bleed:
+            </Text>
+          )}
+          {first.map((b) => (
+            <Flex key={`${key(b.island)} ${b.tile}`} align="center" fontSize="xs">
+              <Text flex="1">
+                level {b.level}, {(100 * b.share).toFixed(0)} % foreign, tile {b.tile}
+              </Text>
+              <Button
+                size="2xs"
+                variant="ghost"
+                onClick={() => select([b.island, ...(b.other ? [b.other] : [])].map(key), false, true)}
+              >
+                Show both
+              </Button>
+            </Flex>
+          ))}
+        </Box>
+      )}
+      <Button size="xs" variant="outline" disabled={!!job} onClick={() => void start('bleed')}>
+        {bleed ? 'Prove it again' : 'Prove how far the colours stay apart'}
+      </Button>
+    </Box>
   )
 }

@@ -1,0 +1,79 @@
+"""The bleed proof of sheets, tile by tile."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+from django.db import transaction
+from numpy.typing import NDArray
+
+from quilt_core.prove.bleed import bleed
+from quilt_core.scene import Floats
+from quilt_core.tiles import place
+
+from ..projects.geometry import from_npz
+from ..projects.models import Job, Layout
+from ..projects.reading import Parts, choose, parts_of, regions_of, sheet_numbers, twin_groups
+from ..projects.sheets import grid, of_sheet, sheets
+from ..projects.state import settings_of
+from .packing import head_of
+from .progress import report_progress
+
+MOST_PX = 8192
+MOST_NAMED = 300  # islands that a proof names, the worst ones
+
+
+def bleed_of(
+    parts: Parts, rows: Floats, mine: NDArray[np.bool_], flat: dict[str, Any], twins: NDArray[np.int64], threshold: float = 0.02
+) -> dict[str, Any]:
+    """The proof of one sheet: the last mip level that is clean on all its tiles, and the islands that bleed first."""
+    tiles = grid(flat)
+    regions = regions_of(parts, rows) if parts.pieces else np.zeros(0, object)
+    names = parts.names()
+    out: dict[str, Any] = {"px": tiles.px, "padding_px": flat["padding_px"], "threshold": threshold, "tiles": [], "islands": []}
+    worst: list[tuple[int, float, dict[str, Any]]] = []
+    for number, px in zip(tiles.numbers, tiles.sizes, strict=True):
+        if px > MOST_PX:
+            continue
+        found = bleed(parts.pieces, parts.pieced(rows), regions, px, float(flat["padding_px"]), place(number), mine, twins, threshold)
+        if (found.level == -2).all():
+            continue
+        out["tiles"].append(
+            {"tile": number, "px": px, "clean": found.clean, "levels": found.levels, "thumb": found.thumb, "twice": found.twice}
+        )
+        for i in np.flatnonzero(found.level >= 0):
+            file, island = names[i].split(":")
+            other = names[found.other[i]].split(":") if found.other[i] >= 0 else None
+            worst.append(
+                (int(found.level[i]), -float(found.share[i]),
+                 {"tile": number, "level": int(found.level[i]), "share": round(float(found.share[i]), 4), "at": [round(float(x), 6) for x in found.at[i]],
+                  "island": [int(file), int(island)], "other": None if other is None else [int(x) for x in other]})
+            )  # fmt: skip
+    used = out["tiles"]
+    out["clean"] = min((t["clean"] for t in used), default=-1)
+    out["levels"] = max((t["levels"] for t in used), default=0)
+    out["thumb"] = used[0]["thumb"] if used else -1
+    out["islands"] = [w for *_, w in sorted(worst, key=lambda x: x[:2])[:MOST_NAMED]]
+    return out
+
+
+def run_bleed(job: Job) -> None:
+    """Prove all sheets; the result is kept with the layout."""
+    _, head, before = head_of(job)
+    settings = settings_of(head)
+    chosen = choose(head)
+    parts = parts_of(chosen)
+    rows = parts.whole(from_npz(before.tables))
+    on, twins = sheet_numbers(chosen, parts, settings), twin_groups(parts, settings)
+    found = {}
+    for s in sheets(settings):
+        if not (on == s["id"]).any():
+            continue
+        report_progress(job, {"text": f"Painting and shrinking {s['name']}"})
+        found[str(s["id"])] = bleed_of(parts, rows, on == s["id"], of_sheet(settings, s["id"]), twins)
+    job.result = {"sheets": found}
+    with transaction.atomic():
+        layout = Layout.objects.select_for_update().get(pk=before.pk)
+        layout.figures = layout.figures | {"bleed": found}
+        layout.save(update_fields=["figures"])

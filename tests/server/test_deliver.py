@@ -1,0 +1,200 @@
+"""What leaves: meshes, templates, tile images, old paint carried over and rewired, twins aside, proofs, the page and the manifest."""
+
+from __future__ import annotations
+
+import hashlib
+import io
+import json
+import re
+import xml.dom.minidom
+import zipfile
+from pathlib import Path
+
+import cv2
+import numpy as np
+import OpenEXR
+import pygltflib
+import pytest
+from PIL import Image
+
+from demo.glb import two_channels
+from demo.shapes import Part, box
+from demo.textures import png
+from quilt_core import formats
+from quilt_core.formats.pictures import pictures
+from quilt_core.sheet import analyse
+from tests.core.test_faults import squares
+
+from .test_api import Browser
+from .test_sheets import QUICK, job, settle_settings, sheet
+
+pytestmark = pytest.mark.django_db(transaction=True)
+BOXES = [(0.05, 0.05, 0.45, 0.45), (0.55, 0.05, 0.95, 0.45)]
+MTL = b"newmtl wood\nKd 0.5 0.5 0.5\nmap_Kd wheel.png\nmap_Ns gloss.png\n\nnewmtl sack\nmap_Kd sack.png\n"
+
+
+@pytest.fixture
+def browser() -> Browser:
+    return Browser()
+
+
+def painted_obj() -> bytes:
+    """Two squares, each with a material of its own."""
+    lines = squares(BOXES).decode().splitlines()
+    faces = [k for k, x in enumerate(lines) if x.startswith("f ")]
+    lines.insert(faces[1], "usemtl sack")
+    lines.insert(faces[0], "usemtl wood")
+    return "\n".join(["mtllib old.mtl", *lines]).encode()
+
+
+def start(browser: Browser) -> None:
+    browser.upload(parts__obj=painted_obj(), old__mtl=MTL, wheel__png=png("wheel"), sack__png=png("sack"))
+    browser.change(settings={**browser.state()["settings"], **QUICK})
+    job(browser, "pack")
+
+
+def delivered(browser: Browser, **order: object) -> zipfile.ZipFile:
+    made = job(browser, "deliver", **order)
+    assert made["state"] == "done", made["error"]
+    return zipfile.ZipFile(io.BytesIO(browser.client.get(f"/api/jobs/{made['id']}/output").content))
+
+
+def sampled(picture: bytes, u: float, v: float) -> np.ndarray:
+    image = np.asarray(Image.open(io.BytesIO(picture)).convert("RGB"), float)
+    return image[int((1 - v) * image.shape[0]), int(u * image.shape[1])]
+
+
+def test_old_paint_is_carried_over_and_the_materials_show_it(browser: Browser) -> None:
+    """The colour at the middle of each square is that of its old texture; the OBJ names the new picture through a new library."""
+    start(browser)
+    archive = delivered(browser, paint=True)
+    report = json.loads(archive.read("report.json"))
+    assert [(c["kind"], c["tile"], c["px"]) for c in report["carried"]] == [("base colour", 1001, 512)]
+    assert report["carried"][0]["psnr"] > 25 and report["carried"][0]["texels_per_second"] > 0 and report["carried"][0]["bare"] == 0
+    scene = formats.read(archive.read("parts.obj"), "parts.obj", 1.0, {n: archive.read(n) for n in archive.namelist()})
+    assert scene.references[0] == "parts.mtl"
+    new = pictures(scene, {n: archive.read(n) for n in archive.namelist()})
+    sheet_png = archive.read("textures/Sheet_1.base_colour.1001.png")
+    assert [m["base colour"] for m in new] == [sheet_png, sheet_png]
+    library = archive.read("parts.mtl").decode()
+    assert "map_Ns gloss.png" in library and "wheel.png" not in library and "Kd 0.5 0.5 0.5" in library
+    piece = analyse(scene, 0)[0]
+    assert piece
+    old = [png("wheel"), png("sack")]
+    for k, (u0, v0, u1, v1) in enumerate(BOXES):
+        a, b, c, d = piece.islands.box[k]
+        turned = abs((c - a) - (u1 - u0)) > 1  # squares: the middle is the middle in any turn
+        assert not turned
+        window = [np.mean([sampled(p, x, y) for x in np.linspace(m0, m1, 9) for y in np.linspace(n0, n1, 9)], axis=0)
+                  for p, (m0, n0, m1, n1) in ((sheet_png, (a + 0.02, b + 0.02, c - 0.02, d - 0.02)), (old[k], (u0 + 0.02, v0 + 0.02, u1 - 0.02, v1 - 0.02)))]  # fmt: skip
+        assert np.abs(window[0] - window[1]).max() < 12
+    assert "difference" in {f["kind"] for f in json.loads(archive.read("manifest.json"))["files"]}
+
+
+def test_a_glb_takes_the_new_picture_in(browser: Browser) -> None:
+    """Read again by pygltflib: the base colour is the new picture, inside the file, in the channel that was written; nothing else is lost."""
+    parts = [box(Part(n), (0, 0, 0), (1, 1, 1)).uv(0.1) for n in ("a", "b")]
+    data = two_channels(parts, 1.0, png("crane"))
+    browser.upload(iron__glb=data)
+    job(browser, "channel", channel=1)
+    browser.change(settings={**browser.state()["settings"], **QUICK, "channel_out": 1})
+    job(browser, "pack")
+    archive = delivered(browser, paint=True)
+    new = pygltflib.GLTF2.load_from_bytes(archive.read("iron.glb"))
+    info = new.materials[0].pbrMetallicRoughness.baseColorTexture
+    assert info.texCoord == 1 and new.materials[0].name == "iron"
+    view = new.bufferViews[new.images[new.textures[info.index].source].bufferView]
+    body = new.binary_blob()[view.byteOffset : view.byteOffset + view.byteLength]
+    assert body == archive.read("textures/Sheet_1.base_colour.1001.png")
+    scene = formats.read(archive.read("iron.glb"), "iron.glb")
+    old = formats.read(data, "iron.glb")
+    assert all((a.channels[0].uvs == b.channels[0].uvs).all() for a, b in zip(scene.meshes, old.meshes, strict=True))
+    image = np.asarray(Image.open(io.BytesIO(body)))
+    assert image.shape[:2] == (512, 512) and image.std() > 1
+
+
+def test_templates_and_tile_images(browser: Browser, tmp_path: Path) -> None:
+    start(browser)
+    asked = {"fill": "object", "format": "png", "depth": 16, "alpha": True}
+    archive = delivered(
+        browser, templates="both", template_fill="material", template_zone=True, template_labels=True, template_wire=True, template_paper=True,
+        template_px=256, images=asked, pattern="{sheet}_{kind}.{tile}",
+    )  # fmt: skip
+    svg = xml.dom.minidom.parseString(archive.read("template.1001.svg"))
+    assert svg.documentElement.getAttribute("viewBox") == "0 0 256 256"
+    assert {g.getAttribute("data-name") for g in svg.getElementsByTagName("g")} == {"wood", "sack"}
+    assert {t.firstChild.data for t in svg.getElementsByTagName("text")} == {"wood", "sack"}
+    assert Image.open(io.BytesIO(archive.read("template.1001.png"))).size == (256, 256)
+    image = cv2.imdecode(np.frombuffer(archive.read("Sheet_1_object.1001.png"), np.uint8), cv2.IMREAD_UNCHANGED)
+    assert image.dtype == np.uint16 and image.shape == (512, 512, 4)
+    piece = analyse(formats.read(archive.read("parts.obj"), "parts.obj"), 0)[0]
+    assert piece
+    # Texels with their middle in an island are as many as its area says, but for the rim.
+    assert (image[:, :, 3] > 0).sum() == pytest.approx(piece.islands.area.sum() * 512**2, rel=0.02)
+    exr = delivered(browser, templates="none", images={"fill": "checker", "format": "exr"})
+    assert not [n for n in exr.namelist() if "template" in n]
+    path = tmp_path / "a.exr"
+    path.write_bytes(exr.read("Sheet_1.1001.exr"))
+    value = OpenEXR.File(str(path)).channels()["RGB"].pixels
+    assert value.dtype == np.float32 and value.shape == (512, 512, 3) and len(np.unique(value)) == 2
+    tiff = delivered(browser, images={"fill": "blank", "format": "tiff", "colour": [1, 0.5, 0]})
+    blank = np.asarray(Image.open(io.BytesIO(tiff.read("Sheet_1.1001.tiff"))))
+    assert (blank == [255, 128, 0]).all()
+
+
+def test_orders_that_cannot_be_are_refused_in_words(browser: Browser) -> None:
+    start(browser)
+    for wrong, words in (
+        ({"templates": "pdf"}, "Templates"), ({"pattern": "no tile"}, "{tile}"), ({"pattern": "../{tile}"}, "{tile}"), ({"pattern": "{x}"}, "hold"),
+        ({"images": {"fill": "photo"}}, "tile image"), ({"images": {"depth": 12}}, "tile image"), ({"template_px": 3}, "16"), ({"colour": 1}, "colour"),
+        ({"sheet": 9}, "not there"),
+    ):  # fmt: skip
+        assert words in job(browser, "deliver", 422, **wrong)["detail"], wrong
+
+
+def test_twins_move_aside_for_the_bake_and_stay_for_the_delivery(browser: Browser) -> None:
+    browser.upload(twins__obj=squares([(0.1, 0.1, 0.3, 0.3), (0.1, 0.1, 0.3, 0.3), (0.5, 0.5, 0.8, 0.7)]))
+    browser.change(settings={**browser.state()["settings"], **QUICK})
+    job(browser, "twins", islands=None, on=True)
+    job(browser, "pack")
+    boxes = {}
+    for aside in (False, True):
+        archive = delivered(browser, twins_aside=aside)
+        report = json.loads(archive.read("report.json"))
+        assert report["ok"] and report["twins_aside"] == aside
+        piece = analyse(formats.read(archive.read("twins.obj"), "twins.obj"), 0)[0]
+        assert piece
+        boxes[aside] = piece.islands.box
+    assert boxes[False][0] == pytest.approx(boxes[False][1])
+    assert boxes[True][1] == pytest.approx(boxes[False][1] + [1, 0, 1, 0]) and boxes[True][0] == pytest.approx(boxes[False][0])
+
+
+def test_one_sheet_is_delivered_alone_with_its_report_and_manifest(browser: Browser) -> None:
+    browser.upload(a__obj=squares(BOXES), b__obj=squares(BOXES[:1]))
+    keys = [o["key"] for o in browser.state()["objects"]]
+    browser.change(settings={**browser.state()["settings"], **QUICK})
+    settle_settings(browser, sheets=[sheet(1), sheet(2)], sheet_of={keys[1]: 2})
+    job(browser, "pack", sheets="stale")
+    archive = delivered(browser, sheet=2)
+    names = set(archive.namelist())
+    assert "b.obj" in names and "a.obj" not in names and {"report.html", "report.json", "manifest.json", "template.1001.png"} <= names
+    for f in json.loads(archive.read("manifest.json"))["files"]:
+        body = archive.read(f["path"])
+        assert len(body) == f["bytes"] and hashlib.sha256(body).hexdigest() == f["sha256"]
+    page = archive.read("report.html").decode()
+    assert "Ready for baking at 512 px" in page and "data:image/png;base64" in page and not re.search(r'(src|href)="http', page)
+
+
+def test_the_bleed_proof_is_kept_with_the_layout(browser: Browser) -> None:
+    browser.upload(two__obj=squares([(0.25, 0.25, 0.5, 0.5), (0.5 + 8 / 512, 0.25, 0.75, 0.5)]))
+    browser.change(settings={**browser.state()["settings"], **QUICK})
+    assert browser.state()["sheets"][0]["bleed"] is None
+    assert job(browser, "bleed")["state"] == "done"
+    found = browser.state()["sheets"][0]["bleed"]
+    assert found["clean"] == 2 and found["thumb"] == 2 and found["tiles"][0]["levels"] == 10
+    file = browser.state()["files"][0]["id"]
+    assert found["islands"][0]["level"] == 3 and {tuple(b["island"]) for b in found["islands"]} == {(file, 0), (file, 1)}
+    browser.change(settings={**browser.state()["settings"], "map_px": 1024})
+    assert browser.state()["sheets"][0]["bleed"] is None, "at another map size it has to be proven again"
+    report = json.loads(delivered(browser).read("report.json"))
+    assert report["sheets"]["Sheet 1"]["bleed"]["clean"] == 3 and "mip level 3" in report["verdict"]
