@@ -2,17 +2,27 @@
 
 from __future__ import annotations
 
+import numpy as np
+
 from demo.quay import small_set
 from quilt_core import formats, report
 from quilt_core.arrange import pack_sheet
+from quilt_core.deliver.carry import Patch, carry, difference, mips_of
 from quilt_core.pack import Recipe
+from quilt_core.prove.bleed import bleed
+from quilt_core.sheet import transform_regions
 
 
 def main() -> None:
-    """Read and pack the small demo set, far enough to reach the search after the greedy passes."""
+    """Read, pack and prove the small demo set, far enough to reach the search after the greedy passes; carry one triangle's paint over."""
     name, data = next(iter(small_set().items()))
     pieces = report.pieces_of(report.analyse_all([formats.read(data, name)], 0))
-    pack_sheet(pieces, Recipe(map_px=512, padding_px=2, margin_px=1, passes=26))
+    packed = pack_sheet(pieces, Recipe(map_px=512, padding_px=2, margin_px=1, passes=26))
+    rows, regions = packed.tables, np.concatenate([p.outlines.regions for p in pieces])
+    bleed(pieces, rows, transform_regions(regions, np.concatenate(rows)), 64, 1.0)
+    square = np.array([[[0, 0], [1, 0], [1, 1]]], float)
+    patch = Patch(square, square, mips_of(np.zeros((2, 2, 3), np.float32), "normal"))
+    difference([patch], carry([patch], "normal", 16), "normal", 16)
 
 
 if __name__ == "__main__":

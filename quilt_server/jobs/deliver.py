@@ -203,6 +203,18 @@ def _rewired(c: Chosen, written: dict[str, bytes], painted: Paint, channel: dict
     return written | rewire.gltf(written[""], c.file.name, beside, local, bodies, number)
 
 
+def _replaced(path: str, c: Chosen, painted: Paint) -> bool:
+    """Whether a file that came along is an old picture or library that the new ones have taken the place of. A glTF lists its images itself, used
+    or not, so they stay with it."""
+    new, kept = wired(painted, c.file.pk, len(c.file.materials))
+    return (
+        c.scene.format == "obj"
+        and bool(new)
+        and not kept
+        and path.lower().endswith((".mtl", ".png", ".jpg", ".jpeg", ".tga", ".tif", ".tiff", ".bmp", ".webp"))
+    )
+
+
 def _write(delivery: Delivery, c: Chosen, table: Floats, channel: dict[int, int], painted: Paint | None) -> Chosen:
     """Put a file with its new UVs and companions into the zip; returns it as read back from what was written."""
     file, starts = c.file, c.starts()
@@ -217,7 +229,8 @@ def _write(delivery: Delivery, c: Chosen, table: Floats, channel: dict[int, int]
         written = _rewired(c, written, painted, channel, folder)
     names = {folder + (k or file.name.rsplit("/", 1)[-1]): v for k, v in written.items() if not k.startswith("../")}
     for path, body in _beside(c).items():
-        names.setdefault(folder + path, body)
+        if painted is None or not _replaced(path, c, painted):
+            names.setdefault(folder + path, body)
     for name, body in names.items():
         delivery.put(name, body, "mesh" if name == file.name else "companion")
     scene = formats.read(names[file.name], file.name, file.unit_m, {k[len(folder) :]: v for k, v in names.items()})
