@@ -3,6 +3,7 @@
 import csv
 import io
 import json
+import zipfile
 
 from django.http import HttpRequest, HttpResponse
 from django.shortcuts import get_object_or_404
@@ -11,6 +12,7 @@ from ninja import Router
 from quilt_core.errors import QuiltError
 from quilt_core.formats.pictures import open_picture
 
+from .jobs.baking import path_of
 from .projects.geometry import from_npz
 from .projects.models import Job, Layout, Original, Project, Reading
 from .projects.objects import density_report
@@ -41,6 +43,25 @@ def job_output(request: HttpRequest, job_id: int) -> HttpResponse:
     return HttpResponse(
         bytes(job.output), content_type="application/zip", headers={"Content-Disposition": f'attachment; filename="{name}.zip"'}
     )
+
+
+@router.get("/jobs/{job_id}/baked/{sheet}/{tile}/{kind}.png", include_in_schema=False)
+def baked_map(request: HttpRequest, job_id: int, sheet: int, tile: int, kind: str) -> HttpResponse:
+    """A map of a test bake."""
+    job = get_object_or_404(Job, pk=job_id, kind="bake", state="done")
+    with zipfile.ZipFile(io.BytesIO(bytes(job.output))) as archive:
+        name = path_of(sheet, tile, kind)
+        if name not in archive.namelist():
+            return HttpResponse(status=404)
+        return _forever(HttpResponse(archive.read(name), content_type="image/png"))
+
+
+@router.get("/jobs/{job_id}/baked.zip", include_in_schema=False)
+def baked_zip(request: HttpRequest, job_id: int) -> HttpResponse:
+    """All maps of a test bake."""
+    job = get_object_or_404(Job, pk=job_id, kind="bake", state="done")
+    headers = {"Content-Disposition": 'attachment; filename="test-bake.zip"'}
+    return HttpResponse(bytes(job.output), content_type="application/zip", headers=headers)
 
 
 def _forever(response: HttpResponse) -> HttpResponse:

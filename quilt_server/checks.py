@@ -9,6 +9,7 @@ from quilt_core.deliver.images import ImageRecipe
 from quilt_core.errors import QuiltError
 from quilt_core.pack import Recipe
 from quilt_core.pack.shapes import ANGLES
+from quilt_core.prove.bake import MAPS
 
 from .projects.models import Original
 from .projects.sheets import check_sheets, of_sheet, sheet_by, sheets
@@ -123,6 +124,20 @@ def _chosen(params: dict[str, Any]) -> dict[str, list[int]] | None:
     return chosen
 
 
+def _bake(params: dict[str, Any], settings: dict[str, Any]) -> dict[str, Any]:
+    out = {"sheet": sheets(settings)[0]["id"], "px": 1024, "rays": 32, "maps": list(MAPS), "cage": None, "depth": 8} | params
+    sheet_by(settings, out["sheet"])
+    whole = all(isinstance(out[k], int) and not isinstance(out[k], bool) for k in ("px", "rays", "depth"))
+    if not whole or not (16 <= out["px"] <= 8192 and 1 <= out["rays"] <= 1024 and out["depth"] in (8, 16)):
+        raise QuiltError("A test bake has 16 to 8192 px, 1 to 1024 rays a texel, and 8 or 16 bits.")
+    if not isinstance(out["maps"], list) or not out["maps"] or not set(out["maps"]) <= set(MAPS):
+        raise QuiltError(f"The maps of a test bake are {', '.join(MAPS)}.")
+    cage = out["cage"]
+    if cage is not None and not (isinstance(cage, int | float) and math.isfinite(cage) and 0 < cage < 1e6):
+        raise QuiltError("The cage stands off by more than 0 m.")
+    return {k: out[k] for k in ("sheet", "px", "rays", "maps", "cage", "depth")}
+
+
 def delivery(params: dict[str, Any], settings: dict[str, Any]) -> dict[str, Any]:
     """What a delivery holds, with the usual where nothing is said.
 
@@ -205,6 +220,8 @@ def checked(kind: str, params: dict[str, Any], settings: dict[str, Any]) -> dict
         return {"settings": plain, "label": what_changed(settings, new)}
     if kind == "deliver":
         return {"order": delivery(params, settings)}
+    if kind == "bake":
+        return _bake(params, settings)
     if kind in ("weld", "bleed"):
         return {}
     raise QuiltError(f"'{kind}' is not work that can be started.")

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from .baking import run_bake
 from .deliver import run_deliver
 from .gather import run_channel, run_import, run_weld
 from .mend import run_mend, run_settings, run_twins
@@ -12,5 +13,5 @@ from .shapes import run_alike, run_stack
 
 KINDS = {
     "import": run_import, "channel": run_channel, "weld": run_weld, "pack": run_pack, "explain": run_explain, "mend": run_mend,
-    "settings": run_settings, "twins": run_twins, "alike": run_alike, "stack": run_stack, "compare": run_compare, "replace": run_replace, "bleed": run_bleed, "deliver": run_deliver,
+    "settings": run_settings, "twins": run_twins, "alike": run_alike, "stack": run_stack, "compare": run_compare, "replace": run_replace, "bleed": run_bleed, "bake": run_bake, "deliver": run_deliver,
 }  # fmt: skip

@@ -22,6 +22,7 @@ export type Kind =
   | 'alike'
   | 'stack'
   | 'bleed'
+  | 'bake'
   | 'replace'
 
 /** What limits the layout, and what an action would gain, as measured by trying it. */
@@ -31,6 +32,23 @@ export interface Explanation {
   long: [number, number][]
   large: [number, number][]
   hints: { kind: string; islands: [number, number][]; gain: number; value: number | string | null }[]
+}
+
+/** A test bake of a sheet: figures of each tile; the maps are fetched when they are shown. */
+export interface Baked {
+  job: number
+  layout: number
+  sheet: number
+  maps: string[]
+  pairs: string[]
+  tiles: {
+    tile: number
+    px: number
+    twice: number
+    missed: number
+    missed_at: [number, number][]
+    seams: Record<string, [mean: number, most: number]>
+  }[]
 }
 
 /** What a newer version of a file would change. */
@@ -99,6 +117,10 @@ interface Quilt {
   discard: (layout: number, change?: { discarded?: boolean; name?: string }) => Promise<void>
   step: (direction: 'undo' | 'redo') => Promise<void>
   start: (kind: Kind, params?: Record<string, unknown>) => Promise<void>
+  baked: Baked | null
+  /** The baked map that the views show in place of the tiles' pictures. */
+  shownMap: string
+  showMap: (kind: string) => void
   /** What a newer version of a file would change, once it was compared. */
   newer: Newer | null
   dropNewer: () => void
@@ -139,7 +161,10 @@ export const useQuilt = create<Quilt>((set, get) => {
       params: { path: { project_id: state.id } },
     })
     const sheet = sheetBy(state.settings, before.sheet).id
-    set({ state, pieces, faults: (faults ?? []) as Fault[], preview: {}, sheet })
+    // A bake belongs to the layout that was baked.
+    const baked = before.baked?.layout === state.layout ? before.baked : null
+    const shownMap = baked ? before.shownMap : ''
+    set({ state, pieces, faults: (faults ?? []) as Fault[], preview: {}, sheet, baked, shownMap })
     repaint()
     for (const p of kept.values()) p.dispose()
     if (pieces.length !== before.pieces.length) get().fit()
@@ -210,6 +235,10 @@ export const useQuilt = create<Quilt>((set, get) => {
     if (job.kind === 'import') set({ stage: 'Inspect' })
     if (job.kind === 'compare') set({ newer: { ...(job.result as unknown as Newer), job: job.id } })
     if (job.kind === 'replace') set({ newer: null })
+    if (job.kind === 'bake') {
+      const baked = { ...(job.result as unknown as Baked), job: job.id }
+      set({ baked, shownMap: baked.maps.includes('occlusion') ? 'occlusion' : (baked.maps[0] ?? '') })
+    }
     if (job.kind === 'alike') {
       const found = job.result.islands as Record<string, number[]>
       get().select(
@@ -377,6 +406,9 @@ export const useQuilt = create<Quilt>((set, get) => {
         if (data) void follow(data)
         else set({ message: words(error) })
       }),
+    baked: null,
+    shownMap: '',
+    showMap: (shownMap) => set({ shownMap }),
     newer: null,
     dropNewer: () => set({ newer: null }),
     async compareNewer(file, files) {

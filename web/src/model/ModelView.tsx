@@ -20,7 +20,7 @@ const SQUARES = [8, 16, 32, 64, 128, 256]
 export function ModelView() {
   const host = useRef<HTMLDivElement>(null)
   const model = useRef<Model>(null)
-  const { pieces, drawn, fitted, shown, state, sheet, odd } = useQuilt()
+  const { pieces, drawn, fitted, shown, state, sheet, odd, baked, shownMap } = useQuilt()
   const [look, setLook] = useState<Look>('checker')
   const [square, setSquare] = useState(64)
   useEffect(() => {
@@ -44,6 +44,10 @@ export function ModelView() {
     for (const p of pieces) p.showOdd(odd)
     model.current?.draw()
   }, [pieces, odd])
+  // A baked map is shown on the model as soon as one is chosen.
+  useEffect(() => {
+    if (shownMap) setLook('tiles')
+  }, [shownMap])
   useEffect(() => {
     let gone = false
     const dress = async () => {
@@ -51,7 +55,7 @@ export function ModelView() {
       const flat = flatOf(state.settings, sheet)
       if (look === 'own') model.current.setOwn((file) => coloursOf(state, file))
       else {
-        const joined = look === 'tiles' ? joinedPictures(flat, await underTiles(state, flat)) : null
+        const joined = look === 'tiles' ? joinedPictures(flat, await underTiles(state, flat, baked, shownMap)) : null
         if (gone) return
         model.current.setPlain(joined, [flat.sheet.columns, flat.sheet.rows])
       }
@@ -61,7 +65,7 @@ export function ModelView() {
     return () => {
       gone = true
     }
-  }, [look, map, square, band, pieces, state, sheet])
+  }, [look, map, square, band, pieces, state, sheet, baked, shownMap])
   const wanted = state && target(state, sheet)
   return (
     <Flex position="relative" direction="column" h="100%" bg="paper">
@@ -78,7 +82,7 @@ export function ModelView() {
       </Flex>
       <Box ref={host} position="relative" flex="1" minH="0" overflow="hidden" data-testid="model" />
       {look === 'density' && <Scale band={state?.settings.band ?? 10} wanted={wanted ?? null} />}
-      {look === 'tiles' && !Object.keys(state?.settings.pictures ?? {}).length && (
+      {look === 'tiles' && !shownMap && !Object.keys(state?.settings.pictures ?? {}).length && (
         <Text position="absolute" bottom="2" left="3" color="faded">
           No tile has a picture yet: drop one on the table, or choose one in Even.
         </Text>

@@ -6,17 +6,20 @@ const kept = new Map<string, Promise<THREE.Texture>>()
 
 /** A picture as a texture, loaded once; drawn again by `ready`. */
 export function loadPicture(sha: string, px = 2048): Promise<THREE.Texture> {
-  const key = `${sha} ${px}`
-  let found = kept.get(key)
+  return loadUrl(`/api/pictures/${sha}?px=${px}`)
+}
+
+function loadUrl(url: string): Promise<THREE.Texture> {
+  let found = kept.get(url)
   if (!found) {
-    found = new THREE.TextureLoader().loadAsync(`/api/pictures/${sha}?px=${px}`).then((t) => {
+    found = new THREE.TextureLoader().loadAsync(url).then((t) => {
       // Colours are shown as they are stored: the views light them themselves, in no linear space.
       t.colorSpace = THREE.NoColorSpace
       t.wrapS = t.wrapT = THREE.RepeatWrapping
       t.anisotropy = 4
       return t
     })
-    kept.set(key, found)
+    kept.set(url, found)
   }
   return found
 }
@@ -42,9 +45,26 @@ export function ownPictures(state: State): Named[] {
   return [...found.values()]
 }
 
-/** The pictures that lie under the tiles of a sheet. */
-export async function underTiles(state: State, flat: Flat): Promise<Map<number, THREE.Texture>> {
+/** Where the maps of a test bake are. */
+export interface BakedMaps {
+  job: number
+  sheet: number
+  tiles: { tile: number }[]
+}
+
+/** The pictures that lie under the tiles of a sheet; a map of a test bake of it takes their place. */
+export async function underTiles(
+  state: State,
+  flat: Flat,
+  baked: BakedMaps | null,
+  kind: string,
+): Promise<Map<number, THREE.Texture>> {
   const out = new Map<number, THREE.Texture>()
+  if (baked?.sheet === flat.sheet.id && kind) {
+    for (const { tile } of baked.tiles)
+      out.set(tile, await loadUrl(`/api/jobs/${baked.job}/baked/${baked.sheet}/${tile}/${kind}.png`))
+    return out
+  }
   for (const tile of tilesOf(flat.sheet)) {
     const picture = state.settings.pictures?.[`${flat.sheet.id}:${tile}`]
     if (picture) out.set(tile, await loadPicture(picture.sha))

@@ -3,6 +3,7 @@ import type { components } from '../api/schema'
 import { flatOf } from '../scene/sheets'
 import { useQuilt } from '../store'
 import { Choice, Figure, Main, Title } from './parts'
+import { TestBake } from './TestBake'
 
 type Bleed = components['schemas']['Bleed']
 
@@ -76,6 +77,7 @@ export function Prove() {
       <Figure name="Outside or astride" value={String(f.outside)} good={!f.outside} />
       <Figure name="Mirrored islands" value={String(f.flipped)} good={!f.flipped} />
       <BleedProof bleed={row.bleed ?? null} />
+      <TestBake />
       {f.tiles.length > 1 && (
         <Box my="3">
           {f.tiles.map((t) => (

@@ -21,8 +21,23 @@ export const shownTable: { current: Table | null } = { current: null }
 export function TableView() {
   const host = useRef<HTMLDivElement>(null)
   const table = useRef<Table>(null)
-  const { pieces, drawn, fitted, shown, state, faults, preview, picks, setPicks, fit, job, sheet, setSheet } =
-    useQuilt()
+  const {
+    pieces,
+    drawn,
+    fitted,
+    shown,
+    state,
+    faults,
+    preview,
+    picks,
+    setPicks,
+    fit,
+    job,
+    sheet,
+    setSheet,
+    baked,
+    shownMap,
+  } = useQuilt()
   const [look, setLook] = useState<keyof typeof LOOKS>('cloth')
   const [kinds, setKinds] = useState<Set<MarkKind>>(new Set(Object.keys(MARKS) as MarkKind[]))
   const [choosing, setChoosing] = useState(false)
@@ -58,11 +73,12 @@ export function TableView() {
   const packing = job?.kind === 'pack'
   useEffect(() => {
     let gone = false
-    if (state && flat) void underTiles(state, flat).then((found) => !gone && setPictures(found.size ? found : EMPTY))
+    if (state && flat)
+      void underTiles(state, flat, baked, shownMap).then((found) => !gone && setPictures(found.size ? found : EMPTY))
     return () => {
       gone = true
     }
-  }, [state, flat])
+  }, [state, flat, baked, shownMap])
   useEffect(() => table.current?.setPieces(pieces), [pieces])
   useEffect(() => table.current?.draw(), [drawn])
   useEffect(() => table.current?.fit(), [fitted])

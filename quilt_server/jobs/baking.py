@@ -1,0 +1,139 @@
+"""The test bake of a sheet: its maps as pictures, and what went wrong."""
+
+from __future__ import annotations
+
+import io
+import zipfile
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+from django.db import transaction
+from numpy.typing import NDArray
+
+from quilt_core.deliver.images import encoded
+from quilt_core.errors import QuiltError
+from quilt_core.prove.bake import MAPS, High, Part, bake, curvature_of, normals_of, partner
+from quilt_core.scene import Floats, MeshObject
+from quilt_core.sheet import transform_rows
+from quilt_core.tiles import place
+
+from ..projects.geometry import from_npz
+from ..projects.models import Job
+from ..projects.reading import Chosen, Parts, choose, parts_of, sheet_numbers
+from ..projects.sheets import grid, of_sheet
+from ..projects.state import settings_of
+from .packing import head_of
+from .progress import report_progress
+
+MOST_MISSED = 400
+
+
+def path_of(sheet: int, tile: int, kind: str) -> str:
+    """Where a baked map lies in a job's output."""
+    return f"{sheet}.{tile}.{kind.replace(' ', '_')}.png"
+
+
+@dataclass
+class _Stage:
+    """Everything that is baked, by owner number: low parts with UVs, detailed meshes, and curvature."""
+
+    parts: list[Part]
+    curve: list[Floats]
+    high: dict[int, High]
+    names: list[str]
+
+
+def _world(o: MeshObject, positions: Floats) -> Floats:
+    return positions @ o.world[:3, :3].T + o.world[:3, 3]
+
+
+def _stage(chosen: list[Chosen], parts: Parts, rows: Floats, on: NDArray[np.bool_]) -> _Stage:
+    """The objects of a sheet, placed in the world; detailed ones (`_high`) are matched to the low one of their name."""
+    out = _Stage([], [], {}, [])
+    tables, marks = parts.pieced(rows), parts.pieced(on)
+    details: dict[str, High] = {}
+    lows: dict[str, int] = {}
+    for c in chosen:
+        for o in c.scene.objects:
+            pair = partner(o.name)
+            if pair and pair[1]:
+                mesh = c.scene.meshes[o.mesh]
+                at = _world(o, mesh.positions)
+                details[pair[0]] = High(at, mesh.triangles.astype(np.int64), normals_of(mesh, at))
+    piece_number, owner, materials, island = 0, 0, 0, 0
+    for c in chosen:
+        for m, piece in enumerate(c.pieces):
+            if piece is None:
+                continue
+            uvs = transform_rows(piece.uvs, piece.islands.of_row, tables[piece_number])
+            source, of = piece.mesh.channels[piece.channel], piece.islands.of_triangle
+            for k, o in enumerate(o for o in c.scene.objects if o.mesh == m):
+                pair = partner(o.name)
+                detailed = pair is not None and pair[1]
+                # Of several placings of a mesh the first is baked; the others stand where they stand and throw shadows.
+                use = (of >= 0) & marks[piece_number][np.maximum(of, 0)] & (k == 0) & (not detailed)
+                p = _world(o, piece.mesh.positions)
+                normals = normals_of(piece.mesh, p)
+                spot = np.where(use[:, None, None], uvs[np.maximum(source.triangles, 0)], -1e6)
+                number = piece.mesh.materials.astype(np.int64)
+                out.parts.append(
+                    Part(p, piece.mesh.triangles.astype(np.int64), spot, (of + island).astype(np.int64), np.full(len(of), owner), np.where(number < 0, -1, number + materials), normals)
+                )  # fmt: skip
+                out.curve.append(curvature_of(piece.mesh, p, normals))
+                if pair and not detailed:
+                    lows.setdefault(pair[0], owner)
+                out.names.append(o.name)
+                owner += 1
+            island += piece.islands.count
+            piece_number += 1
+        materials += len(c.scene.materials)
+    out.high = {lows[name]: mesh for name, mesh in details.items() if name in lows}
+    # What is baked from throws no shadow on its own low mesh.
+    out.parts = [p for p, n in zip(out.parts, out.names, strict=True) if not ((q := partner(n)) and q[1] and q[0] in lows)]
+    out.curve = [v for v, n in zip(out.curve, out.names, strict=True) if not ((q := partner(n)) and q[1] and q[0] in lows)]
+    return out
+
+
+def run_bake(job: Job) -> None:
+    """Bake one sheet; the maps are in the job's output, the figures in its result."""
+    _, head, before = head_of(job)
+    settings = settings_of(head)
+    number = int(job.params["sheet"])
+    flat = of_sheet(settings, number)
+    report_progress(job, {"text": "Reading the meshes"})
+    chosen = choose(head)
+    parts = parts_of(chosen)
+    on = sheet_numbers(chosen, parts, settings) == number
+    if not on.any():
+        raise QuiltError("Nothing lies on this sheet. Move objects to it first.")
+    stage = _stage(chosen, parts, parts.whole(from_npz(before.tables)), on)
+    tiles = grid(flat)
+    body = io.BytesIO()
+    found: list[dict[str, Any]] = []
+    with zipfile.ZipFile(body, "w", zipfile.ZIP_STORED) as archive:
+        for tile, px in zip(tiles.numbers, tiles.sizes, strict=True):
+            size = min(px, int(job.params["px"]))
+            report_progress(job, {"text": f"Baking tile {tile} at {size} px"})
+            baked = bake(
+                stage.parts, stage.high, size, place(tile), tuple(job.params["maps"]), int(job.params["rays"]), None, job.params["cage"], stage.curve
+            )  # fmt: skip
+            if not baked.covered.any():
+                continue
+            for kind, values in baked.maps.items():
+                archive.writestr(path_of(number, tile, kind), encoded(values, "png", int(job.params["depth"])))
+            found.append(
+                {"tile": tile, "px": size, "maps": list(baked.maps), "twice": baked.twice, "missed": len(baked.missed),
+                 "missed_at": np.round(baked.missed[:: max(1, len(baked.missed) // MOST_MISSED)], 6).tolist(),
+                 "seams": {k: [round(a, 4), round(b, 4)] for k, (a, b) in baked.seams.items()}}
+            )  # fmt: skip
+    pairs = [stage.names[k] for k in stage.high if k < len(stage.names)]
+    with transaction.atomic():
+        job.output = body.getvalue()
+        job.result = {
+            "sheet": number,
+            "layout": before.pk,
+            "tiles": found,
+            "pairs": pairs,
+            "maps": [m for m in MAPS if found and m in found[0]["maps"]],
+        }

@@ -1,0 +1,87 @@
+import { Box, Button, Flex, Text } from '@chakra-ui/react'
+import { useState } from 'react'
+import { sheetBy } from '../scene/sheets'
+import { useQuilt } from '../store'
+import { Choice, Figure, NumberField, numbered, Setting } from './parts'
+
+const SIZES = [256, 512, 1024, 2048, 4096]
+const DEPTHS = [
+  ['8', '8 bit'],
+  ['16', '16 bit'],
+] as const
+
+/** A small bake of the sheet, to see what goes wrong before the real one. */
+export function TestBake() {
+  const { state, sheet, job, start, baked, shownMap, showMap } = useQuilt()
+  const [px, setPx] = useState(1024)
+  const [rays, setRays] = useState(32)
+  const [depth, setDepth] = useState<'8' | '16'>('8')
+  if (!state) return null
+  const now = sheetBy(state.settings, sheet).id
+  const mine = baked?.sheet === now ? baked : null
+  const sum = (of: (t: { twice: number; missed: number }) => number) => mine?.tiles.reduce((n, t) => n + of(t), 0) ?? 0
+  const seams = mine?.tiles.flatMap((t) => Object.entries(t.seams)) ?? []
+  const worst = (kind: string) => Math.max(0, ...seams.filter(([k]) => k === kind).map(([, [mean]]) => mean))
+  return (
+    <Box mb="3" pb="3" borderBottom="1px dashed" borderColor="thread">
+      <Text fontWeight="600">Test bake</Text>
+      <Text color="faded" fontSize="xs" mb="2">
+        Normals, occlusion, curvature, position and ids, baked here. A mesh named like another with _high in place of
+        _low gives its detail.
+      </Text>
+      <Setting name="Size" text="Of each tile; a smaller one is quicker.">
+        <Choice
+          label="Size of the test bake"
+          value={String(px)}
+          options={numbered(SIZES, (s) => `${s} px`)}
+          set={(s) => setPx(Number(s))}
+        />
+      </Setting>
+      <Setting name="Rays" text="For each texel of the occlusion map.">
+        <NumberField name="Rays" value={rays} unit="" least={1} most={1024} whole set={setRays} />
+      </Setting>
+      <Flex gap="2" align="center">
+        <Button
+          size="xs"
+          variant="outline"
+          disabled={!!job}
+          onClick={() => void start('bake', { sheet: now, px, rays, depth: Number(depth) })}
+        >
+          Bake a test
+        </Button>
+        <Choice label="Depth of the test bake" value={depth} options={DEPTHS} set={setDepth} />
+      </Flex>
+      {mine && (
+        <Box mt="2" role="status">
+          <Setting name="Show" text="On the table and on the model.">
+            <Choice
+              label="Baked map that is shown"
+              value={shownMap}
+              options={[['', 'none'], ...mine.maps.map((m) => [m, m] as const)]}
+              set={showMap}
+            />
+          </Setting>
+          <Figure
+            name="Texels written by two islands"
+            value={String(sum((t) => t.twice))}
+            good={!sum((t) => t.twice)}
+          />
+          {mine.pairs.length > 0 && (
+            <Figure
+              name="Rays that missed the high mesh"
+              value={String(sum((t) => t.missed))}
+              good={!sum((t) => t.missed)}
+            />
+          )}
+          <Figure name="Low meshes with a high one" value={String(mine.pairs.length)} />
+          {['occlusion', 'normal object'].map((kind) => (
+            <Figure key={kind} name={`Seams differ, ${kind}`} value={`${(100 * worst(kind)).toFixed(1)} %`} />
+          ))}
+          <Box as="span" color="indigo" textDecoration="underline">
+            <a href={`/api/jobs/${mine.job}/baked.zip`}>All maps as a zip</a>
+          </Box>
+        </Box>
+      )}
+    </Box>
+  )
+}
