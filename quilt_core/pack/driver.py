@@ -109,6 +109,12 @@ def pack(
         none = np.zeros(0)
         return PackResult(Packing(1.0, none, none, none, np.zeros((0, 2)), np.zeros(0, np.int64), 0.0))
     rules = Rules() if rules is None else rules
+    most = _most(recipe)
+    if n - (0 if rules.held is None else int(rules.held.sum())) > most:
+        raise DoesNotFit(
+            f"{n} islands cannot keep {recipe.padding_px:g} px between them at any size: at most {most} could. Take less padding, a larger map, or "
+            "another tile.", list(range(n)),
+        )  # fmt: skip
     search = Search(regions, recipe, rules, progress)
     if not len(search.free):
         search.keep(_all_held(search))
@@ -125,6 +131,18 @@ def pack(
     if best is None:
         raise DoesNotFit("No layout was found: the padding is too large for these islands.", [int(i) for i in search.free])
     return PackResult(search.packing(best), list(search.history), search.passes, stopped)
+
+
+def _most(recipe: Recipe) -> int:
+    """How many points could lie in the tiles at the padding from each other: more islands than that fit at no scale.
+
+    Discs of diameter p around points of a square of side s lie in one of side s + p, and cover at most pi / sqrt(12) of it (Thue).
+    """
+    p = recipe.padding_px
+    if p <= 0:
+        return 2**62
+    sides = np.maximum(recipe.map_px * recipe.ratio - 2 * recipe.margin_px, 0.0)
+    return int((np.floor(2 / math.sqrt(3) * ((sides + p) / p) ** 2)).sum())
 
 
 def _all_held(search: Search) -> State:
