@@ -76,7 +76,7 @@ def test_the_whole_job(browser: Browser) -> None:
     assert max(medians) / min(medians) == pytest.approx(1, rel=1e-5)
     job = browser.run("deliver")
     archive = zipfile.ZipFile(io.BytesIO(browser.client.get(f"/api/jobs/{job['id']}/output").content))
-    assert set(archive.namelist()) == {"squares.obj", "plane.gltf", "report.json", "template.1001.png"}
+    assert set(archive.namelist()) == {"squares.obj", "plane.gltf", "report.json", "report.html", "manifest.json", "template.1001.png"}
     pieces = [p for n in ("squares.obj", "plane.gltf") for p in analyse(formats.read(archive.read(n), n), 0) if p]
     proof = prove(pieces, None, 1024)
     assert proof.ok and proof.gap_px is not None and proof.gap_px >= 6 - 1e-3

@@ -193,10 +193,10 @@ def test_two_sheets_are_delivered_and_proven(browser: Browser) -> None:
     report = json.loads(archive.read("report.json"))
     assert report["ok"] and set(report["sheets"]) == {"Sheet 1", "Sheet 2"} and report["islands"] == 6
     names = [n for n in archive.namelist() if n.endswith(".png")]
-    assert any(n.startswith("Sheet 1.template.1001") for n in names) and any(n.startswith("Sheet 2.template.") for n in names)
+    assert any(n.startswith("Sheet_1.template.1001") for n in names) and any(n.startswith("Sheet_2.template.") for n in names)
     for name in names:
         wide = Image.open(io.BytesIO(archive.read(name))).width
-        assert wide == (256 if "Sheet 2.template.1002" in name else 512)
+        assert wide == (256 if "Sheet_2.template.1002" in name else 512)
     for name in ("squares.obj", "zplane.obj"):
         piece = analyse(formats.read(archive.read(name), name), 0)[0]
         assert piece and prove([piece], None, 512).ok
