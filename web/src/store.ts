@@ -421,6 +421,8 @@ export const useQuilt = create<Quilt>((set, get) => {
       }
     },
     async upload(files) {
+      // Whoever is quick drops files before the project is there.
+      for (let k = 0; k < 100 && !get().state; k++) await pause(100)
       const project = get().state
       if (!project) return set({ message: 'The project is still being loaded. Drop the files again in a moment.' })
       if (!files.length) return
