@@ -1,4 +1,4 @@
-"""`quilt COMMAND`: inspect, pack, verify, and the web application's demo and start."""
+"""`quilt COMMAND`: inspect, pack, verify, deliver, and the web application's demo and start."""
 
 from __future__ import annotations
 
@@ -18,7 +18,7 @@ from quilt_core.pack.shapes import ANGLES
 from quilt_core.scene import Floats, Scene
 from quilt_core.sheet import MeshIslands, transform_rows
 
-from . import files
+from . import deliver, files
 
 UNITS = {"m": 1.0, "cm": 0.01, "mm": 0.001, "in": 0.0254, "ft": 0.3048}
 
@@ -68,6 +68,7 @@ def parser() -> argparse.ArgumentParser:
     p.add_argument("--seconds", type=float, default=10.0, metavar="S")
     p.add_argument("--seed", type=int, default=0, metavar="N")
     p.add_argument("--channel-out", type=int, default=0, metavar="N", help="UV channel that is written (0)")
+    deliver.add(commands, common, _tiles)
     return top
 
 
@@ -133,6 +134,17 @@ def recipe_of(args: argparse.Namespace) -> Recipe:
     margin = args.margin if args.margin is not None else padding / 2
     columns, rows = args.tiles
     return Recipe(args.map, padding, margin, args.rotate, columns, rows, args.density, args.seconds, None, args.seed)
+
+
+def _deliver(args: argparse.Namespace) -> int:
+    r = deliver.deliver(args, _scenes(args))
+    lines = [
+        f"{r['verdict']}.",
+        *r["reasons"],
+        f"clean down to mip level {r['bleed']['clean']}, {r['bleed']['thumb']} by the rule of thumb",
+    ]
+    _say(args, r, lines)
+    return 0 if r["ok"] else 1
 
 
 def _pack(args: argparse.Namespace) -> int:

@@ -8,6 +8,7 @@ for a guess of it, packed, and built again for what came out, until the gaps ins
 from __future__ import annotations
 
 import math
+import time
 from collections.abc import Callable
 from dataclasses import dataclass, replace
 
@@ -23,7 +24,7 @@ from .similarity import applied, composed
 
 _FILL = 0.65  # share of the tiles that the first guess of the scale counts on
 _ROUNDS = 6
-_SLACK = 1.06  # gaps inside a bunch may be this much wider than the padding before it is built again
+_SHORT = 0.12  # of the time for a round that only looks for the scale
 _HELD = -2  # in place of a group: what is held is in no bunch
 _SIZE = 1024  # px of the map that a bunch is packed on; its padding is scaled to it
 
@@ -93,10 +94,12 @@ class Bunches:
         holds = recipe.density is not None
         area = float(shapely.area(regions[~held]).sum())
         scale = 1.0 if holds else math.sqrt(_FILL * float((recipe.ratio**2).sum()) / max(area, 1e-300))
-        seconds = recipe.seconds
-        result: PackResult | None = None
+        begin, result = time.monotonic(), None
         for round_ in range(_ROUNDS):
-            part = seconds if holds or result is not None or round_ == _ROUNDS - 1 else max(0.5, 0.2 * seconds)
+            # Short rounds find the scale; what is left of the time goes into the last one.
+            left = recipe.seconds - (time.monotonic() - begin)
+            last = holds or result is not None or round_ == _ROUNDS - 1
+            part = max(0.5, left) if last else max(0.5, _SHORT * recipe.seconds)
             bunches = self._built(regions, group, turns, recipe, scale, 0.15 * part, stop)
             single = np.setdiff1d(np.arange(n), np.concatenate([np.zeros(0, int), *(b.members for b in bunches)]))
             things = np.concatenate(
@@ -116,9 +119,10 @@ class Bunches:
                 lost = [int(i) for k in e.islands for i in (single[[k]] if k < len(single) else bunches[k - len(single)].members)]
                 raise DoesNotFit(str(e), lost, e.best_density) from e
             common = found.best.common if not holds else 1.0
-            if common >= 1 - 1e-9:
+            better = result is None or whole(found.best).common > result.best.common
+            if common >= 1 - 1e-9 and better:
                 result = replace(found, best=whole(found.best))
-            if found.stopped or holds or (1 - 1e-9 <= common <= _SLACK and part == seconds):
+            if found.stopped or holds or (last and result is not None):
                 break
             # The next bunches are built for the scale that these reached, or less where their gaps came out too narrow.
             scale *= common * ((0.985, 0.97, 0.94, 0.9, 0.85, 0.8)[round_] if common < 1 else 0.995)

@@ -5,9 +5,12 @@ from __future__ import annotations
 import json
 from pathlib import Path
 
+import numpy as np
 import pytest
+from PIL import Image
 
 from quilt_cli.main import main
+from tests.core.test_faults import squares as boxes_obj
 from tests.shapes import PLANE, gltf_plane, grid_obj
 
 
@@ -102,3 +105,42 @@ def test_a_free_channel_keeps_the_tiling_one(capsys: pytest.CaptureFixture[str],
     _, old = run(capsys, "inspect", out / "a.gltf", "--json")
     _, new = run(capsys, "inspect", out / "a.gltf", "--channel-in", 1, "--json")
     assert old["objects"][0]["uv_area"] == pytest.approx(1) and new["objects"][0]["uv_area"] < 0.95
+
+
+def test_deliver_hands_over_templates_images_and_a_proof(tmp_path: Path, capsys: pytest.CaptureFixture[str]) -> None:
+    source, out = tmp_path / "in", tmp_path / "out"
+    source.mkdir()
+    (source / "two.obj").write_bytes(boxes_obj([(0.1, 0.1, 0.4, 0.4), (0.6, 0.1, 0.9, 0.4)]))
+    order = [
+        "deliver",
+        str(source / "two.obj"),
+        "--out",
+        str(out),
+        "--map",
+        "256",
+        "--templates",
+        "both",
+        "--images",
+        "island",
+        "--name",
+        "quay",
+        "--json",
+    ]
+    assert main(order) == 0
+    report = json.loads(capsys.readouterr().out)
+    assert report["ok"] and report["verdict"].startswith("Ready for baking at 256 px") and report["islands"] == 2
+    names = {p.name for p in out.iterdir()}
+    assert names == {
+        "two.obj",
+        "quay.template.1001.png",
+        "quay.template.1001.svg",
+        "quay.1001.png",
+        "report.json",
+        "report.html",
+        "manifest.json",
+    }
+    image = np.asarray(Image.open(out / "quay.1001.png"))
+    assert image.shape == (256, 256, 3) and len(np.unique(image.reshape(-1, 3), axis=0)) == 3, "two islands and the ground"
+    assert main(order) == 2 and "there already" in capsys.readouterr().err, "nothing is overwritten unasked"
+    (source / "bad.obj").write_bytes(boxes_obj([(0.1, 0.1, 0.4, 0.4), (0.3, 0.1, 0.7, 0.4)]))
+    assert main(["deliver", str(source / "bad.obj"), "--out", str(tmp_path / "no"), "--map", "256"]) == 1

@@ -312,7 +312,8 @@ export const useQuilt = create<Quilt>((set, get) => {
       for (const p of get().pieces) p.dispose()
       set({ state: null, pieces: [], faults: [], job: null, message: '', note: '' })
     },
-    setStage: (stage) => set({ stage, note: '' }),
+    // A baked map is looked at where it was baked.
+    setStage: (stage) => set({ stage, note: '', ...(stage === 'Prove' ? {} : { shownMap: '' }) }),
     setPicks(picks) {
       localStorage.setItem('picks', picks)
       set({ picks })

@@ -221,6 +221,16 @@ export class Table extends View {
     return found
   }
 
+  /** Whether a place is in the box of a selected island: what a drag is likely to take hold of. */
+  private overSelected(at: THREE.Vector2): boolean {
+    for (const p of this.pieces)
+      for (let i = 0; i < p.islands; i++) {
+        const mark = p.mark(i)
+        if (mark & SELECTED && !(mark & ELSEWHERE) && p.box(i).containsPoint(at)) return true
+      }
+    return false
+  }
+
   private grab(at: THREE.Vector2, turning: boolean): Drag | null {
     const hit = pickFlat(this.pieces, at.x, at.y)
     const piece = this.pieces.find((p) => p.file === hit?.file)
@@ -325,11 +335,7 @@ export class Table extends View {
     })
     element.addEventListener('pointermove', (e) => {
       if (from || e.buttons) return
-      const at = this.at(e)
-      const hit = this.pieces.length < 20 ? pickFlat(this.pieces, at.x, at.y) : null
-      const piece = this.pieces.find((p) => p.file === hit?.file)
-      const mine = piece && hit?.island != null && piece.mark(hit.island) & SELECTED
-      element.style.cursor = mine ? 'move' : ''
+      element.style.cursor = this.overSelected(this.at(e)) ? 'move' : ''
     })
     element.addEventListener(
       'wheel',

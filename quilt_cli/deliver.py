@@ -1,0 +1,132 @@
+"""`quilt deliver`: what goes with meshes whose layout is done: templates, tile images, the proof as a page, a manifest."""
+
+from __future__ import annotations
+
+import argparse
+import hashlib
+import json
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from quilt_core import formats, report
+from quilt_core.deliver import template
+from quilt_core.deliver.images import ImageRecipe, encoded, tile_image
+from quilt_core.deliver.page import page, verdict
+from quilt_core.errors import FileError, QuiltError
+from quilt_core.faults.layout import prove
+from quilt_core.prove.bleed import bleed
+from quilt_core.prove.texels import owners
+from quilt_core.scene import Scene
+from quilt_core.sheet import MeshIslands
+from quilt_core.tiles import Grid, place
+
+from . import files
+
+
+def add(commands: Any, common: argparse.ArgumentParser, tiles: Any) -> None:
+    """The words of this command."""
+    d = commands.add_parser("deliver", parents=[common], help="templates, tile images and the proof for files whose layout is done")
+    d.add_argument("--out", type=Path, required=True, metavar="DIR")
+    d.add_argument("--tiles", type=tiles, default=(1, 1), metavar="CxR", help="tiles of the sheet (1x1)")
+    d.add_argument("--padding", type=float, metavar="PX", help="that the layout was made with (8 at 2048)")
+    d.add_argument("--templates", choices=("png", "svg", "both", "none"), default="png")
+    d.add_argument("--images", choices=("none", "blank", "checker", "object", "island"), default="none", help="tile images to begin with")
+    d.add_argument("--format", choices=("png", "tiff", "exr"), default="png", help="of tile images (png)")
+    d.add_argument("--depth", type=int, choices=(8, 16), default=8, help="bits of tile images (8)")
+    d.add_argument("--name", default="sheet", help="of the sheet: its files are called name.1001.png")
+
+
+def _put(out: Path, made: dict[str, tuple[bytes, str]]) -> None:
+    """Write all files; none that is there already.
+
+    Raises
+    ------
+    FileError : a file of that name is there
+    """
+    for name in made:
+        if (out / name).exists():
+            raise FileError(str(out / name), "it is there already", "", "Choose an empty folder for --out.")
+    out.mkdir(parents=True, exist_ok=True)
+    manifest = [
+        {"path": name, "kind": kind, "bytes": len(body), "sha256": hashlib.sha256(body).hexdigest()}
+        for name, (body, kind) in sorted(made.items())
+    ]
+    for name, (body, _) in made.items():
+        (out / name).write_bytes(body)
+    (out / "manifest.json").write_text(json.dumps({"files": manifest}, indent=2) + "\n")
+
+
+def _numbers(pieces: list[MeshIslands], by: str) -> NDArray[np.int64]:
+    """A number (n,) for every island: its object's, or its own."""
+    counts = [p.islands.count for p in pieces]
+    return np.arange(sum(counts)) if by == "island" else np.repeat(np.arange(len(pieces)), counts)
+
+
+def _image(args: argparse.Namespace, pieces: list[MeshIslands], tile: int) -> bytes:
+    recipe = ImageRecipe(args.images, format=args.format, depth=args.depth)
+    owner = None
+    if args.images in ("object", "island"):
+        number, start, row = _numbers(pieces, args.images), 0, 0
+        uvs, triangles, numbers = [], [], []
+        for p in pieces:
+            of = p.islands.of_triangle
+            uvs.append(p.uvs)
+            triangles.append(p.mesh.channels[p.channel].triangles[of >= 0].astype(np.int64) + row)
+            numbers.append(number[start + of[of >= 0]])
+            start, row = start + p.islands.count, row + len(p.uvs)
+        owner, _ = owners(np.concatenate(uvs), np.concatenate(triangles), np.concatenate(numbers), args.map, place(tile))
+    return encoded(tile_image(recipe, args.map, owner), args.format, args.depth)
+
+
+def deliver(args: argparse.Namespace, scenes: list[Scene]) -> dict[str, Any]:
+    """Make everything; returns the report."""
+    files.check_out(args.out, args.files)
+    pieces = report.pieces_of(report.analyse_all(scenes, args.channel_in))
+    if not pieces:
+        raise QuiltError(f"No object has UVs in channel {args.channel_in}.")
+    padding = args.padding if args.padding is not None else 8 * args.map / 2048
+    regions = np.concatenate([p.outlines.regions for p in pieces])
+    grid = Grid(args.map, *args.tiles)
+    proof = prove(pieces, None, args.map, args.tiles)
+    spread = report.overall_density(pieces, None, args.map)
+    used = [t for t in grid.numbers if t in proof.coverage]
+    proofs = [bleed(pieces, None, regions, args.map, padding, place(t)) for t in used]
+    found = {
+        "clean": min((b.clean for b in proofs), default=-1),
+        "levels": grid.px.bit_length(),
+        "thumb": proofs[0].thumb if proofs else -1,
+    }
+    coverage = sum(proof.coverage[t][0] for t in used) / max(1, len(used))
+    figures = {
+        **report.proof_figures(proof), "islands": proof.islands, "map_px": args.map, "coverage": coverage, "density": None if spread is None else spread.median,
+        "tiles": [{"tile": t, "px": args.map, "islands": proof.coverage[t][1], "coverage": proof.coverage[t][0]} for t in used],
+    }  # fmt: skip
+    ok, words, reasons = verdict(figures, found)
+    made: dict[str, tuple[bytes, str]] = {}
+    owner = _numbers(pieces, "object")
+    names = tuple(p.objects[0].name for p in pieces)
+    pictures = {f"Tile {t}": template.draw(regions, owner, 400, t, "#fbf7ee") for t in used}
+    for t in used:
+        extras = template.Extras(labels=names)
+        if args.templates in ("png", "both"):
+            made[f"{args.name}.template.{t}.png"] = template.draw(regions, owner, args.map, t), "template"
+        if args.templates in ("svg", "both"):
+            made[f"{args.name}.template.{t}.svg"] = template.draw_svg(regions, owner, args.map, t, extras=extras), "template"
+        if args.images != "none":
+            made[f"{args.name}.{t}.{args.format}"] = _image(args, pieces, t), "image"
+    for scene, source in zip(scenes, args.files, strict=True):
+        made[scene.file] = source.read_bytes(), "mesh"
+        beside = files.Beside(source.parent)
+        for reference in scene.references:
+            path = formats.find_resource(reference, beside)
+            if path is not None and "/" not in path:
+                made.setdefault(path, (beside[path], "companion"))
+    sheet = {"name": args.name, "figures": figures, "bleed": found, "padding_px": padding, "margin_px": padding / 2, "pictures": pictures}
+    made["report.html"] = page(f"{args.name}: layout report", [sheet], []), "report"
+    result = {"ok": ok, "verdict": words, "reasons": reasons, **figures, "bleed": found}
+    made["report.json"] = (json.dumps(result, indent=2) + "\n").encode(), "report"
+    _put(args.out, made)
+    return result
