@@ -4,6 +4,8 @@ from __future__ import annotations
 
 from typing import Any
 
+from quilt_core.errors import QuiltError
+
 from .projects.figures import sheet_rows, whole
 from .projects.models import Job, Layout, Project, SourceFile
 from .projects.objects import object_rows
@@ -41,7 +43,7 @@ def _try(t: Layout, kept: dict[str, int]) -> TryOut:
     figures = t.figures.get("sheets", {}).get(str(t.sheet), t.figures)
     try:
         flat: dict[str, Any] = of_sheet(RECIPE | t.recipe, t.sheet)
-    except Exception:  # the sheet is gone; the plain recipe is the next best thing to show
+    except QuiltError:  # the sheet is gone; the plain recipe is the next best thing to show
         flat = RECIPE | t.recipe
     shown = {
         k: flat[k] for k in ("map_px", "padding_px", "margin_px", "rotate", "hold", "density", "keep_ratios", "fill", "seconds", "seed")

@@ -17,7 +17,7 @@ from numba import njit
 from numpy.typing import NDArray
 from PIL import Image
 
-from ..prove.texels import dilated, to_texels
+from ..prove.texels import cover, dilated, to_texels, window_of
 from ..scene import Floats
 
 Single = NDArray[np.float32]
@@ -96,48 +96,13 @@ def _sample(flat, table, level, u, v, out):  # type: ignore[no-untyped-def]
 
 
 @njit(cache=True, nogil=True)  # type: ignore[untyped-decorator]
-def _lay(x, y, u, v, turn, flat, table, level, many, normal, out, covered):  # type: ignore[no-untyped-def]
-    """Fill the texels whose middle a triangle covers from a texture.
-
-    x, y, u, v (T, 3) corners in texels of the new map and in old UVs; turn (T, 4) matrices for normals; level (T,) of the texture;
-    many (T,) bool: four samples a texel; out (px, px, 3), covered (px, px) bool. O(texels of the boxes).
-    """
-    px = out.shape[0]
+def _sample_all(flat, table, level, u, v, out):  # type: ignore[no-untyped-def]
+    """Samples (k, 3) of levels (k,) at UVs."""
     value = np.zeros(3)
-    for t in range(x.shape[0]):
-        ax, ay, bx, by, cx, cy = x[t, 0], y[t, 0], x[t, 1], y[t, 1], x[t, 2], y[t, 2]
-        area = (bx - ax) * (cy - ay) - (by - ay) * (cx - ax)
-        if area == 0.0:
-            continue
-        low_c, high_c = max(0, int(np.floor(min(ax, bx, cx) - 0.5))), min(px - 1, int(np.ceil(max(ax, bx, cx))))
-        low_r, high_r = max(0, int(np.floor(min(ay, by, cy) - 0.5))), min(px - 1, int(np.ceil(max(ay, by, cy))))
-        for r in range(low_r, high_r + 1):
-            for c in range(low_c, high_c + 1):
-                p, q = c + 0.5, r + 0.5
-                wb = ((p - ax) * (cy - ay) - (q - ay) * (cx - ax)) / area
-                wc = ((bx - ax) * (q - ay) - (by - ay) * (p - ax)) / area
-                if wb < -1e-9 or wc < -1e-9 or wb + wc > 1.0 + 1e-9:
-                    continue
-                value[:] = 0.0
-                count = 4 if many[t] else 1
-                for k in range(count):
-                    if count == 4:
-                        p, q = c + 0.25 + 0.5 * (k & 1), r + 0.25 + 0.5 * (k >> 1)
-                    sb = ((p - ax) * (cy - ay) - (q - ay) * (cx - ax)) / area
-                    sc = ((bx - ax) * (q - ay) - (by - ay) * (p - ax)) / area
-                    sa = 1.0 - sb - sc
-                    _sample(
-                        flat, table, level[t], sa * u[t, 0] + sb * u[t, 1] + sc * u[t, 2], sa * v[t, 0] + sb * v[t, 1] + sc * v[t, 2], value
-                    )
-                value /= count
-                if normal:
-                    n0 = turn[t, 0] * value[0] + turn[t, 1] * value[1]
-                    n1 = turn[t, 2] * value[0] + turn[t, 3] * value[1]
-                    size = np.sqrt(n0 * n0 + n1 * n1 + value[2] * value[2])
-                    size = size if size > 1e-9 else 1.0
-                    value[0], value[1], value[2] = n0 / size, n1 / size, value[2] / size
-                out[r, c, 0], out[r, c, 1], out[r, c, 2] = value[0], value[1], value[2]
-                covered[r, c] = True
+    for i in range(u.shape[0]):
+        value[:] = 0.0
+        _sample(flat, table, level[i], u[i], v[i], value)
+        out[i, 0], out[i, 1], out[i, 2] = value[0], value[1], value[2]
 
 
 @dataclass(frozen=True)
@@ -194,6 +159,44 @@ def _shrink(patch: Patch, px: int) -> Floats:
         return np.nan_to_num(np.sqrt(area(patch.old) * h * w / (area(patch.new) * px * px)), nan=1.0, posinf=1.0)
 
 
+def _lay(patch: Patch, normal: bool, px: int, corner: tuple[int, int], out: Single, covered: NDArray[np.bool_]) -> None:
+    """Fill the texels whose middle a patch covers, in `out` (px, px, 3) and `covered` (px, px)."""
+    assert patch.picture is not None
+    window = window_of(patch.new, px, corner)
+    pick, weights = cover(patch.new, px, corner, window)
+    here = pick >= 0
+    t = pick[here]
+    uv = (patch.old[t] * weights[here][:, :, None]).sum(axis=1)
+    shrink = _shrink(patch, px)
+    level = np.clip(np.floor(np.log2(np.maximum(shrink, 1.0)) + 1e-6), 0, len(patch.picture.table) - 1).astype(np.int64)[t]
+    values = _samples(patch.picture, level, uv)
+    many = shrink[t] > 1.01
+    if many.any():
+        # Four samples a texel, a quarter of it from its middle.
+        step = _steps(patch, px)[t[many]]
+        corners = [_samples(patch.picture, level[many], uv[many] + step @ np.array(s)) for s in ((-1, -1), (1, -1), (-1, 1), (1, 1))]
+        values[many] = sum(corners) / np.float32(4)
+    if normal:
+        m = turns(patch.new, patch.old)[t]
+        x, y = values[:, 0].copy(), values[:, 1].copy()
+        values[:, 0], values[:, 1] = m[:, 0] * x + m[:, 1] * y, m[:, 2] * x + m[:, 3] * y
+        values /= np.maximum(np.linalg.norm(values, axis=1, keepdims=True), 1e-9)
+    r0, r1, c0, c1 = window
+    out[r0:r1, c0:c1][here] = values
+    covered[r0:r1, c0:c1] |= here
+
+
+def _steps(patch: Patch, px: int) -> Floats:
+    """(T, 2, 2) how far the old UVs go over a quarter of a new texel to the right and upward, column by column."""
+    e = np.stack([patch.new[:, 1] - patch.new[:, 0], patch.new[:, 2] - patch.new[:, 0]], axis=2)
+    f = np.stack([patch.old[:, 1] - patch.old[:, 0], patch.old[:, 2] - patch.old[:, 0]], axis=2)
+    det = e[:, 0, 0] * e[:, 1, 1] - e[:, 0, 1] * e[:, 1, 0]
+    good = np.abs(det) > 1e-30
+    out = np.zeros_like(e)
+    out[good] = f[good] @ np.linalg.inv(e[good])
+    return out / (4 * px)
+
+
 def carry(patches: list[Patch], kind: str, px: int, corner: tuple[int, int] = (0, 0), reach: float = math.inf) -> Carried:
     """One map of one tile, from all patches that lie on it.
 
@@ -216,12 +219,7 @@ def carry(patches: list[Patch], kind: str, px: int, corner: tuple[int, int] = (0
             bare += len(one.new)
             one = Patch(one.new, np.zeros_like(one.new), mips_of(neutral, kind))
         assert one.picture is not None
-        shrink = _shrink(one, px)
-        level = np.clip(np.floor(np.log2(np.maximum(shrink, 1.0)) + 1e-6), 0, len(one.picture.table) - 1).astype(np.int64)
-        _lay(
-            x[on], y[on], np.ascontiguousarray(one.old[:, :, 0]), np.ascontiguousarray(one.old[:, :, 1]), turns(one.new, one.old),
-            one.picture.flat, one.picture.table, level, shrink > 1.01, kind == "normal" and patch.picture is not None, out, covered,
-        )  # fmt: skip
+        _lay(one, kind == "normal" and patch.picture is not None, px, corner, out, covered)
     values = to_srgb(out) if kind in IN_SRGB else out * 0.5 + 0.5 if kind == "normal" else np.clip(out, 0, 1)
     owner, rows, columns = dilated(np.where(covered, 0, -1).astype(np.int32), reach)
     values = np.where((owner >= 0)[:, :, None], values[rows, columns], neutral).astype(np.float32)
@@ -282,16 +280,6 @@ def difference(patches: list[Patch], carried: Carried, kind: str, px: int, corne
     square = float((off**2).mean())
     psnr = math.inf if square == 0 else 10 * math.log10(255**2 / square)
     return Difference(psnr, float(off.mean()), float(np.percentile(off, 99)), np.concatenate(points), off)
-
-
-@njit(cache=True, nogil=True)  # type: ignore[untyped-decorator]
-def _sample_all(flat, table, level, u, v, out):  # type: ignore[no-untyped-def]
-    """Samples (k, 3) of levels (k,) at UVs."""
-    value = np.zeros(3)
-    for i in range(u.shape[0]):
-        value[:] = 0.0
-        _sample(flat, table, level[i], u[i], v[i], value)
-        out[i, 0], out[i, 1], out[i, 2] = value[0], value[1], value[2]
 
 
 def _samples(mips: Mips, level: NDArray[np.int64], uv: Floats) -> Single:

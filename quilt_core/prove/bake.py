@@ -11,12 +11,11 @@ from dataclasses import dataclass, field
 from typing import Any
 
 import numpy as np
-from numba import njit
 from numpy.typing import NDArray
 
 from ..islands import merged_positions
 from ..scene import Floats, Mesh
-from .texels import dilated, owners, to_texels
+from .texels import cover, dilated, owners, to_texels
 
 MAPS = ("object", "material", "position", "normal object", "normal tangent", "occlusion", "curvature")
 
@@ -95,31 +94,6 @@ def curvature_of(mesh: Mesh, positions: Floats, normals: Floats) -> Floats:
     return (total / np.maximum(many, 1))[place]
 
 
-@njit(cache=True, nogil=True)  # type: ignore[untyped-decorator]
-def _cover(x, y, island, first, out, bary):  # type: ignore[no-untyped-def]
-    """The triangle (counted from `first`) and barycentric weights of corners 1 and 2 for every texel whose middle it covers."""
-    px = out.shape[0]
-    for t in range(x.shape[0]):
-        ax, ay, bx, by, cx, cy = x[t, 0], y[t, 0], x[t, 1], y[t, 1], x[t, 2], y[t, 2]
-        area = (bx - ax) * (cy - ay) - (by - ay) * (cx - ax)
-        if area == 0.0:
-            continue
-        low_c, high_c = max(0, int(np.floor(min(ax, bx, cx) - 0.5))), min(px - 1, int(np.ceil(max(ax, bx, cx))))
-        low_r, high_r = max(0, int(np.floor(min(ay, by, cy) - 0.5))), min(px - 1, int(np.ceil(max(ay, by, cy))))
-        for r in range(low_r, high_r + 1):
-            for c in range(low_c, high_c + 1):
-                p, q = c + 0.5, r + 0.5
-                wb = ((p - ax) * (cy - ay) - (q - ay) * (cx - ax)) / area
-                wc = ((bx - ax) * (q - ay) - (by - ay) * (p - ax)) / area
-                if wb < -1e-9 or wc < -1e-9 or wb + wc > 1.0 + 1e-9:
-                    continue
-                edge = wb < 1e-6 or wc < 1e-6 or wb + wc > 1.0 - 1e-6
-                if edge and out[r, c, 0] >= 0:
-                    continue
-                out[r, c, 0], out[r, c, 1] = first + t, island[t]
-                bary[r, c, 0], bary[r, c, 1] = wb, wc
-
-
 class _Rays:
     """Triangles of the whole scene for tracing."""
 
@@ -154,17 +128,10 @@ def bake(
     cage : metres from which rays start outside the low mesh, and to which they go inside (a fiftieth of the scene's size)
     curve : for each part its mean curvature (V,) in 1 / m
     """
-    pick = np.full((px, px, 2), -1, np.int64)
-    bary = np.zeros((px, px, 2))
-    firsts = np.cumsum([0] + [len(p.triangles) for p in parts])
-    for part, first in zip(parts, firsts[:-1], strict=True):
-        x, y = to_texels(part.uvs, px, corner)
-        _cover(x, y, part.island, int(first), pick, bary)
-    covered = pick[:, :, 0] >= 0
-    t = pick[covered][:, 0]
-    w = bary[covered]
-    w = np.column_stack([1 - w.sum(axis=1), w])
     whole = _joined(parts)
+    pick, weights = cover(whole.uvs, px, corner)
+    covered = pick >= 0
+    t, w = pick[covered], weights[covered]
     at, normal, tangent, across = _surface(whole, t, w)
     size = float(np.linalg.norm(np.ptp(whole.positions, axis=0))) if len(whole.positions) else 1.0
     out: dict[str, Floats] = {}

@@ -76,6 +76,59 @@ def owners(
     return out, twice
 
 
+@njit(cache=True, nogil=True)  # type: ignore[untyped-decorator]
+def _cover(x, y, out, weights):  # type: ignore[no-untyped-def]
+    """The triangle of every texel whose middle it covers, and the weights of its corners there.
+
+    x, y (T, 3) corners in texels; out (h, w), weights (h, w, 3). A middle on an edge goes to the first triangle. O(texels of the boxes).
+    """
+    h, w = out.shape
+    for t in range(x.shape[0]):
+        ax, ay, bx, by, cx, cy = x[t, 0], y[t, 0], x[t, 1], y[t, 1], x[t, 2], y[t, 2]
+        area = (bx - ax) * (cy - ay) - (by - ay) * (cx - ax)
+        if area == 0.0:
+            continue
+        low_c, high_c = max(0, int(np.floor(min(ax, bx, cx) - 0.5))), min(w - 1, int(np.ceil(max(ax, bx, cx))))
+        low_r, high_r = max(0, int(np.floor(min(ay, by, cy) - 0.5))), min(h - 1, int(np.ceil(max(ay, by, cy))))
+        for r in range(low_r, high_r + 1):
+            for c in range(low_c, high_c + 1):
+                p, q = c + 0.5, r + 0.5
+                wb = ((p - ax) * (cy - ay) - (q - ay) * (cx - ax)) / area
+                wc = ((bx - ax) * (q - ay) - (by - ay) * (p - ax)) / area
+                if wb < -1e-9 or wc < -1e-9 or wb + wc > 1.0 + 1e-9:
+                    continue
+                edge = wb < 1e-6 or wc < 1e-6 or wb + wc > 1.0 - 1e-6
+                if edge and out[r, c] >= 0:
+                    continue
+                out[r, c] = t
+                weights[r, c, 0], weights[r, c, 1], weights[r, c, 2] = 1.0 - wb - wc, wb, wc
+
+
+def cover(
+    uvs: Floats, px: int, corner: tuple[int, int] = (0, 0), window: tuple[int, int, int, int] | None = None
+) -> tuple[NDArray[np.int64], Floats]:
+    """The triangle (h, w) that covers each texel's middle, -1 for none, and the weights (h, w, 3) of its corners there.
+
+    Parameters
+    ----------
+    uvs : (T, 3, 2) corners of triangles
+    window : first and last but one row and column that are looked at; None for the whole map
+    """
+    r0, r1, c0, c1 = window if window is not None else (0, px, 0, px)
+    x, y = to_texels(uvs, px, corner)
+    out, weights = np.full((r1 - r0, c1 - c0), -1, np.int64), np.zeros((r1 - r0, c1 - c0, 3))
+    _cover(x - c0, y - r0, out, weights)
+    return out, weights
+
+
+def window_of(uvs: Floats, px: int, corner: tuple[int, int] = (0, 0)) -> tuple[int, int, int, int]:
+    """The rows and columns of a map that triangles (T, 3, 2) can reach, for `cover`."""
+    x, y = to_texels(uvs, px, corner)
+    r0, c0 = (int(np.clip(np.floor(v.min()), 0, px)) for v in (y, x))
+    r1, c1 = (int(np.clip(np.ceil(v.max()), 0, px)) for v in (y, x))
+    return r0, max(r0, r1), c0, max(c0, c1)
+
+
 def dilated(owner: NDArray[np.int32], reach: float = np.inf) -> tuple[NDArray[np.int32], NDArray[np.int32], NDArray[np.int32]]:
     """Owners with the padding of a baker: every empty texel takes the nearest one's within `reach` texels. Also its row and column (px, px)."""
     empty = owner < 0
