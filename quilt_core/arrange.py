@@ -38,7 +38,7 @@ class SheetRules:
     closed : UDIM numbers of tiles that stay as they are, with all that lies in them
     free : regions kept free: UDIM number and box (least u, least v, greatest u, greatest v) inside that tile
     kind : (n,) material of each island; islands of different kinds keep `apart_px` between them where that is more than the padding
-    go_on : start from the layout as it is, where that keeps all gaps, in place of a new one
+    go_on : start from the layout as it is; where that does not keep its gaps, from a new one
     """
 
     turns: tuple[str, ...] | None = None
@@ -125,7 +125,7 @@ def pack_sheet(
 
     Raises
     ------
-    QuiltError : nothing to pack
+    QuiltError : nothing to pack, or a layout that cannot be gone on from
     DoesNotFit : see `pack`; island numbers count through all pieces
     """
     rules = SheetRules() if rules is None else rules
@@ -151,7 +151,14 @@ def pack_sheet(
 
     turns = None if rules.turns is None else tuple(rules.turns[i] for i in real)
     bunches = _together(rules, real, sized, recipe)
-    start = _start(pieces, now, real, base, held, tiles) if rules.go_on and bunches is None and not rules.free else None
+    start = None
+    if rules.go_on:
+        start = _start(pieces, now, real, base, held, tiles) if bunches is None and not rules.free else None
+        if start is None:
+            raise QuiltError(
+                "A search cannot go on from this layout: its islands have other sizes than the recipe gives them, lie outside the open tiles, or "
+                "there are bunches or regions kept free, which are laid out anew each time. Pack the sheet instead."
+            )
     ruled = Rules(rotate=turns, held=held if held.any() else None, start=start)
     try:
         tell = (lambda p: progress(layouts(p), p)) if progress else None

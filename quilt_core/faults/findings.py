@@ -78,6 +78,11 @@ class Findings:
             out[pairs] = mine[keep]
             out |= {name: getattr(self, name)[keep] for name in more}
         whole = ("crowded", "against", "cut")
+        for name in whole[:2]:
+            # Edges are counted by mesh: they concern this part where one of its islands has one.
+            marks = getattr(self, f"{name}_island")
+            if marks.any() and not marks[islands].any():
+                out[name] = np.zeros_like(getattr(self, name))
         rest = {f.name: getattr(self, f.name) for f in fields(self) if f.name not in out}
         return Findings(**out, **{k: v if k in whole else v[islands] for k, v in rest.items()})
 

@@ -10,6 +10,7 @@ from hypothesis import strategies as st
 
 from quilt_core import formats
 from quilt_core.arrange import SheetRules, pack_sheet
+from quilt_core.errors import QuiltError
 from quilt_core.faults.layout import prove
 from quilt_core.pack import Recipe
 from quilt_core.replace import compare
@@ -55,6 +56,10 @@ def test_a_search_goes_on_from_the_layout_as_it_is() -> None:
     assert again.result.best.common > cold.result.best.common
     longer = pack_sheet(pieces, Recipe(512, 4, 2, passes=30), rules=SheetRules(go_on=True), present=old)
     assert longer.result.best.common >= again.result.best.common * (1 - 1e-6) and prove(pieces, longer.tables, 512, (1, 1)).ok
+    small = old.copy()
+    small[3, 2] *= 0.5
+    with pytest.raises(QuiltError, match="cannot go on"):
+        pack_sheet(pieces, recipe, rules=SheetRules(go_on=True), present=small)
     # A layout that breaks the gaps is no start.
     old[0, 3] += 0.3
     broken = pack_sheet(pieces, Recipe(512, 4, 2, passes=2), rules=SheetRules(go_on=True), present=old)
