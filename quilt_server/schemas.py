@@ -28,6 +28,7 @@ class ObjectOut(Schema):
     path: str
     materials: list[str]
     triangles: int
+    bare: int
     islands: int
     first_island: int
     channels: list[int]

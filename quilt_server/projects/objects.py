@@ -39,7 +39,7 @@ def object_rows(snapshot: Snapshot) -> list[dict[str, Any]]:
             rows.append(
                 {
                     "key": key, "file": file, "number": n, "name": info["name"], "path": info["path"],
-                    "materials": info["materials"], "triangles": info["triangles"], "islands": end - first, "first_island": first,
+                    "materials": info["materials"], "triangles": info["triangles"], "bare": info.get("bare", 0), "islands": end - first, "first_island": first,
                     "channels": info["channels"], "world_area": world, "left_out": key in left_out,
                     "shares": [o["name"] for m, o in enumerate(infos) if m != n and end > first and o["islands"] == info["islands"]][:3],
                     "weight": float(weights.get(key, 1.0)), "points": sum(bool(marks[first:end].any()) for marks in marked.get(file, [])),

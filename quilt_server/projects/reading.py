@@ -21,7 +21,7 @@ from quilt_core.faults.findings import find, joined
 from quilt_core.faults.layout import prove
 from quilt_core.formats.pictures import channels, pictures
 from quilt_core.prove.gaps import Overlaps
-from quilt_core.scene import Floats, Scene
+from quilt_core.scene import Floats, Mesh, Scene
 from quilt_core.sheet import IDENTITY, MeshIslands, analyse, transform_regions
 from quilt_core.tiles import Grid, corners_of, place
 
@@ -65,11 +65,17 @@ def make_reading(file: SourceFile, scene: Scene, channel: int, welded: bool = Fa
         info.append(
             {
                 "name": o.name, "path": o.path, "triangles": len(mesh.triangles), "channels": sorted(mesh.channels),
-                "materials": names, "islands": [starts[o.mesh], starts[o.mesh + 1]], "file_islands": starts[-1],
+                "bare": _without_uvs(mesh, channel), "materials": names, "islands": [starts[o.mesh], starts[o.mesh + 1]], "file_islands": starts[-1],
             }
         )  # fmt: skip
     areas, geometry = to_npz(area_table(scene, pieces)), build(scene, pieces, channel)
     return Reading(file=file, channel=channel, welded=welded, objects_info=info, areas=areas, geometry=geometry)
+
+
+def _without_uvs(mesh: Mesh, channel: int) -> int:
+    """How many triangles of a mesh have no UVs in a channel."""
+    source = mesh.channels.get(channel)
+    return len(mesh.triangles) if source is None else int((source.triangles < 0).any(axis=1).sum())
 
 
 def identity(reading: Reading) -> Floats:

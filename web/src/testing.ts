@@ -56,6 +56,7 @@ export function row(file: number, number: number, name: string, more: Partial<Ob
     path: name,
     materials: ['wood'],
     triangles: 2,
+    bare: 0,
     islands: 1,
     first_island: number,
     channels: [0],

@@ -614,6 +614,8 @@ export interface components {
         };
         /** ObjectOut */
         ObjectOut: {
+            /** Bare */
+            bare: number;
             /** Channels */
             channels: number[];
             density: components["schemas"]["Density"] | null;

@@ -51,6 +51,17 @@ export function Arrange() {
         >
           Go on from this layout
         </Button>
+        {many && (
+          <Button
+            size="xs"
+            variant="ghost"
+            disabled={!!job}
+            title="Every sheet with islands, stale or not"
+            onClick={() => void start('pack', { sheets: state.sheets.filter((r) => r.islands).map((r) => r.id) })}
+          >
+            Pack all again
+          </Button>
+        )}
         {many && stale.length > 1 && (
           <Button
             size="xs"

@@ -18,6 +18,8 @@ export function Inspect() {
     return <Title text="Bring in a mesh first: then everything wrong with it is listed here.">Inspect</Title>
   const kinds = faults.filter((f) => f.heavy > 0).length
   const bare = state.objects.filter((o) => !o.islands && !o.left_out)
+  const partly = state.objects.filter((o) => o.islands && o.bare && !o.left_out)
+  const extra = (bare.length ? 1 : 0) + (partly.length ? 1 : 0)
   const known = state.objects.flatMap((o) => (o.density && !o.left_out ? [o.density.median] : []))
   const factor = known.length ? Math.max(...known) / Math.min(...known) : 1
   const shared = state.objects.filter((o) => o.shares.length).length
@@ -32,9 +34,7 @@ export function Inspect() {
         good={factor < 1.2}
       />
       <Text fontWeight="600" mt="4" mb="1">
-        {kinds + (bare.length ? 1 : 0)
-          ? `${kinds + (bare.length ? 1 : 0)} kinds of fault, the heaviest first`
-          : 'No faults found'}
+        {kinds + extra ? `${kinds + extra} kinds of fault, the heaviest first` : 'No faults found'}
       </Text>
       {bare.length > 0 && (
         <Card
@@ -54,6 +54,28 @@ export function Inspect() {
             }
           >
             Select
+          </Button>
+        </Card>
+      )}
+      {partly.length > 0 && (
+        <Card
+          title={`${partly.reduce((n, o) => n + o.bare, 0)} faces of ${partly.length === 1 ? '1 object' : `${partly.length} objects`} have no UVs`}
+          heavy={3}
+          text="They get no texels, while the rest of the object does. Unwrap them where they were made."
+        >
+          <Button
+            size="2xs"
+            variant="outline"
+            onClick={() => {
+              setOdd(ODD.no_uv)
+              select(
+                partly.map((o) => o.key),
+                false,
+                true,
+              )
+            }}
+          >
+            Show them on the model
           </Button>
         </Card>
       )}
