@@ -114,16 +114,6 @@ def _variants(params: dict[str, Any], settings: dict[str, Any]) -> list[dict[str
     return asked
 
 
-def _chosen(params: dict[str, Any]) -> dict[str, list[int]] | None:
-    chosen = params.get("islands")
-    whole = isinstance(chosen, dict) and all(
-        isinstance(v, list) and k.isdigit() and all(isinstance(i, int) for i in v) for k, v in chosen.items()
-    )
-    if chosen is not None and not whole:
-        raise QuiltError("Islands are chosen as numbers for each file.")
-    return chosen
-
-
 def _bake(params: dict[str, Any], settings: dict[str, Any]) -> dict[str, Any]:
     out = {"sheet": sheets(settings)[0]["id"], "px": 1024, "rays": 32, "maps": list(MAPS), "cage": None, "depth": 8} | params
     sheet_by(settings, out["sheet"])
@@ -188,6 +178,7 @@ def checked(kind: str, params: dict[str, Any], settings: dict[str, Any]) -> dict
     QuiltError : unknown work, or parameters that cannot work
     """
     from .jobs.mend import check as check_repair
+    from .jobs.mend import islands_of
 
     if kind == "mend":
         return check_repair(params)
@@ -201,13 +192,13 @@ def checked(kind: str, params: dict[str, Any], settings: dict[str, Any]) -> dict
     if kind == "explain":
         return _sheets_asked(params, settings)
     if kind in ("alike", "stack"):
-        return {"islands": _chosen(params), "mirrored": bool(params.get("mirrored", False))}
+        return {"islands": islands_of(params), "mirrored": bool(params.get("mirrored", False))}
     if kind == "replace":
         if not isinstance(params.get("compared"), int):
             raise QuiltError("Compare the newer version first.")
         return {"compared": params["compared"]}
     if kind == "twins":
-        return {"islands": _chosen(params), "on": bool(params.get("on", True))}
+        return {"islands": islands_of(params), "on": bool(params.get("on", True))}
     if kind == "settings":
         try:
             new = Settings(**params.get("settings", {}))

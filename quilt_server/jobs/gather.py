@@ -17,6 +17,7 @@ from quilt_core.errors import FileError, QuiltError
 from quilt_core.sheet import MeshIslands, analyse
 
 from ..projects.geometry import from_npz, to_npz
+from ..projects.keys import rekeyed
 from ..projects.models import Job, Layout, Original, Project, Reading, Snapshot, SourceFile
 from ..projects.reading import choose, identity, keep, make_reading, materials_of, measure, parts_of, read_source
 from ..projects.state import advance, settings_of
@@ -204,13 +205,4 @@ def renumbered(settings: dict[str, Any], file: int, numbers: NDArray[np.int64]) 
         new = int(numbers[int(island)]) if int(island) < len(numbers) else -1
         return None if new < 0 else f"{head}:{new}"
 
-    def listed(keys: list[str]) -> list[str]:
-        return list(dict.fromkeys(n for n in map(key, keys) if n is not None))
-
-    out = dict(settings)
-    for rule in ("weights", "turns", "sheet_of"):
-        out[rule] = {n: v for k, v in settings[rule].items() if (n := key(k)) is not None}
-    out["held"] = listed(settings["held"])
-    out["twins"] = [g for g in map(listed, settings["twins"]) if len(g) > 1]
-    out["bunches"] = [b | {"members": listed(b["members"])} for b in settings["bunches"]]
-    return out
+    return rekeyed(settings, key)

@@ -43,7 +43,7 @@ def check(params: dict[str, Any]) -> dict[str, Any]:
     ------
     QuiltError : an unknown repair, way, density or choice of islands
     """
-    action, way, density, chosen = (params.get(k) for k in ("action", "way", "density", "islands"))
+    action, way, density = (params.get(k) for k in ("action", "way", "density"))
     if action not in LABELS:
         raise QuiltError(f"'{action}' is not a repair: {', '.join(LABELS)}.")
     if action == "straighten" and way not in ("edges", "box", "up"):
@@ -51,12 +51,23 @@ def check(params: dict[str, Any]) -> dict[str, Any]:
     good = isinstance(density, int | float) and not isinstance(density, bool) and math.isfinite(density) and 0 < density < 1e9
     if action == "even" and not good:
         raise QuiltError("The density must be greater than 0 px/m.")
+    return {"action": action, "way": way, "density": density, "islands": islands_of(params), **_moves(params)}
+
+
+def islands_of(params: dict[str, Any]) -> dict[str, list[int]] | None:
+    """The islands that work is for, as numbers for each file; None for all.
+
+    Raises
+    ------
+    QuiltError : something else
+    """
+    chosen = params.get("islands")
     whole = isinstance(chosen, dict) and all(
         k.isdigit() and isinstance(v, list) and all(isinstance(i, int) for i in v) for k, v in chosen.items()
     )
     if chosen is not None and not whole:
         raise QuiltError("Islands are chosen as numbers for each file.")
-    return {"action": action, "way": way, "density": density, "islands": chosen, **_moves(params)}
+    return chosen
 
 
 def _moves(params: dict[str, Any]) -> dict[str, Any]:

@@ -14,6 +14,7 @@ from quilt_core.scene import Floats, Scene
 from quilt_core.sheet import IDENTITY, analyse
 
 from ..projects.geometry import from_npz, island_starts, to_npz
+from ..projects.keys import rekeyed
 from ..projects.models import Job, Layout, Original, Project, Snapshot, SourceFile
 from ..projects.reading import choose, make_reading, measure, parts_of, read_source
 from ..projects.state import settings_of
@@ -135,15 +136,6 @@ class _Places:
 
     def settings(self, settings: dict[str, Any]) -> dict[str, Any]:
         """All rules of the settings with newer keys."""
-
-        def listed(keys: list[str]) -> list[str]:
-            return [n for n in map(self.key, keys) if n is not None]
-
-        out = dict(settings)
-        for rule in ("weights", "turns", "sheet_of"):
-            out[rule] = {n: v for k, v in settings[rule].items() if (n := self.key(k)) is not None}
-        out["held"] = listed(settings["held"])
-        out["twins"] = [g for g in map(listed, settings["twins"]) if len(g) > 1]
-        out["bunches"] = [b | {"members": m} for b in settings["bunches"] if (m := listed(b["members"]))]
+        out = rekeyed(settings, self.key)
         out["welded"] = [int(self.new) if str(f) == self.old else f for f in settings["welded"]]
         return out

@@ -5,7 +5,9 @@ from __future__ import annotations
 from typing import Any
 
 from .geometry import from_npz, to_npz
+from .keys import rekeyed
 from .models import Layout, Project, Reading, Snapshot, SourceFile
+from .stale import inputs_of
 from .state import advance, settings_of
 
 
@@ -35,15 +37,7 @@ def _other(key: str, files: dict[int, int]) -> str:
 
 
 def _settings(settings: dict[str, Any], files: dict[int, int]) -> dict[str, Any]:
-    def listed(keys: list[str]) -> list[str]:
-        return [_other(k, files) for k in keys]
-
-    rules = {rule: {_other(k, files): v for k, v in settings[rule].items()} for rule in ("weights", "turns", "sheet_of")}
-    return settings | rules | {
-        "held": listed(settings["held"]), "twins": [listed(g) for g in settings["twins"]],
-        "bunches": [b | {"members": listed(b["members"])} for b in settings["bunches"]],
-        "welded": [files[f] for f in settings["welded"] if f in files],
-    }  # fmt: skip
+    return rekeyed(settings, lambda k: _other(k, files)) | {"welded": [files[f] for f in settings["welded"] if f in files]}
 
 
 def _layout(layout: Layout, copy: Project, files: dict[int, int]) -> Layout:
@@ -68,7 +62,14 @@ def _head(head: Snapshot, copy: Project, files: dict[int, int]) -> None:
     if layout is not None:
         same = next((kept[s] for s, number in head.kept.items() if number == layout.pk and s in kept), None)
         layout = Layout.objects.get(pk=same) if same else _layout(layout, copy, files)
-    advance(
+    after = advance(
         copy, "Copy", head, layout, files=[files[f] for f in head.files if f in files], left_out=[_other(k, files) for k in head.left_out],
         settings=_settings(settings_of(head), files), kept=kept,
     )  # fmt: skip
+    was, now = inputs_of(head), inputs_of(after)
+    for sheet, number in kept.items():
+        try_, old = Layout.objects.get(pk=number), Layout.objects.get(pk=head.kept[sheet]).inputs
+        if old and int(sheet) in now:
+            # What was the same in the source is the same here, under the copy's own numbers; what was stale stays so.
+            try_.inputs = {k: now[int(sheet)][k] if old[k] == was[int(sheet)][k] else old[k] for k in old}
+            try_.save(update_fields=["inputs"])

@@ -317,3 +317,6 @@ def test_a_copy_has_sheets_rules_and_kept_tries_of_its_own(browser: Browser) -> 
     assert [s["islands"] for s in new["sheets"]] == [s["islands"] for s in old["sheets"]] and new["packed"]
     assert len(new["tries"]) == 2 and all(t["kept"] for t in new["tries"])
     assert not {f["id"] for f in new["files"]} & {f["id"] for f in old["files"]}
+    assert all(not s["stale"] for s in new["sheets"])
+    browser.change(settings={**new["settings"], "seed": 9})
+    assert [s["stale"] for s in browser.state()["sheets"]] == [["seed 0 to 9"]] * 2
