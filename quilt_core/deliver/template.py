@@ -11,6 +11,8 @@ import shapely
 from numpy.typing import NDArray
 from PIL import Image, ImageDraw, ImageFont
 
+from ..tiles import place
+
 # Dyed cloth, far apart in lightness as well as in hue. Ours.
 CLOTH = ("#3d5a98", "#b1483c", "#c79a1e", "#6b4a36", "#5f7a3a", "#4a93a8", "#b8647f", "#a9652b", "#66707c", "#7a5591", "#2f7f68", "#8a8544")
 
@@ -50,9 +52,8 @@ def draw(
     ink = 2 if size <= 4096 else 1  # drawn at twice the size and reduced, for clean edges
     image = Image.new("RGBA", (size * ink, size * ink), paper or (0, 0, 0, 0))
     pen = ImageDraw.Draw(image)
-    corner = np.array([(tile - 1001) % 10, (tile - 1001) // 10])
-    box = shapely.bounds(regions)
-    here = np.flatnonzero((box[:, 0] < corner[0] + 1) & (box[:, 2] > corner[0]) & (box[:, 1] < corner[1] + 1) & (box[:, 3] > corner[1]))
+    corner = np.array(place(tile))
+    here = _on_tile(regions, corner)
     if extras.zone > 0:
         for i in here:
             for part in shapely.get_parts(shapely.buffer(regions[i], extras.zone, quad_segs=4)):
@@ -104,6 +105,12 @@ def _fill(image: Image.Image, rings: list[list[tuple[float, float]]], tint: str,
     image.paste(tint, (x0, y0), mask)
 
 
+def _on_tile(regions: NDArray[np.object_], corner: NDArray[np.integer]) -> NDArray[np.int64]:
+    """Numbers of the regions whose box reaches into a tile."""
+    box = shapely.bounds(regions)
+    return np.flatnonzero((box[:, 0] < corner[0] + 1) & (box[:, 2] > corner[0]) & (box[:, 1] < corner[1] + 1) & (box[:, 3] > corner[1]))
+
+
 def _faint(tint: str) -> tuple[int, int, int, int]:
     r, g, b = (int(tint[k : k + 2], 16) for k in (1, 3, 5))
     return r, g, b, 46
@@ -136,9 +143,8 @@ def draw_svg(
 ) -> bytes:
     """SVG 1.1 of one tile, `size` units wide; parameters as of `draw`. Islands of one owner are one group, so that they can be switched."""
     extras = Extras() if extras is None else extras
-    corner = np.array([(tile - 1001) % 10, (tile - 1001) // 10])
-    box = shapely.bounds(regions)
-    here = np.flatnonzero((box[:, 0] < corner[0] + 1) & (box[:, 2] > corner[0]) & (box[:, 1] < corner[1] + 1) & (box[:, 3] > corner[1]))
+    corner = np.array(place(tile))
+    here = _on_tile(regions, corner)
     out = [f'<svg xmlns="http://www.w3.org/2000/svg" width="{size}" height="{size}" viewBox="0 0 {size} {size}">']
     if paper:
         out.append(f'<rect width="{size}" height="{size}" fill="{paper}"/>')
