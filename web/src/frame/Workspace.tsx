@@ -114,7 +114,7 @@ function Divide({ flat = false }: { flat?: boolean }) {
 }
 
 function Bar({ leave }: { leave: () => void }) {
-  const { state, job, step, stop } = useQuilt()
+  const { state, job, waiting, step, stop } = useQuilt()
   const p = job?.progress ?? {}
   const cover = p.coverage === undefined ? '' : `, best coverage ${(100 * Number(p.coverage)).toFixed(1)} %`
   const time = p.of === undefined ? '' : ` ${Number(p.seconds).toFixed(0)} of ${Number(p.of).toFixed(0)} s`
@@ -160,7 +160,7 @@ function Bar({ leave }: { leave: () => void }) {
           </>
         )}
       </Flex>
-      <Text color="faded">{job ? 'Working' : 'All saved'}</Text>
+      <Text color="faded">{job ? 'Working' : waiting ? 'Saving' : 'All saved'}</Text>
       <Shortcuts />
     </Flex>
   )

@@ -73,6 +73,8 @@ export class Piece {
     readonly file: number,
     readonly data: FileGeometry,
     firstObject: number,
+    /** What it was loaded for. */
+    readonly key = '',
   ) {
     const { header, index, island: islands } = data
     const count = header.islands

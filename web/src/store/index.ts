@@ -1,157 +1,40 @@
 import { create } from 'zustand'
-import { api, bringIn, bringPicture, words, type Fault, type Job, type Settings, type State } from './api/client'
-import { loadGeometry, loadTable } from './scene/geometry'
-import { Piece } from './scene/pieces'
-import type { Move } from './scene/hand'
-import { sheetBy } from './scene/sheets'
-import { islandsOf, paint, type Keys } from './scene/states'
+import { api, bringIn, bringPicture, words, type Fault, type Job, type Settings, type State } from '../api/client'
+import { loadGeometry, loadTable } from '../scene/geometry'
+import { Piece } from '../scene/pieces'
+import type { Move } from '../scene/hand'
+import { sheetBy } from '../scene/sheets'
+import { islandsOf, paint } from '../scene/states'
+import { ended } from './ended'
+import { UNITS, type Quilt } from './types'
 
-export const STAGES = ['Gather', 'Inspect', 'Mend', 'Even', 'Arrange', 'Prove', 'Deliver'] as const
-export const UNITS = { m: 1, cm: 0.01, mm: 0.001, in: 0.0254, ft: 0.3048 }
-export type Unit = keyof typeof UNITS
-export type Stage = (typeof STAGES)[number]
-export type Kind =
-  | 'pack'
-  | 'explain'
-  | 'mend'
-  | 'channel'
-  | 'deliver'
-  | 'settings'
-  | 'twins'
-  | 'weld'
-  | 'alike'
-  | 'stack'
-  | 'bleed'
-  | 'bake'
-  | 'replace'
-
-/** What limits the layout, and what an action would gain, as measured by trying it. */
-export interface Explanation {
-  layout: number
-  sheet: number
-  long: [number, number][]
-  large: [number, number][]
-  hints: { kind: string; islands: [number, number][]; gain: number; value: number | string | null }[]
-}
-
-/** A test bake of a sheet: figures of each tile; the maps are fetched when they are shown. */
-export interface Baked {
-  job: number
-  layout: number
-  sheet: number
-  maps: string[]
-  pairs: string[]
-  tiles: {
-    tile: number
-    px: number
-    twice: number
-    missed: number
-    missed_at: [number, number][]
-    seams: Record<string, [mean: number, most: number]>
-  }[]
-}
-
-/** What a newer version of a file would change. */
-export interface Newer {
-  /** The job that compared it. */
-  job: number
-  file: number
-  name: string
-  same: string[]
-  new: string[]
-  gone: string[]
-  changed: { name: string; same: number; changed: number; new: number; gone: number }[]
-}
-
-/** What a run over several sheets did. */
-export interface Packed {
-  name: string
-  recipe: string
-  was: number | null
-  coverage: number
-  density: number | null
-  seconds: number
-}
-
-interface Quilt {
-  state: State | null
-  faults: Fault[]
-  job: Job | null
-  explanation: Explanation | null
-  message: string
-  note: string
-  stage: Stage
-  /** The sheet that the table shows. */
-  sheet: number
-  /** What the last run over several sheets did. */
-  summary: Packed[]
-  /** Bits of `ODD` that the views mark on triangles. */
-  odd: number
-  /** Keys of objects ("file/number") and of single islands ("file:number"). */
-  selection: Keys
-  /** Whether a click on a picture picks whole objects or single islands. */
-  picks: 'objects' | 'islands'
-  pieces: Piece[]
-  /** Unit of the files that do not say. */
-  unit: Unit
-  /** Gaps in px that a field shows before they are set. */
-  preview: { padding_px?: number; margin_px?: number }
-  /** Counts up whenever the views have to draw again. */
-  drawn: number
-  /** Counts up whenever the views have to show everything, or what is selected. */
-  fitted: number
-  shown: number
-  open: (id: number) => Promise<void>
-  close: () => void
-  setStage: (stage: Stage) => void
-  setPicks: (picks: 'objects' | 'islands') => void
-  setSheet: (sheet: number) => void
-  setOdd: (bits: number) => void
-  /** Move the selection by hand: one undo step; by one move, or each island by its own. */
-  move: (move: Move | Record<string, Move>, label: string) => Promise<void>
-  putPicture: (tile: number, file: File) => Promise<void>
-  setPreview: (preview: { padding_px?: number; margin_px?: number }) => void
-  say: (message: string) => void
-  select: (keys: Iterable<string>, add?: boolean, show?: boolean) => void
-  change: (change: { settings?: Partial<Settings>; left_out?: string[]; layout?: number }) => Promise<void>
-  discard: (layout: number, change?: { discarded?: boolean; name?: string }) => Promise<void>
-  step: (direction: 'undo' | 'redo') => Promise<void>
-  start: (kind: Kind, params?: Record<string, unknown>) => Promise<void>
-  baked: Baked | null
-  /** The baked map that the views show in place of the tiles' pictures. */
-  shownMap: string
-  showMap: (kind: string) => void
-  /** What a newer version of a file would change, once it was compared. */
-  newer: Newer | null
-  dropNewer: () => void
-  compareNewer: (file: number, files: { path: string; file: File }[]) => Promise<void>
-  upload: (files: { path: string; file: File }[]) => Promise<void>
-  setUnit: (unit: Unit) => void
-  stop: () => Promise<void>
-  fit: () => void
-  show: () => void
-}
+export * from './types'
 
 const pause = (ms: number) => new Promise((resolve) => setTimeout(resolve, ms))
+const download = (href: string) => Object.assign(document.createElement('a'), { href }).click()
 const OVER = ['done', 'failed', 'stopped', 'interrupted']
 
 export const useQuilt = create<Quilt>((set, get) => {
   const at = () => ({ params: { path: { project_id: get().state!.id } } })
 
+  // Settings that were changed here and are not confirmed yet: what the screen shows, and what the next change starts from.
+  const pending: Partial<Settings>[] = []
+  let saved = {} as Settings
+  const overlaid = (state: State): State => ({ ...state, settings: Object.assign({}, saved, ...pending) as Settings })
+
   async function show(state: State): Promise<void> {
     const before = get()
+    saved = state.settings
     const channel = state.settings.channel_in ?? 0
-    const welded = (s: State | null, file: number) => s?.settings.welded?.includes(file) ?? false
-    const same = (file: number) =>
-      before.state?.settings.channel_in === state.settings.channel_in &&
-      welded(before.state, file) === welded(state, file)
-    const kept = new Map(before.pieces.map((p) => [p.file, p]))
+    const kept = new Map(before.pieces.map((p) => [p.key, p]))
     const pieces: Piece[] = []
     let first = 0
     for (const file of state.files) {
-      const old = same(file.id) ? kept.get(file.id) : undefined
-      const piece = old ?? new Piece(file.id, await loadGeometry(file.id, channel, welded(state, file.id)), first)
-      if (old) kept.delete(file.id)
+      const welded = state.settings.welded?.includes(file.id) ?? false
+      const key = `${file.id}:${channel}:${welded}`
+      const old = kept.get(key)
+      const piece = old ?? new Piece(file.id, await loadGeometry(file.id, channel, welded), first, key)
+      kept.delete(key)
       first += piece.data.header.objects.length
       const table = state.layout === null ? null : await loadTable(`/api/layouts/${state.layout}/files/${file.id}`)
       if (table) piece.setTable(table)
@@ -164,7 +47,7 @@ export const useQuilt = create<Quilt>((set, get) => {
     // A bake belongs to the layout that was baked.
     const baked = before.baked?.layout === state.layout ? before.baked : null
     const shownMap = baked ? before.shownMap : ''
-    set({ state, pieces, faults: (faults ?? []) as Fault[], preview: {}, sheet, baked, shownMap })
+    set({ state: overlaid(state), pieces, faults: (faults ?? []) as Fault[], preview: {}, sheet, baked, shownMap })
     repaint()
     for (const p of kept.values()) p.dispose()
     if (pieces.length !== before.pieces.length) get().fit()
@@ -195,6 +78,7 @@ export const useQuilt = create<Quilt>((set, get) => {
     let best = 0
     set(job.kind === 'pack' ? { job, note: '', explanation: null, summary: [] } : { job, note: '' })
     let on = 0
+    const { stage } = get()
     while (!OVER.includes(job.state)) {
       await pause(job.kind === 'pack' ? 200 : 120)
       const { data } = await api.GET('/api/jobs/{job_id}', { params: { path: { job_id: job.id } } }).catch(() => ({
@@ -217,43 +101,16 @@ export const useQuilt = create<Quilt>((set, get) => {
         await draft(job)
       }
     }
-    set({ job: null, message: job.error })
     await reload()
-    if (job.state === 'done') finished(job)
-  }
-
-  function finished(job: Job): void {
-    if (job.kind === 'deliver') {
-      const link = document.createElement('a')
-      link.href = `/api/jobs/${job.id}/output`
-      link.click()
-    }
-    if (job.kind === 'pack') {
-      const summary = (job.result.summary ?? []) as Packed[]
-      set({ summary, stage: summary.length > 1 ? 'Arrange' : 'Prove' })
-    }
-    if (job.kind === 'import') set({ stage: 'Inspect' })
-    if (job.kind === 'compare') set({ newer: { ...(job.result as unknown as Newer), job: job.id } })
-    if (job.kind === 'replace') set({ newer: null })
-    if (job.kind === 'bake') {
-      const baked = { ...(job.result as unknown as Baked), job: job.id }
-      set({ baked, shownMap: baked.maps.includes('occlusion') ? 'occlusion' : (baked.maps[0] ?? '') })
-    }
-    if (job.kind === 'alike') {
-      const found = job.result.islands as Record<string, number[]>
-      get().select(
-        Object.entries(found).flatMap(([file, islands]) => islands.map((i) => `${file}:${i}`)),
-        false,
-        true,
-      )
-    }
-    if (job.kind === 'explain') {
-      const found = job.result as unknown as Omit<Explanation, 'layout'>
-      set({ explanation: { ...found, layout: get().state?.layout ?? 0 } })
-    }
-    if (['mend', 'twins', 'weld', 'stack'].includes(job.kind)) {
-      const n = Number(job.result.changed ?? 0)
-      set({ note: n ? `${n} ${n === 1 ? 'island' : 'islands'} changed.` : 'Nothing had to be changed.' })
+    // Everything at once: whoever waits for the job to be over sees what it left.
+    const { layout = 0 } = get().state ?? {}
+    const result = job.state === 'done' ? ended(job, layout ?? 0, get().stage === stage) : {}
+    set({ job: null, message: job.error, ...result })
+    if (job.state === 'done' && job.kind === 'deliver') download(`/api/jobs/${job.id}/output`)
+    if (job.state === 'done' && job.kind === 'alike') {
+      const found = Object.entries(job.result.islands as Record<string, number[]>)
+      const keys = found.flatMap(([file, islands]) => islands.map((i) => `${file}:${i}`))
+      get().select(keys, false, true)
     }
   }
 
@@ -268,14 +125,42 @@ export const useQuilt = create<Quilt>((set, get) => {
   // pressing a button is two changes at once.
   let last: Promise<void> = Promise.resolve()
   const queue = (work: () => Promise<void>): Promise<void> => {
-    last = last.then(work, work)
+    set({ waiting: get().waiting + 1 })
+    const done = () => set({ waiting: get().waiting - 1 })
+    last = last.then(work, work).finally(done)
     return last
+  }
+
+  async function send(change: Parameters<Quilt['change']>[0]): Promise<void> {
+    const { state } = get()
+    if (state?.snapshot == null) return
+    const settings = change.settings && { ...saved, ...change.settings }
+    // What lies with what is measured again, by a job.
+    const measured = (['sheets', 'sheet_of', 'twins'] as const).some((k) => change.settings && k in change.settings)
+    if (measured && state.layout !== null) {
+      const body = { kind: 'settings', base: state.snapshot, params: { settings } }
+      const { data, error } = await api.POST('/api/projects/{project_id}/jobs', { ...at(), body })
+      if (data) await follow(data)
+      else set({ message: words(error) })
+      return
+    }
+    const body = { base: state.snapshot, ...change, settings }
+    await write(api.POST('/api/projects/{project_id}/change', { ...at(), body }))
+  }
+
+  /** A change was answered: from now on what the server says counts, whether it took the change or not. */
+  function settle(settings: Partial<Settings> | undefined): void {
+    if (settings && pending.includes(settings)) pending.splice(pending.indexOf(settings), 1)
+    const { state } = get()
+    if (state) set({ state: overlaid(state) })
+    repaint()
   }
 
   return {
     state: null,
     faults: [],
     job: null,
+    waiting: 0,
     explanation: null,
     message: '',
     note: '',
@@ -294,6 +179,7 @@ export const useQuilt = create<Quilt>((set, get) => {
     async open(id) {
       const { data, error } = await api.GET('/api/projects/{project_id}', { params: { path: { project_id: id } } })
       if (!data) return set({ message: words(error) })
+      pending.length = 0
       set({
         selection: new Set(),
         message: '',
@@ -362,23 +248,15 @@ export const useQuilt = create<Quilt>((set, get) => {
       repaint()
       if (show) get().show()
     },
-    change: (change) =>
-      queue(async () => {
-        const { state } = get()
-        if (state?.snapshot == null) return
-        const settings = change.settings && { ...state.settings, ...change.settings }
-        // What lies with what is measured again, by a job.
-        const measured = (['sheets', 'sheet_of', 'twins'] as const).some((k) => change.settings && k in change.settings)
-        if (measured && state.layout !== null) {
-          const body = { kind: 'settings', base: state.snapshot, params: { settings } }
-          const { data, error } = await api.POST('/api/projects/{project_id}/jobs', { ...at(), body })
-          if (data) await follow(data)
-          else set({ message: words(error) })
-          return
-        }
-        const body = { base: state.snapshot, ...change, settings }
-        await write(api.POST('/api/projects/{project_id}/change', { ...at(), body }))
-      }),
+    change(change) {
+      const { settings } = change
+      const state = get().state
+      if (settings && state) {
+        pending.push(settings)
+        set({ state: overlaid(state) })
+      }
+      return queue(() => send(change).finally(() => settle(settings)))
+    },
     discard: (layout, change = {}) =>
       queue(async () => {
         const base = get().state?.snapshot

@@ -1,0 +1,37 @@
+import type { Job } from '../api/client'
+import type { Baked, Explanation, Newer, Packed, Quilt } from './types'
+
+/**
+ * What a job that is done leaves on the screen. It leads on to the next stage only where `unmoved`: whoever chose another stage meanwhile
+ * stays there.
+ */
+export function ended(job: Job, layout: number, unmoved: boolean): Partial<Quilt> {
+  const result = job.result as unknown
+  switch (job.kind) {
+    case 'pack': {
+      const summary = (job.result.summary ?? []) as Packed[]
+      return { summary, ...(unmoved && { stage: summary.length > 1 ? 'Arrange' : 'Prove' }) }
+    }
+    case 'import':
+      return unmoved ? { stage: 'Inspect' } : {}
+    case 'compare':
+      return { newer: { ...(result as Newer), job: job.id } }
+    case 'replace':
+      return { newer: null }
+    case 'bake': {
+      const baked = { ...(result as Baked), job: job.id }
+      return { baked, shownMap: baked.maps.includes('occlusion') ? 'occlusion' : (baked.maps[0] ?? '') }
+    }
+    case 'explain':
+      return { explanation: { ...(result as Omit<Explanation, 'layout'>), layout } }
+    case 'mend':
+    case 'twins':
+    case 'weld':
+    case 'stack': {
+      const n = Number(job.result.changed ?? 0)
+      return { note: n ? `${n} ${n === 1 ? 'island' : 'islands'} changed.` : 'Nothing had to be changed.' }
+    }
+    default:
+      return {}
+  }
+}

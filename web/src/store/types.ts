@@ -1,0 +1,132 @@
+import type { Fault, Job, Settings, State } from '../api/client'
+import type { Move } from '../scene/hand'
+import type { Piece } from '../scene/pieces'
+import type { Keys } from '../scene/states'
+
+export const STAGES = ['Gather', 'Inspect', 'Mend', 'Even', 'Arrange', 'Prove', 'Deliver'] as const
+export const UNITS = { m: 1, cm: 0.01, mm: 0.001, in: 0.0254, ft: 0.3048 }
+export type Unit = keyof typeof UNITS
+export type Stage = (typeof STAGES)[number]
+export type Kind =
+  | 'pack'
+  | 'explain'
+  | 'mend'
+  | 'channel'
+  | 'deliver'
+  | 'settings'
+  | 'twins'
+  | 'weld'
+  | 'alike'
+  | 'stack'
+  | 'bleed'
+  | 'bake'
+  | 'replace'
+
+/** What limits the layout, and what an action would gain, as measured by trying it. */
+export interface Explanation {
+  layout: number
+  sheet: number
+  long: [number, number][]
+  large: [number, number][]
+  hints: { kind: string; islands: [number, number][]; gain: number; value: number | string | null }[]
+}
+
+/** A test bake of a sheet: figures of each tile; the maps are fetched when they are shown. */
+export interface Baked {
+  job: number
+  layout: number
+  sheet: number
+  maps: string[]
+  pairs: string[]
+  tiles: {
+    tile: number
+    px: number
+    twice: number
+    missed: number
+    missed_at: [number, number][]
+    seams: Record<string, [mean: number, most: number]>
+  }[]
+}
+
+/** What a newer version of a file would change. */
+export interface Newer {
+  /** The job that compared it. */
+  job: number
+  file: number
+  name: string
+  same: string[]
+  new: string[]
+  gone: string[]
+  changed: { name: string; same: number; changed: number; new: number; gone: number }[]
+}
+
+/** What a run over several sheets did. */
+export interface Packed {
+  name: string
+  recipe: string
+  was: number | null
+  coverage: number
+  density: number | null
+  seconds: number
+}
+
+export interface Quilt {
+  state: State | null
+  faults: Fault[]
+  job: Job | null
+  /** Changes that the server has not confirmed yet. */
+  waiting: number
+  explanation: Explanation | null
+  message: string
+  note: string
+  stage: Stage
+  /** The sheet that the table shows. */
+  sheet: number
+  /** What the last run over several sheets did. */
+  summary: Packed[]
+  /** Bits of `ODD` that the views mark on triangles. */
+  odd: number
+  /** Keys of objects ("file/number") and of single islands ("file:number"). */
+  selection: Keys
+  /** Whether a click on a picture picks whole objects or single islands. */
+  picks: 'objects' | 'islands'
+  pieces: Piece[]
+  /** Unit of the files that do not say. */
+  unit: Unit
+  /** Gaps in px that a field shows before they are set. */
+  preview: { padding_px?: number; margin_px?: number }
+  /** Counts up whenever the views have to draw again. */
+  drawn: number
+  /** Counts up whenever the views have to show everything, or what is selected. */
+  fitted: number
+  shown: number
+  open: (id: number) => Promise<void>
+  close: () => void
+  setStage: (stage: Stage) => void
+  setPicks: (picks: 'objects' | 'islands') => void
+  setSheet: (sheet: number) => void
+  setOdd: (bits: number) => void
+  /** Move the selection by hand: one undo step; by one move, or each island by its own. */
+  move: (move: Move | Record<string, Move>, label: string) => Promise<void>
+  putPicture: (tile: number, file: File) => Promise<void>
+  setPreview: (preview: { padding_px?: number; margin_px?: number }) => void
+  say: (message: string) => void
+  select: (keys: Iterable<string>, add?: boolean, show?: boolean) => void
+  change: (change: { settings?: Partial<Settings>; left_out?: string[]; layout?: number }) => Promise<void>
+  discard: (layout: number, change?: { discarded?: boolean; name?: string }) => Promise<void>
+  step: (direction: 'undo' | 'redo') => Promise<void>
+  start: (kind: Kind, params?: Record<string, unknown>) => Promise<void>
+  baked: Baked | null
+  /** The baked map that the views show in place of the tiles' pictures. */
+  shownMap: string
+  showMap: (kind: string) => void
+  /** What a newer version of a file would change, once it was compared. */
+  newer: Newer | null
+  dropNewer: () => void
+  compareNewer: (file: number, files: { path: string; file: File }[]) => Promise<void>
+  upload: (files: { path: string; file: File }[]) => Promise<void>
+  setUnit: (unit: Unit) => void
+  stop: () => Promise<void>
+  fit: () => void
+  show: () => void
+}
