@@ -169,7 +169,7 @@ def large() -> None:
 
 
 PARTS: dict[str, Callable[[], None]] = {
-    "plain": lambda: against(PLAIN), "rings": lambda: against(RINGS), "all": lambda: against((all_models(),)),
+    "plain": lambda: against(PLAIN), "rings": lambda: against(RINGS), "all": lambda: against((all_models(), all_models(mesh_units=True))),
     "maps": maps, "free": free, "tiles": tiles, "held": held, "large": large,
 }  # fmt: skip
 

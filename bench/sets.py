@@ -10,14 +10,18 @@ from numpy.typing import NDArray
 
 from quilt_cli import files
 from quilt_core import report
-from quilt_core.density import even_scales
-from quilt_core.sheet import IDENTITY, transform_regions
+from quilt_core.density import even_scales, island_world_areas
+from quilt_core.scene import Floats
+from quilt_core.sheet import IDENTITY, MeshIslands, transform_regions
 from tests.real_files import fetch, path
 
 
 @dataclass(frozen=True)
 class IslandSet:
-    """A named set: files of a package, map size, padding, seconds. `rings`: filling holes is the point."""
+    """A named set: files of a package, map size, padding, seconds.
+
+    `rings`: filling holes is the point. `mesh_units`: sizes are those of the files' vertices, whatever a node scales them by.
+    """
 
     name: str
     package: str
@@ -26,6 +30,7 @@ class IslandSet:
     padding_px: float = 1.0
     seconds: float = 20.0
     rings: bool = False
+    mesh_units: bool = False
 
 
 def _webxr(name: str, *models: str, **more: object) -> IslandSet:
@@ -48,12 +53,21 @@ RINGS = (
 )
 
 
-def all_models() -> IslandSet:
+def all_models(mesh_units: bool = False) -> IslandSet:
     """Every model that is neither generic nor for the right hand, but one: 967 islands."""
     root = fetch("webxr")
     names = sorted(p.relative_to(root).as_posix()[:-4] for p in root.glob("*/*.glb"))
     kept = [n for n in names if not n.split("/")[1].startswith("right") and not n.startswith(("generic", "valve-index"))]
-    return _webxr("all models", *kept, map_px=1024, padding_px=2.0, seconds=30.0)
+    name = "all, as files" if mesh_units else "all models"
+    return _webxr(name, *kept, map_px=1024, padding_px=2.0, seconds=30.0, mesh_units=mesh_units)
+
+
+def _space(piece: MeshIslands, mesh_units: bool) -> Floats:
+    """Area (n,) of a piece's islands in space."""
+    if not mesh_units:
+        return piece.world_area
+    a, b, c = (piece.mesh.positions[piece.mesh.triangles[:, k]] for k in range(3))
+    return island_world_areas(piece.islands, 0.5 * np.linalg.norm(np.cross(b - a, c - a), axis=1))
 
 
 def regions(chosen: IslandSet) -> NDArray[np.object_]:
@@ -63,6 +77,8 @@ def regions(chosen: IslandSet) -> NDArray[np.object_]:
     found = np.concatenate([p.outlines.regions for p in pieces])
     owner = np.repeat(np.arange(len(pieces)), [p.islands.count for p in pieces])
     table = np.tile(IDENTITY, (len(found), 1))
-    table[:, 2] = even_scales(np.concatenate([p.islands.area for p in pieces]), np.concatenate([p.world_area for p in pieces]), owner)
+    table[:, 2] = even_scales(
+        np.concatenate([p.islands.area for p in pieces]), np.concatenate([_space(p, chosen.mesh_units) for p in pieces]), owner
+    )
     real = ~shapely.is_empty(found)
     return transform_regions(found[real], table[real])

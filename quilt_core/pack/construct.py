@@ -9,16 +9,18 @@ import numpy as np
 from numpy.typing import NDArray
 
 from .compact import State
+from .draws import Draws
 from .fields import Ints
-from .greedy import Held, Placement, place
+from .greedy import Held, Hint, Placement, place
 from .raster import Raster, pose_list
 from .search import Search
 from .shapes import BASE
 
-_MANY = 400  # islands; above that passes remember where the last of a size went, and one order must do
-_HEAP = 3000  # above that no pass is made only to compare
+_MANY = 400  # islands; above that passes remember where the last of a size went
+_HEAP = 3000  # above that a pass takes so long that one order must do
 _LONG = 0.6  # of the likely side
-_LATEST = 0.4  # of the seconds; with many islands no pass begins later
+_LATEST = 0.3  # of the seconds; with many islands no pass begins later
+_EFFORT = (1, 0.35)  # steps and reach of the compaction of many islands, where more would take seconds and gain little
 _SHARE = 0.12  # of the seconds; the search of overlaps gains more with the rest than further orders do
 
 
@@ -31,12 +33,10 @@ class Construct:
         turns = self.shapes.allowed[:, self.shapes.mirror > 0].sum(axis=1)
         long = self.shapes.diameter > _LONG * self.guess()[0]
         self.poses = pose_list(self.shapes, np.where((turns == 8) | ((turns > 8) & long), 8, np.minimum(turns, 4)))
-        self.hint = self.shapes.count > _MANY
+        self.many = self.shapes.count > _MANY
+        self.hint: Hint = "rough" if self.many else None
         self.found: State | None = None
         self.starts: list[State] = []
-        self.order: Ints | None = None
-        self.likely = math.inf  # the side that the best order is likely to end at
-        self.tries = 3
         self.needed = 0.0  # the side that a pass came out with when its grid was made for a smaller one
 
     def raster(self, cell: float, side: float) -> Raster:
@@ -109,9 +109,13 @@ class Construct:
         return place(raster, order, cells, cells, self.hint, self.held(raster, side), self.search.stop)
 
     def strip(self, raster: Raster, order: Ints, width: int, height: int) -> Placement:
-        """A pass into one strip."""
-        self.search.passes += 1
+        """A pass into one strip; several threads may make one at a time, so the caller counts it."""
         return place(raster, order, np.array([width]), np.array([height]), self.hint, (), self.search.stop)
+
+    def late(self) -> bool:
+        """Whether no further pass should begin: there is a layout, and the time is needed for the search of overlaps."""
+        s = self.search
+        return s.best is not None and (s.over() or (self.many and s.spent() > _LATEST))
 
     def side_of(self, raster: Raster, cells: int) -> float:
         """The side of a tile with so many cells inside its margin."""
@@ -122,9 +126,10 @@ class Construct:
         """Passes over one strip of ever better width; returns the least side, infinite for none."""
         s, least = self.search, math.inf
         for _ in range(tries):
-            if s.best is not None and (s.over() or (self.shapes.count > _MANY and s.spent() > _LATEST)):
+            if self.late():
                 break
             found = self.strip(raster, order, width, 3 * width + int(raster.size.max()))
+            s.passes += 1
             if found.stopped:
                 break
             if found.lost:
@@ -168,65 +173,96 @@ class Construct:
             self.found = state
 
     def run(self, resolution: int, last: bool = True) -> bool:
-        """The promising orders on one grid; the first layout at all is made here. Returns whether there is one.
+        """All orders on one grid; the first layout at all is made here. Returns whether there is one.
 
-        On all grids but the `last`, many islands are only placed, to lose no time.
+        Many islands are only placed, in one order, on all grids but the `last`, to lose no time.
         """
         s = self.search
-        self.tries = 3 if last or self.shapes.count <= _MANY else 1
         guess, least = self.guess()
         if s.best is not None:
-            guess = min(s.best.side, self.likely)
+            guess = s.best.side
+        single = last and s.best is not None and self.plain()
+        if single and self.many and self.shapes.count <= _HEAP:
+            self.side_by_side(resolution)
+        elif single and not self.many:
+            self.starts += Draws(self, resolution).run(_SHARE)
+        else:
+            self.in_turn(resolution, guess, least, 3 if last or not self.many else 1)
+        if s.best is not None and last and self.many:
+            self.compact(s.best, *_EFFORT)
+        return s.best is not None
+
+    def plain(self) -> bool:
+        """Whether the islands go into one tile with nothing in it, so that it can be cut from a strip."""
+        return len(self.search.frame.ratio) == 1 and not self.search.frame.held.any()
+
+    def in_turn(self, resolution: int, guess: float, least: float, tries: int) -> None:
+        """The orders one after the other; until there is any layout, in ever larger tiles."""
+        s = self.search
         for _ in range(8):
             top_side = max(guess * (1.15 if s.best is not None else 1.3), least * 1.02)
             if s.hold is not None and s.best is None:
                 guess = max(guess, s.hold)
             raster = self.raster(guess * float(s.frame.ratio.max()) / resolution, top_side)
-            for number, order in enumerate(self.promising()):
+            for number, order in enumerate(self.orders()[: 1 if self.many else None]):
                 if s.best is not None and (s.over() or (number and s.spent() > _SHARE)):
                     break
                 if s.best is None and (number or s.stop[0] != 0):
                     break
-                self.attempt(raster, order, guess, top_side)
+                self.attempt(raster, order, guess, top_side, tries)
                 if self.found is not None:
                     self.starts.append(self.found)
-                    if self.shapes.count <= _MANY:
+                    if not self.many:
                         self.compact(self.found)
                 self.found = None
             if s.best is not None or s.stop[0] != 0:
                 break
             guess = max(guess * 1.3, self.needed * 1.1)
-        if not last and self.shapes.count > _MANY:
-            self.compare(raster)
-        if s.best is not None and last and self.shapes.count > _MANY:
-            self.compact(s.best)
-        return s.best is not None
 
-    def promising(self) -> list[Ints]:
-        """The orders worth a pass: all where passes are quick, else the one that `compare` found to be the best."""
-        orders = self.orders()
-        if self.shapes.count <= _MANY:
-            return orders
-        return orders[:1] if self.order is None else [self.order]
-
-    def compare(self, raster: Raster) -> None:
-        """Find the best order by one pass of each, and the side that it is likely to end at. Not where a pass takes seconds."""
-        s, orders = self.search, self.orders()
-        if s.best is None or self.shapes.count > _HEAP or len(s.frame.ratio) > 1 or s.frame.held.any() or s.over():
-            return
-        width = int(self.cells(raster, s.best.side)[0])
+    def side_by_side(self, resolution: int) -> None:
+        """Two orders at a time with an eye for small gaps, each in ever better widths on grids for the best side that it came to."""
+        self.hint = "fine"
+        by_sum, by_area, by_length, by_box = self.orders()
         with ThreadPoolExecutor(2) as pool:
-            found = list(pool.map(lambda order: self.strip(raster, order, width, 3 * width), orders))
-        tops = [f.top if not (f.lost or f.stopped) else 3 * width for f in found]
-        self.order = orders[int(np.argmin(tops))]
-        self.likely = self.side_of(raster, int(math.sqrt(width * min(tops))))
+            for pair in ((by_box, by_sum), (by_length, by_area)):
+                if self.late():
+                    return
+                assert self.search.best is not None
+                side = self.search.best.side
+                # Kept in the order of the pair, whichever is ready first: bounded by passes, a result must repeat.
+                for states in pool.map(lambda order, side=side: self.narrow(order, resolution, side), pair):  # type: ignore[misc]
+                    self.search.passes += len(states)
+                    for state in states:
+                        self.take(state)
 
-    def compact(self, state: State) -> None:
+    def narrow(self, order: Ints, resolution: int, side: float) -> list[State]:
+        """Up to four passes of one order over strips of ever better width; the layouts that keep their gaps."""
+        s, aim = self.search, self.guess()[0]
+        timed = s.recipe.passes is None
+        states: list[State] = []
+        for _ in range(4):
+            if s.stop[0] != 0 or (timed and self.late()):
+                break
+            side = min(side, aim * 1.02)
+            raster = self.raster(side / resolution, side)
+            width = max(int(self.cells(raster, min(aim, 0.99 * side))[0]), int(raster.size.min(axis=1).max()))
+            found = self.strip(raster, order, width, 3 * width)
+            if found.stopped or found.lost:
+                break
+            aim, reached = self.side_of(raster, int(math.sqrt(width * found.top))), self.side_of(raster, max(width, found.top))
+            if reached <= side:
+                side = reached
+                states.append(self.state(raster, found, side))
+                if timed:
+                    self.take(states[-1])
+        return states
+
+    def compact(self, state: State, steps: int | None = None, reach: float = 3.0) -> None:
         """Offer a layout for compaction unless nobody waits for it."""
         if self.search.stop[0] == 0 and not self.search.done():
-            self.search.offer(state)
+            self.search.offer(state, 1.0, steps, reach)
 
-    def attempt(self, raster: Raster, order: Ints, guess: float, top_side: float) -> None:
+    def attempt(self, raster: Raster, order: Ints, guess: float, top_side: float, tries: int) -> None:
         """One order: the held density first where one is asked for, then the narrowest tile."""
         s = self.search
         if s.hold is not None:
@@ -235,10 +271,10 @@ class Construct:
                 self.take(self.state(raster, found, s.hold))
                 return
         if s.best is not None:
-            guess = min(guess, s.best.side, self.likely)
-        if len(s.frame.ratio) == 1 and not s.frame.held.any():
+            guess = min(guess, s.best.side)
+        if self.plain():
             cells = max(int(self.cells(raster, guess)[0]), int(raster.size.min(axis=1).max()))
-            self.squeeze(raster, order, cells, self.tries, top_side)
+            self.squeeze(raster, order, cells, tries, top_side)
         else:
             self.fill(raster, order, guess, top_side if s.best is None else s.best.side * 1.01)
 

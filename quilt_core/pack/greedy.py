@@ -10,6 +10,7 @@ from __future__ import annotations
 import math
 from collections.abc import Sequence
 from dataclasses import dataclass
+from typing import Literal
 
 import numpy as np
 from numba import njit
@@ -18,6 +19,9 @@ from numpy.typing import NDArray
 from .raster import Raster
 
 _ROWS = 32  # rows searched together
+# How an island remembers where the last like it went: classes to a doubling of length, or of length and of width. The finer, the less is
+# overlooked, and the longer a pass takes.
+ROUGH, FINE = 4, 8
 
 
 @njit(cache=True, nogil=True)  # type: ignore[untyped-decorator]
@@ -59,7 +63,22 @@ def _or_shifted(row, need, source, shift):  # type: ignore[no-untyped-def]
 
 
 @njit(cache=True, nogil=True)  # type: ignore[untyped-decorator]
-def _lowest(runs, a, b, taken, block, open_, y, y_end, x_end, levels):  # type: ignore[no-untyped-def]
+def _room(taken, y0, y1, columns, room):  # type: ignore[no-untyped-def]
+    """room[y]: the longest stretch of free columns in each of the rows y0 to y1."""
+    for y in range(y0, y1):
+        longest = stretch = 0
+        for c in range(columns):
+            v = taken[0, y, c >> 6]
+            if v & (np.uint64(1) << np.uint64(c & 63)):
+                stretch = 0
+            else:
+                stretch += 1
+                longest = max(longest, stretch)
+        room[y] = longest
+
+
+@njit(cache=True, nogil=True)  # type: ignore[untyped-decorator]
+def _lowest(runs, a, b, taken, room, block, open_, y, y_end, x_end, levels):  # type: ignore[no-untyped-def]
     """The first free (row, column) of an island's grown runs from row y to y_end; (-1, -1) for none.
 
     The runs come in an order that spreads over the island, so that full rows are known after a few of them.
@@ -73,6 +92,16 @@ def _lowest(runs, a, b, taken, block, open_, y, y_end, x_end, levels):  # type: 
         block[:n, need - 1] = beyond
         open_[:n] = True
         left = n
+        for r in range(a, b):
+            for q in range(n):
+                if open_[q] and room[y + q + runs[r, 0]] < runs[r, 2]:
+                    open_[q] = False
+                    left -= 1
+            if left == 0:
+                break
+        if left == 0:
+            y += n
+            continue
         for r in range(a, b):
             k = 0
             while (1 << (k + 1)) <= runs[r, 2] and k + 1 < levels:
@@ -124,7 +153,7 @@ def _take(taken, runs, a, b, y0, x0):  # type: ignore[no-untyped-def]
 
 @njit(cache=True, nogil=True)  # type: ignore[untyped-decorator]
 def _place(  # type: ignore[no-untyped-def]
-    order, poses, grown, grown_at, touched, touched_at, size, border, width, height, group, col, row, turn, tile, taken, block, stop
+    order, poses, grown, grown_at, touched, touched_at, size, border, width, height, group, col, row, turn, tile, taken, room, block, stop
 ):
     """Place islands in `order` into tiles of width[t] x height[t] cells, stacked in one bitmap.
 
@@ -137,7 +166,7 @@ def _place(  # type: ignore[no-untyped-def]
     angles = size.shape[1]
     tiles = width.shape[0]
     stride = height.max() + border
-    start = np.zeros((tiles, 64 * angles), np.int64)
+    start = np.zeros((tiles, (group.max() + 1) * angles), np.int64)
     top = lost = 0
     for o in range(order.shape[0]):
         if stop[0] != 0:
@@ -156,7 +185,9 @@ def _place(  # type: ignore[no-untyped-def]
                 s = group[i] * angles + k
                 f = i * angles + k
                 y0 = t * stride
-                y, x = _lowest(grown, grown_at[f], grown_at[f + 1], taken, block, open_, y0 + start[t, s], y0 + y_end, width[t] - w, levels)
+                y, x = _lowest(
+                    grown, grown_at[f], grown_at[f + 1], taken, room, block, open_, y0 + start[t, s], y0 + y_end, width[t] - w, levels
+                )
                 if y >= 0:
                     y -= y0
                     key = ((y + h) << 20) + x + w
@@ -177,10 +208,14 @@ def _place(  # type: ignore[no-untyped-def]
         f = i * angles + k
         _take(taken, touched, touched_at[f], touched_at[f + 1], y0, col[i])
         _widen(taken, y0, y0 + size[i, k, 1] + 2 * border)
+        _room(taken, y0, y0 + size[i, k, 1] + 2 * border, width.max() + 2 * border, room)
         if tile[i] == tiles - 1:
             top = max(top, row[i] + size[i, k, 1])
         turn[i] = poses[i, k]
     return top, lost, False
+
+
+Hint = Literal["rough", "fine"] | None
 
 
 class Placement:
@@ -192,10 +227,17 @@ class Placement:
         self.stopped = False
 
 
-def size_groups(raster: Raster) -> NDArray[np.int64]:
-    """Size class 1 to 63 of each island, four to a doubling; class 0 would search from the bottom each time."""
-    longest = raster.size.max(axis=(1, 2))
-    return np.clip((np.log2(longest + 1) * 4).astype(np.int64), 1, 63)
+def size_groups(raster: Raster, fine: bool) -> NDArray[np.int64]:
+    """Class (n,) of like islands, from 1 on; class 0 would search from the bottom each time.
+
+    Rough: by length. Fine: by length and by width (area over length, with the padding).
+    """
+    longest = raster.size.max(axis=(1, 2)).astype(float)
+    kind = np.log2(longest + 1)[:, None] * (FINE if fine else ROUGH)
+    if fine:
+        area = raster.shapes.area / raster.cell**2 + 2 * longest * raster.border
+        kind = np.hstack([kind, np.log2(area / longest + 1)[:, None] * FINE])
+    return 1 + np.unique(kind.astype(np.int64), axis=0, return_inverse=True)[1].reshape(-1)
 
 
 @dataclass(frozen=True)
@@ -211,7 +253,7 @@ def place(
     order: NDArray[np.int64],
     width: NDArray[np.int64],
     height: NDArray[np.int64],
-    hint: bool = False,
+    hint: Hint = None,
     held: Sequence[Held] = (),
     stop: NDArray[np.int64] | None = None,
 ) -> Placement:
@@ -220,25 +262,28 @@ def place(
     Parameters
     ----------
     width, height : (tiles,) cells of the tiles inside their margins
-    hint : remember per size class where the last island went (much faster with thousands, a little looser)
+    hint : remember per size class where the last island went ("rough": much faster with thousands, and looser; "fine": in between)
     held : what is taken already
     stop : (1,) another thread may set it; the pass then ends with `stopped`
     """
     border = raster.border
     levels = max(2, min(9, int(math.log2(max(2, raster.size[:, :, 0].max() + 2 * border))) + 1))
-    words = (int(width.max()) + 2 * border + 63) // 64 + 1
+    columns = int(width.max()) + 2 * border
+    words = (columns + 63) // 64 + 1
     stride = int(height.max()) + border
     taken = np.zeros((levels, len(width) * stride + 2 * border + 2, words), np.uint64)
+    room = np.full(taken.shape[1], columns)
     for h in held:
         _take(taken, h.runs, 0, len(h.runs), h.tile * stride + border, border)
     if held:
         _widen(taken, 0, taken.shape[1])
+        _room(taken, 0, len(room), columns, room)
     block = np.zeros((_ROWS, words), np.uint64)
     found = Placement(raster.shapes.count)
-    group = size_groups(raster) if hint else np.zeros(raster.shapes.count, np.int64)
+    group = size_groups(raster, hint == "fine") if hint else np.zeros(raster.shapes.count, np.int64)
     found.top, found.lost, found.stopped = _place(
         order, raster.poses, raster.grown, raster.grown_at, raster.touched, raster.touched_at, raster.size, border,
-        width, height, group, found.column, found.row, found.pose, found.tile, taken, block,
+        width, height, group, found.column, found.row, found.pose, found.tile, taken, room, block,
         np.zeros(1, np.int64) if stop is None else stop,
     )  # fmt: skip
     return found

@@ -77,6 +77,10 @@ class Search:
         """Share of the seconds that is used up; 0 when passes are counted."""
         return 0.0 if self.recipe.passes is not None else (time.monotonic() - self.begin) / max(self.recipe.seconds, 1e-9)
 
+    def share(self) -> float:
+        """Share of the budget that is used up, of passes or of seconds."""
+        return self.passes / self.recipe.passes if self.recipe.passes else self.spent()
+
     def left(self) -> float:
         """Seconds left; infinite when passes are counted."""
         return math.inf if self.recipe.passes is not None else self.recipe.seconds - (time.monotonic() - self.begin)

@@ -20,6 +20,9 @@ from .loss import pair_loss
 _NONE = 1e-6  # less loss than this is none
 _HOPELESS = 8.0  # a sample that costs this many times what the present place does is not looked at further
 _DRAWS = 4  # points for each wide sample, of which the clearest is taken
+# Among so many islands, one that is wide for its tile has hundreds of neighbours, and each look at it is dear: it stays, and the small ones
+# move, but for now and then, or where it lies in another such.
+_CROWD, _WIDE_ISLAND, _GIANT = 400, 0.3, 0.05
 _BLOCK = 16  # boxes are padded to a multiple of this
 _SLACK = np.float32(1e-3)  # units; boxes are kept in single precision
 
@@ -409,6 +412,16 @@ def _move(f, s, at, crew, n, rel, best):  # type: ignore[no-untyped-def]
 
 
 @njit(cache=True, nogil=True)  # type: ignore[untyped-decorator]
+def _dear(m, giant, i):  # type: ignore[no-untyped-def]
+    """Whether a giant lies in another one."""
+    deep = np.float32(0.0)
+    for j in range(giant.shape[0]):
+        if giant[j]:
+            deep = max(deep, m.loss[i, j])
+    return deep > _NONE
+
+
+@njit(cache=True, nogil=True)  # type: ignore[untyped-decorator]
 def separate(f, s, at, m, least, enough, evaluations, wide, near, stop, least_at):  # type: ignore[no-untyped-def]
     """Move islands until the sum of all losses is at most `enough`, or `evaluations` are used up.
 
@@ -430,6 +443,10 @@ def separate(f, s, at, m, least, enough, evaluations, wide, near, stop, least_at
             x, y, _ = _clamped(f, s, at, i, x, y, k, t)
         _put(f, s, at, i, x, y, k, t)
     m.loss[:] = 0.0
+    giant = np.zeros(n, np.bool_)
+    if n >= _CROWD:
+        for i in range(n):
+            giant[i] = f.island[i].diameter * at[i].size > _WIDE_ISLAND * s.side[at[i].tile]
     for i in range(n):
         _settle(f, s, at, m, sums, i, line)
     used, least_loss, total = 0, 1e30, 0.0
@@ -452,7 +469,7 @@ def separate(f, s, at, m, least, enough, evaluations, wide, near, stop, least_at
             order[a], order[b] = order[b], order[a]
         for a in range(count):
             i = order[a]
-            if sums[i] <= _NONE:
+            if sums[i] <= _NONE or (giant[i] and not _dear(m, giant, i) and _random(m.random) > _GIANT):
                 continue
             members = _crew_of(f, s, at, i, crew, rel)
             if members > 1 and _random(m.random) < 0.25:

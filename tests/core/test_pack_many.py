@@ -10,11 +10,13 @@ from hypothesis import strategies as st
 
 from quilt_core.pack import Recipe, Rules, pack
 from quilt_core.pack.construct import Construct
+from quilt_core.pack.draws import Draws
+from quilt_core.pack.greedy import Held, place
 from quilt_core.pack.improve import Improve
-from quilt_core.pack.raster import pose_list
+from quilt_core.pack.raster import Raster, pose_list
 from quilt_core.pack.search import Search
 from quilt_core.pack.separate import _lift, _near, _put, _rest, spots
-from quilt_core.pack.shapes import prepare
+from quilt_core.pack.shapes import BASE, prepare
 from quilt_core.prove.gaps import Overlaps, overlaps, shared_area, smallest_gap
 
 from .test_pack import check
@@ -50,12 +52,74 @@ def test_many_islands_over_two_tiles_and_at_a_held_density() -> None:
     assert held.common == pytest.approx(1)
 
 
-def test_the_best_order_is_found_by_trying() -> None:
-    search = Search(heap(450, 2), Recipe(1024, 2, 1, passes=20), Rules(), None)
+def test_many_islands_are_placed_again_with_an_eye_for_small_gaps() -> None:
+    search = Search(heap(450, 2), Recipe(1024, 2, 1, passes=30), Rules(), None)
     construct = Construct(search)
-    assert construct.run(512, last=False) and construct.order is not None and search.best is not None
-    assert construct.likely <= search.best.side * 1.001
-    assert [len(o) for o in construct.promising()] == [450]
+    assert construct.run(512, last=False) and search.best is not None
+    rough = search.best.side
+    construct.run(1024)
+    assert construct.hint == "fine" and search.best.side < rough
+
+
+def test_drawn_orders_find_a_better_start_than_the_four_measures() -> None:
+    search = Search(heap(40, 4), Recipe(512, 1, 0, passes=600), Rules(), None)
+    construct = Construct(search)
+    construct.run(512, last=False)
+    assert search.best is not None
+    measured = min(s.side for s in construct.starts)
+    found = Draws(construct, 512).run(0.5)
+    assert [s.side for s in found] == sorted(s.side for s in found) and found[0].side < measured
+    assert all(search.proven(s) for s in found)
+
+
+@settings(max_examples=40, deadline=None)
+@given(st.integers(1, 14), st.integers(0, 10_000), st.integers(0, 3))
+def test_a_pass_against_a_search_of_every_cell(count: int, seed: int, kept: int) -> None:
+    """Each island goes to the lowest, then leftmost of all free places, in the best of its poses: the words of bits and their shortcuts lose none."""
+    shapes = prepare(heap(15, seed)[:count], "90", 0.0)
+    raster = Raster(shapes, BASE / 40, BASE / 60, pose_list(shapes, np.full(count, 4)))
+    order, wide, high = np.arange(count), int(raster.size.max()) + 8, 400
+    stay = Held(0, np.array([[5 * k + 2, 3, 4] for k in range(kept)], np.int32).reshape(-1, 3))
+    found = place(raster, order, np.array([wide]), np.array([high]), held=[stay])
+    b = raster.border
+    taken = np.zeros((high + 2 * b, wide + 2 * b), bool)
+    for row, column, length in stay.runs:
+        taken[b + row, b + column : b + column + length] = True
+
+    def mask(runs: np.ndarray, size: np.ndarray) -> np.ndarray:
+        out = np.zeros((size[1] + 2 * b, size[0] + 2 * b), bool)
+        for row, column, length in runs:
+            out[row, column : column + length] = True
+        return out
+
+    for i in order:
+        best = None
+        for k in range(4):
+            f, size = i * 4 + k, raster.size[i, k]
+            if raster.poses[i, k] < 0 or size[0] > wide:
+                continue
+            grown = mask(raster.grown[raster.grown_at[f] : raster.grown_at[f + 1]], size)
+            places = ((y, x) for y in range(high - size[1] + 1) for x in range(wide - size[0] + 1))
+            at = next((p for p in places if not (grown & taken[p[0] : p[0] + grown.shape[0], p[1] : p[1] + grown.shape[1]]).any()), None)
+            if at is not None and (best is None or (at[0] + size[1], at[1] + size[0]) < best[0]):
+                best = (
+                    (at[0] + size[1], at[1] + size[0]),
+                    at,
+                    k,
+                    mask(raster.touched[raster.touched_at[f] : raster.touched_at[f + 1]], size),
+                )
+        assert best is not None
+        _, (y, x), k, cells = best
+        assert (found.row[i], found.column[i], found.pose[i]) == (y, x, raster.poses[i, k])
+        taken[y : y + cells.shape[0], x : x + cells.shape[1]] |= cells
+
+
+def test_giants_among_many_still_come_apart() -> None:
+    regions = heap(410, 6)
+    regions[:2] = shapely.box(0, 0, 40, 30), shapely.Point(0, 0).buffer(22)
+    result = pack(regions, Recipe(1024, 2, 1, passes=40))
+    check(regions, Recipe(1024, 2, 1), result.best)
+    assert result.best.coverage > 1.02 * result.history[1][1]
 
 
 def test_poses_that_the_greedy_passes_try() -> None:

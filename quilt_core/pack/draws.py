@@ -1,0 +1,95 @@
+"""Drawn orders for the greedy passes: which island goes first decides most, and no one measure of large is best for every set."""
+
+from __future__ import annotations
+
+import math
+from concurrent.futures import ThreadPoolExecutor
+from typing import TYPE_CHECKING
+
+import numpy as np
+from numpy.typing import NDArray
+
+from ..scene import Floats
+from .compact import State
+from .raster import Raster
+
+if TYPE_CHECKING:
+    from .construct import Construct
+
+_CROP = 8  # orders drawn and placed before the next ones are drawn from the best of them
+_PARENTS = 3
+_KEPT = 6  # layouts that the search may start from
+_OFFERED = 2  # of them compacted at once
+_TRIES = 2  # widths for an order
+_NOISES = (0.0, 0.05, 0.2)  # of the logarithm of a size
+
+
+class Draws:
+    """Orders by mixed measures with a little noise, the best ones varied further, for a share of the budget.
+
+    An order is kept as its key: the logarithm of a size for each free island, the greatest first.
+    """
+
+    def __init__(self, construct: Construct, resolution: int) -> None:
+        self.construct, self.search, self.resolution = construct, construct.search, resolution
+        self.random = np.random.default_rng(self.search.recipe.seed)
+        s = construct.shapes
+        size = (s.extent[:, 0, 2:] - s.extent[:, 0, :2])[self.search.free]
+        area = s.area[self.search.free]
+        measures = (size.sum(axis=1), area, size.max(axis=1), size.prod(axis=1), size.min(axis=1))
+        self.measures = np.log(np.maximum(np.column_stack(measures), 1e-12))
+        self.found: list[tuple[float, Floats, State]] = []
+
+    def run(self, share: float) -> list[State]:
+        """Draw until a share of the budget is used up; the best layouts, best first. The very best are offered for compaction."""
+        keys = [self.measures[:, k] for k in range(4)] + [self.fresh(k) for k in range(_CROP - 4)]
+        with ThreadPoolExecutor(2) as pool:
+            while not self.search.over():
+                raster, width = self.grid()
+                crop = pool.map(lambda key, r=raster, w=width: self.place(r, key, w), keys)  # type: ignore[misc]
+                self.found += [f for f in crop if f is not None]
+                self.search.passes += _TRIES * len(keys)
+                self.found = sorted(self.found, key=lambda f: f[0])[:_KEPT]
+                if self.search.share() > share:
+                    break
+                keys = [self.varied() if self.found and k % 2 else self.fresh(k) for k in range(_CROP)]
+        for _, _, state in self.found[:_OFFERED]:
+            self.construct.compact(state)
+        return [state for _, _, state in self.found]
+
+    def fresh(self, number: int) -> Floats:
+        """A key of measures in a drawn mixture."""
+        weights = self.random.random(self.measures.shape[1]) ** 2
+        noise = self.random.normal(size=len(self.measures)) * _NOISES[number % len(_NOISES)]
+        return self.measures @ (weights / weights.sum()) + noise
+
+    def varied(self) -> Floats:
+        """A key near one of the best."""
+        key = self.found[int(self.random.integers(min(_PARENTS, len(self.found))))][1]
+        return key + self.random.normal(size=len(key)) * _NOISES[1 + int(self.random.integers(len(_NOISES) - 1))]
+
+    def grid(self) -> tuple[Raster, int]:
+        """A grid made for the best side so far, and the width to try first."""
+        s, c = self.search, self.construct
+        assert s.best is not None
+        side = min(s.best.side, self.found[0][0] if self.found else math.inf) * 1.02
+        raster = c.raster(side / self.resolution, side)
+        return raster, max(int(c.cells(raster, 0.97 * side)[0]), int(raster.size.min(axis=1).max()))
+
+    def place(self, raster: Raster, key: Floats, width: int) -> tuple[float, Floats, State] | None:
+        """The best layout of one order that keeps its gaps, if any."""
+        c, order = self.construct, self.order(key)
+        best: tuple[float, Floats, State] | None = None
+        for _ in range(_TRIES):
+            found = c.strip(raster, order, width, 3 * width)
+            if found.stopped or found.lost:
+                break
+            side = c.side_of(raster, max(width, found.top))
+            if raster.padding >= self.search.gaps.pad(side) and (best is None or side < best[0]):
+                best = (side, key, c.state(raster, found, side))
+            width = int(math.sqrt(width * found.top))
+        return best
+
+    def order(self, key: Floats) -> NDArray[np.int64]:
+        """The free islands, greatest key first."""
+        return self.search.free[np.argsort(-key, kind="stable")]
