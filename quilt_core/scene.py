@@ -6,6 +6,7 @@ share a mesh (and then share its islands, since they share its UVs).
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -38,6 +39,22 @@ class Material:
     channels: dict[str, int] = field(default_factory=dict)
 
 
+@dataclass(frozen=True)
+class Polygons:
+    """The faces of a mesh as the file has them; computing uses triangles, and a file written in another format gets these again.
+
+    faces : (F + 1,) offsets of the faces into the corners
+    corners : (C,) row of `Mesh.positions` of every corner
+    triangles : (T, 3) corner numbers of every triangle
+    face_of : (T,) the face of every triangle
+    """
+
+    faces: NDArray[np.int64]
+    corners: Ints
+    triangles: Ints
+    face_of: Ints
+
+
 @dataclass
 class Mesh:
     """Geometry that one or more objects place.
@@ -47,6 +64,7 @@ class Mesh:
     materials : (T,) int32, index into `Scene.materials`, -1 for none
     channels : UV channels by number
     key : what the format needs to find the mesh again when it writes
+    polygons : None where all faces are triangles of the format
     """
 
     name: str
@@ -55,6 +73,7 @@ class Mesh:
     materials: Ints
     channels: dict[int, UvChannel]
     key: Any = None
+    polygons: Polygons | None = None
 
 
 @dataclass(frozen=True)
@@ -76,7 +95,7 @@ class MeshObject:
 class Scene:
     """All of one file, with the bytes it came from (writing back patches those).
 
-    `references` are the other files it names, by the paths it uses for them.
+    `references` are the other files it names, by the paths it uses for them; `inside` the files that it holds itself, by path.
     """
 
     file: str
@@ -88,3 +107,4 @@ class Scene:
     warnings: list[str] = field(default_factory=list)
     references: list[str] = field(default_factory=list)
     key: Any = None
+    inside: Mapping[str, bytes] = field(default_factory=dict)

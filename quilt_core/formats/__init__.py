@@ -6,12 +6,12 @@ from collections.abc import Mapping
 
 from ..errors import FileError
 from ..scene import Floats, Scene
-from . import gltf, obj
+from . import gltf, obj, ply
 from .gltf_container import find_resource
 
 __all__ = ["ENDINGS", "ending", "find_resource", "is_mesh", "read", "write"]
 
-ENDINGS = (".obj", ".glb", ".gltf")
+ENDINGS = (".obj", ".glb", ".gltf", ".ply", ".usd", ".usda", ".usdc", ".usdz")
 
 
 def ending(name: str) -> str:
@@ -42,7 +42,13 @@ def read(data: bytes, file: str, unit_m: float = 1.0, resources: Mapping[str, by
         return obj.read(data, file, unit_m, resources)
     if kind in (".glb", ".gltf"):
         return gltf.read(data, file, resources)
-    raise FileError(file, f"'{kind or 'no ending'}' is not a format that is read here", "", "Use OBJ, glTF or GLB.")
+    if kind == ".ply":
+        return ply.read(data, file, unit_m, resources)
+    if kind in ENDINGS:
+        from . import usd  # takes a third of a second to load
+
+        return usd.read(data, file, resources)
+    raise FileError(file, f"'{kind or 'no ending'}' is not a format that is read here", "", "Use OBJ, glTF, GLB, PLY or USD.")
 
 
 def write(scene: Scene, uvs: dict[int, Floats], channel: int = 0) -> dict[str, bytes]:
@@ -56,8 +62,14 @@ def write(scene: Scene, uvs: dict[int, Floats], channel: int = 0) -> dict[str, b
     ------
     FileError : a channel that the format does not have
     """
-    if scene.format == "obj":
+    if scene.format in ("obj", "ply"):
         if channel != 0:
-            raise FileError(scene.file, f"an OBJ has one UV channel, so {channel} cannot be written", "", "Write channel 0.")
-        return {"": obj.write(scene, uvs)}
+            raise FileError(
+                scene.file, f"{scene.format.upper()} has one UV channel, so {channel} cannot be written", "", "Write channel 0."
+            )
+        return {"": (obj if scene.format == "obj" else ply).write(scene, uvs)}
+    if scene.format == "usd":
+        from . import usd
+
+        return usd.write(scene, uvs, channel)
     return gltf.write(scene, uvs, channel)

@@ -15,7 +15,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ..errors import FileError
-from ..scene import Material, Mesh, MeshObject, Scene, UvChannel
+from ..scene import Material, Mesh, MeshObject, Polygons, Scene, UvChannel
 from .gltf_container import find_resource
 from .objscan import ObjScan, ScanError, scan
 from .polygons import triangulate
@@ -177,9 +177,23 @@ def _build_meshes(scene: Scene, s: ObjScan, names: list[str], of: NDArray[np.int
             material_of[face_of[mine]],
             channels,
             _Key(corners, uv_row),
+            _polygons(corners, corner_face, position_row, tri, face_of[mine]),
         )
         scene.objects.append(MeshObject(name, name, len(scene.meshes), world))
         scene.meshes.append(mesh)
+
+
+def _polygons(
+    corners: NDArray[np.int64],
+    corner_face: NDArray[np.int64],
+    positions: NDArray[np.int64],
+    tri: NDArray[np.int64],
+    face_of: NDArray[np.int64],
+) -> Polygons:
+    """The faces of one object, numbered within it."""
+    own, counts = np.unique(corner_face[corners], return_counts=True)
+    faces = np.concatenate([[0], np.cumsum(counts)])
+    return Polygons(faces, positions.astype(np.int32), tri.astype(np.int32), np.searchsorted(own, face_of).astype(np.int32))
 
 
 def _uv_rows(s: ObjScan, corners: NDArray[np.int64]) -> NDArray[np.int64]:

@@ -5,6 +5,7 @@ from __future__ import annotations
 import base64
 import binascii
 import io
+from collections import ChainMap
 from collections.abc import Mapping
 from typing import Any
 from urllib.parse import unquote
@@ -16,13 +17,15 @@ from ..scene import Scene
 from .gltf_container import Document, find_resource
 
 MOST_PIXELS = 16384 * 16384
-# What a slot holds, by the words of glTF 2.0 and of the MTL files that are in use (common practice, no source).
+# What a slot holds, by the words of glTF 2.0, of UsdPreviewSurface, and of the MTL and PLY files that are in use (common practice, no source).
+# A word that is not here is its own kind ("roughness").
 KINDS = {
     "baseColorTexture": "base colour", "diffuseTexture": "base colour", "map_Kd": "base colour", "map_kd": "base colour",
     "normalTexture": "normal", "norm": "normal", "map_Bump": "normal", "map_bump": "normal", "bump": "normal",
     "occlusionTexture": "occlusion", "emissiveTexture": "emission", "map_Ke": "emission", "metallicRoughnessTexture": "metal and roughness",
     "specularGlossinessTexture": "specular", "map_Ks": "specular", "map_Ns": "gloss", "map_d": "opacity", "map_Pr": "roughness",
-    "map_Pm": "metal", "disp": "height",
+    "map_Pm": "metal", "disp": "height", "TextureFile": "base colour", "diffuseColor": "base colour", "emissiveColor": "emission",
+    "specularColor": "specular", "metallic": "metal", "displacement": "height",
 }  # fmt: skip
 
 
@@ -32,6 +35,7 @@ def pictures(scene: Scene, resources: Mapping[str, bytes]) -> list[dict[str, byt
     Pictures that are missing are left out: a layout does not depend on them. The first slot of a kind counts.
     """
     out = []
+    resources = ChainMap(dict(scene.inside), resources) if scene.inside else resources  # type: ignore[arg-type]
     for material in scene.materials:
         found: dict[str, bytes] = {}
         for slot, path in material.images.items():

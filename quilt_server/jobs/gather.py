@@ -65,12 +65,13 @@ def run_import(job: Job) -> None:
     bodies = bodies_of(job.params["files"])
     meshes = [p for p in bodies if formats.is_mesh(p)]
     if not meshes:
-        raise QuiltError("There is no mesh among these files. Meshes are .obj, .glb or .gltf.")
+        raise QuiltError("There is no mesh among these files. Meshes are .obj, .glb, .gltf, .ply, .usd, .usda, .usdc or .usdz.")
     channel = int(settings_of(Project.objects.get(pk=job.project_id).head)["channel_in"])
     rows = []
     for number, path in enumerate(sorted(meshes)):
         report_progress(job, {"text": f"Reading {path}", "part": number / len(meshes)})
         rows.append(read_one(job, path, bodies, channel, float(job.params.get("unit_m", 1.0))))
+    rows = _tops(rows)
     report_progress(job, {"text": "Measuring what is wrong", "part": 0.95})
     with transaction.atomic():
         project = Project.objects.get(pk=job.project_id)
@@ -93,6 +94,15 @@ def run_import(job: Job) -> None:
         layout.save()
         label = f"Bring in {rows[0][0].name}" if len(rows) == 1 else f"Bring in {len(rows)} files"
         advance(project, label, snapshot, layout)
+
+
+def _tops(rows: list[tuple[SourceFile, Reading]]) -> list[tuple[SourceFile, Reading]]:
+    """The files without those that another one is composed of: the layers of a USD scene come in with it."""
+    layers = set()
+    for file, _ in rows:
+        folder = file.name.rsplit("/", 1)[0] + "/" if "/" in file.name else ""
+        layers |= {folder + path for path in file.companions}
+    return [r for r in rows if r[0].name not in layers] or rows
 
 
 def read_one(job: Job, path: str, bodies: dict[str, bytes], channel: int, unit: float) -> tuple[SourceFile, Reading]:

@@ -70,7 +70,7 @@ export function Deliver() {
   const open = state?.sheets.filter((s) => s.islands && (!s.kept || s.stale.length)) ?? []
   const from = state?.settings.channel_in ?? 0
   const to = state?.settings.channel_out ?? 0
-  const objOnly = state?.files.some((f) => f.name.toLowerCase().endsWith('.obj'))
+  const oneChannel = state?.files.some((f) => /\.(obj|ply)$/i.test(f.name))
   const twins = state?.settings.twins?.length ?? 0
   const kinds = [...new Set(state?.files.flatMap((f) => f.materials.flatMap((m) => Object.keys(m.images ?? {}))) ?? [])]
   const go = () => {
@@ -94,8 +94,8 @@ export function Deliver() {
       <Setting
         name="UV channel to write"
         text={
-          objOnly
-            ? 'An OBJ has channel 0 only; a glTF can take the layout in a free channel and keep the old UVs.'
+          oneChannel
+            ? 'OBJ and PLY have channel 0 only; glTF and USD can take the layout in a free channel and keep the old UVs.'
             : 'A free channel leaves the UVs that the old textures use as they were.'
         }
       >

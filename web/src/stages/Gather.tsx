@@ -31,7 +31,7 @@ export function Gather() {
         borderColor="thread"
         textAlign="center"
       >
-        <Text>Drop OBJ, GLB or glTF files, folders or a zip anywhere on this page.</Text>
+        <Text>Drop OBJ, glTF, GLB, PLY or USD files, folders or a zip anywhere on this page.</Text>
         <Button size="sm" bg="indigo" color="sheet" disabled={!!job} onClick={() => files.current?.click()}>
           Choose files
         </Button>
@@ -47,8 +47,8 @@ export function Gather() {
           onChange={(e) => take(e.target.files)}
         />
       </Flex>
-      <Setting name="Unit of OBJ files" text="OBJ does not say. Density is per metre; glTF is always in metres.">
-        <Choice label="Unit of OBJ files" value={unit} options={UNIT_NAMES} set={setUnit} />
+      <Setting name="Unit of OBJ and PLY files" text="They do not say. Density is per metre; glTF and USD name their unit.">
+        <Choice label="Unit of OBJ and PLY files" value={unit} options={UNIT_NAMES} set={setUnit} />
       </Setting>
       {(state?.channels.length ?? 0) > 1 && (
         <Setting name="UV channel to work on" text="Its layout is read here; the other channels stay as they are.">
