@@ -132,7 +132,7 @@ def delivery(params: dict[str, Any], settings: dict[str, Any]) -> dict[str, Any]
     """What a delivery holds, with the usual where nothing is said.
 
     templates png, svg, both or none, filled by object, material, island or none, `template_px` 0 for the tile's own; images None or fill, format,
-    depth, alpha, colour; pattern the name of tile images with {sheet}, {kind}, {tile}; paint carries old textures over; twins_aside for the
+    depth, alpha, colour; pattern the name of tile images with {sheet}, {kind}, {tile}; paint carries old textures over, per_sheet with one material for each tile; twins_aside for the
     bake; sheet None for all.
 
     Raises
@@ -141,7 +141,8 @@ def delivery(params: dict[str, Any], settings: dict[str, Any]) -> dict[str, Any]
     """
     out: dict[str, Any] = {
         "sheet": None, "templates": "png", "template_fill": "object", "template_zone": False, "template_labels": False, "template_wire": False,
-        "template_paper": False, "template_px": 0, "images": None, "pattern": "{sheet}.{tile}", "paint": False, "twins_aside": False,
+        "template_paper": False, "template_px": 0, "images": None, "pattern": "{sheet}.{tile}", "paint": False, "per_sheet": False,
+        "twins_aside": False,
     }  # fmt: skip
     unknown = set(params) - set(out)
     if unknown:

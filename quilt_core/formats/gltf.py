@@ -172,7 +172,9 @@ def _materials(document: Document) -> list[Material]:
             if isinstance(texture.get("source"), int):
                 images[slot] = f"#{texture['source']}"
                 channels[slot] = channel if isinstance(channel, int) else 0
-        out.append(Material(str(m.get("name") or f"material {i}"), images, channels))
+        factor = (m.get("pbrMetallicRoughness") or {}).get("baseColorFactor", (1, 1, 1, 1))
+        colour = (float(factor[0]), float(factor[1]), float(factor[2]))
+        out.append(Material(str(m.get("name") or f"material {i}"), images, channels, colour))
     return out
 
 
@@ -226,7 +228,7 @@ def _mesh(document: Document, index: int, warnings: list[str]) -> Mesh | None:
         if draco and "bufferView" not in position_accessor:
             raise document.fail("it needs KHR_draco_mesh_compression", where, "Export it without compression.")
         xyz = accessors.floats(document, attributes["POSITION"], 3, where)
-        tri = _triangles(document, primitive, len(xyz), where)
+        tri = triangles_of(document, primitive, len(xyz), where)
         part = Part(p, first, len(xyz), np.unique(tri))
         for name, accessor in attributes.items():
             if name.startswith("TEXCOORD_") and name[9:].isdigit():
@@ -271,7 +273,8 @@ def outside(uv: Floats, matrix: Floats | None) -> Floats:
     return out
 
 
-def _triangles(document: Document, primitive: dict[str, Any], vertices: int, where: str) -> NDArray[np.int64]:
+def triangles_of(document: Document, primitive: dict[str, Any], vertices: int, where: str) -> NDArray[np.int64]:
+    """Triangles (T, 3) of a primitive, whatever its mode."""
     if "indices" in primitive:
         i = accessors.indices(document, primitive["indices"], vertices, where)
     else:

@@ -51,6 +51,26 @@ class Document:
             raise self.fail(f"refers to {key}[{index!r}], and there are {len(entries)}", where)
         return entries[index]
 
+    def append(self, body: bytes, target: int | None = None) -> int:
+        """Put bytes at the end of the file's own buffer (the chunk of a GLB), or of the first one; returns the number of a view of them."""
+        buffers = self.json.setdefault("buffers", [])
+        own = self.uris.index("") if self.glb and "" in self.uris else 0
+        if not buffers or (self.glb and "" not in self.uris):
+            # The chunk of a GLB is its first buffer (specification 4.4.3.3): numbers of others move up.
+            own = 0
+            for view in self.json.get("bufferViews", []):
+                view["buffer"] += 1
+            buffers.insert(0, {"byteLength": 0} if self.glb else {"byteLength": 0, "uri": "data:application/octet-stream;base64,"})
+            self.buffers.insert(0, b"")
+            self.uris.insert(0, "" if self.glb else "data:")
+        old = self.buffers[own][: buffers[own]["byteLength"]]
+        start = len(old) + (-len(old) % 4)
+        self.buffers[own] = old + b"\0" * (start - len(old)) + body
+        buffers[own]["byteLength"] = len(self.buffers[own])
+        views = self.json.setdefault("bufferViews", [])
+        views.append({"buffer": own, "byteOffset": start, "byteLength": len(body)} | ({} if target is None else {"target": target}))
+        return len(views) - 1
+
 
 def parse(data: bytes, file: str, resources: Mapping[str, bytes] | None = None) -> Document:
     """Open a `.glb` or `.gltf`.

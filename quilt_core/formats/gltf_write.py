@@ -140,24 +140,12 @@ def _apart(a: accessors.Slot, b: accessors.Slot, kind: tuple[Any, int, int]) -> 
 
 
 def _append(document: Document, want: _Want, old: int | None) -> int:
-    """A new accessor at the end of the first buffer; returns its number."""
-    buffers = document.json.setdefault("buffers", [])
-    if not buffers:
-        buffers.append({"byteLength": 0})
-        document.buffers.append(b"")
-        document.uris.append("" if document.glb else "data:")
-        if not document.glb:
-            buffers[0]["uri"] = "data:application/octet-stream;base64,"
-    body = document.buffers[0][: buffers[0]["byteLength"]]
-    body += b"\0" * (-len(body) % 4)
-    data = np.ascontiguousarray(want.values, "<f4").tobytes()
-    views, entries = document.json.setdefault("bufferViews", []), document.json.setdefault("accessors", [])
-    views.append({"buffer": 0, "byteOffset": len(body), "byteLength": len(data), "target": _ARRAY_BUFFER})
-    entry: dict[str, Any] = {"bufferView": len(views) - 1, "componentType": _FLOAT, "count": len(want.values), "type": "VEC2"}
+    """A new accessor at the end of a buffer; returns its number."""
+    view = document.append(np.ascontiguousarray(want.values, "<f4").tobytes(), _ARRAY_BUFFER)
+    entries = document.json.setdefault("accessors", [])
+    entry: dict[str, Any] = {"bufferView": view, "componentType": _FLOAT, "count": len(want.values), "type": "VEC2"}
     if old is not None and "name" in entries[old]:
         entry["name"] = entries[old]["name"]
     entries.append(entry)
-    document.buffers[0] = body + data
-    buffers[0]["byteLength"] = len(document.buffers[0])
     want.attributes[want.name] = len(entries) - 1
     return len(entries) - 1

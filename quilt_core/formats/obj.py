@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import codecs
 import re
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -39,10 +39,11 @@ class _Text:
 
 @dataclass(frozen=True)
 class _Key:
-    """Where a mesh stands in the file: its corner numbers, and the UV row of each (-1: none)."""
+    """Where a mesh stands in the file: its corner numbers, the UV row of each (-1: none), and its face numbers."""
 
     corners: NDArray[np.int64]
     rows: NDArray[np.int64]
+    faces: NDArray[np.int64]
 
 
 def _decode(data: bytes, file: str) -> _Text:
@@ -120,11 +121,30 @@ def _material_of(s: ObjScan, materials: list[Material]) -> NDArray[np.int32]:
 def _materials(s: ObjScan, resources: Mapping[str, bytes]) -> list[Material]:
     names = list(dict.fromkeys(a for k, a, _ in s.statements if k == "usemtl"))
     images: dict[str, dict[str, str]] = {}
+    colours: dict[str, tuple[float, float, float]] = {}
     for library in (a for k, a, _ in s.statements if k == "mtllib"):
         path = find_resource(library, resources)
         if path is not None:
             images.update(read_mtl(resources[path]))
-    return [Material(n, images.get(n, {})) for n in names]
+            colours.update(read_colours(resources[path]))
+    return [Material(n, images.get(n, {}), {}, colours.get(n)) for n in names]
+
+
+def read_colours(data: bytes) -> dict[str, tuple[float, float, float]]:
+    """The colour of each material of an MTL file: its `Kd`, taken as linear (common practice, no source). With a picture most programs show
+    that alone, so there it counts as white."""
+    found: dict[str, tuple[float, float, float]] = {}
+    name, painted = "", set()
+    for line in data.decode("utf-8", "replace").splitlines():
+        word, _, rest = line.strip().partition(" ")
+        if word == "newmtl":
+            name = rest.strip()
+        elif word.lower() == "map_kd":
+            painted.add(name)
+        elif word == "Kd" and re.fullmatch(r"\s*(?:[\d.]+(?:[eE][-+]?\d+)?\s*){3}", rest):
+            r, g, b = (float(x) for x in rest.split()[:3])
+            found[name] = (min(r, 1.0), min(g, 1.0), min(b, 1.0))
+    return {n: (1.0, 1.0, 1.0) if n in painted else c for n, c in found.items()}
 
 
 def read_mtl(data: bytes) -> dict[str, dict[str, str]]:
@@ -176,7 +196,7 @@ def _build_meshes(scene: Scene, s: ObjScan, names: list[str], of: NDArray[np.int
             position_row[tri].astype(np.int32),
             material_of[face_of[mine]],
             channels,
-            _Key(corners, uv_row),
+            _Key(corners, uv_row, np.unique(corner_face[corners])),
             _polygons(corners, corner_face, position_row, tri, face_of[mine]),
         )
         scene.objects.append(MeshObject(name, name, len(scene.meshes), world))
@@ -236,6 +256,37 @@ def write(scene: Scene, uvs: dict[int, NDArray[np.float64]]) -> bytes:
     parted[used] = np.any(np.abs(wanted[used] - value[s.corner_vt[used]]) > 1e-12, axis=1)
     moved = (first >= 0) & np.any(value != s.vt, axis=1)
     return text.encode(_patch(text.body, s, value, moved, wanted, parted))
+
+
+def with_materials(body: bytes, s: ObjScan, names: Sequence[str | None]) -> bytes:
+    """The text with `usemtl` lines, so that every face has the named material; None: the one that it had, `unpainted` where it had none."""
+    newline = b"\r\n" if b"\r\n" in body[:10000] else b"\n"
+    said = {before: argument for word, argument, before in s.statements if word == "usemtl"}
+    edits: list[tuple[int, bytes]] = []
+    old = now = None
+    for face, wanted in enumerate(names):
+        if face in said:
+            old = now = said[face]
+        wanted = (old or ("unpainted" if now else None)) if wanted is None else wanted
+        if wanted != now and wanted is not None:
+            edits.append((int(s.face_line[face, 0]), b"usemtl " + wanted.encode() + newline))
+            now = wanted
+    out, at = [], 0
+    for begin, new in edits:
+        out += [body[at:begin], new]
+        at = begin
+    return _without_idle(b"".join([*out, body[at:]]))
+
+
+def _without_idle(body: bytes) -> bytes:
+    """The text without `usemtl` lines that no face comes after: some programs make a material of each."""
+    lines = list(re.finditer(rb"^[ \t]*(usemtl|f)[ \t][^\r\n]*(?:\r\n|\n|\r|\Z)", body, re.M))
+    out, at = [], 0
+    for line, after in zip(lines, [*lines[1:], None], strict=True):
+        if line[1] == b"usemtl" and (after is None or after[1] == b"usemtl"):
+            out.append(body[at : line.start()])
+            at = line.end()
+    return b"".join([*out, body[at:]])
 
 
 def _line(uv: NDArray[np.float64]) -> bytes:

@@ -16,7 +16,7 @@ from pxr import Gf, Sdf, Tf, Usd, UsdGeom, Vt
 
 from ..scene import Floats, Mesh, MeshObject, Polygons, Scene, UvChannel
 from .polygons import triangulate
-from .usd_files import Layers, gather, opened, packed
+from .usd_files import Layers, gather, opened, saved
 from .usd_materials import Materials
 
 # Names of plain float pairs that hold UVs all the same (common practice, no source).
@@ -227,19 +227,6 @@ def write(scene: Scene, uvs: dict[int, Floats], channel: int = 0) -> dict[str, b
 def channel_name(names: list[str], channel: int) -> str:
     """The primvar of a channel."""
     return names[channel] if channel < len(names) else "st" if channel == 0 else f"st{channel}"
-
-
-def saved(folder: Any, layers: Layers, changed: set[str]) -> dict[str, bytes]:
-    """Save the changed layers of an opened scene and give the files that differ; the package anew where it is one."""
-    bodies = dict(layers.bodies)
-    for path in sorted(changed):
-        layer = Sdf.Layer.Find(str(folder / path))
-        if layer is None or not layer.Save():
-            raise layers.fail(f"'{path}' cannot be written")
-        bodies[path] = (folder / path).read_bytes()
-    if layers.packed:
-        return {"": packed(bodies)}
-    return {"" if path == layers.root else path: bodies[path] for path in changed | {layers.root}}
 
 
 def _author(folder: Any, spot: _Spot, name: str, uvs: Floats) -> None:

@@ -155,3 +155,16 @@ def packed(bodies: Mapping[str, bytes]) -> bytes:
             writer.AddFile(str(folder / "in" / path), path)
         writer.Save()
         return target.read_bytes()
+
+
+def saved(folder: Path, layers: Layers, changed: set[str]) -> dict[str, bytes]:
+    """Save the changed layers of an opened scene and give the files that differ; the package anew where it is one."""
+    bodies = dict(layers.bodies)
+    for path in sorted(changed):
+        layer = Sdf.Layer.Find(str(folder / path))
+        if layer is None or not layer.Save():
+            raise layers.fail(f"'{path}' cannot be written")
+        bodies[path] = (folder / path).read_bytes()
+    if layers.packed:
+        return {"": packed(bodies)}
+    return {"" if path == layers.root else path: bodies[path] for path in changed | {layers.root}}

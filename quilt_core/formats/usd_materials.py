@@ -44,7 +44,7 @@ class Materials:
         if path not in self.paths:
             self.paths.append(path)
             images, channels = self._pictures(material, names)
-            self.found.append(Material(material.GetPrim().GetName(), images, channels))
+            self.found.append(Material(material.GetPrim().GetName(), images, channels, _colour(material)))
         return self.paths.index(path)
 
     def _pictures(self, material: Any, names: list[str]) -> tuple[dict[str, str], dict[str, int]]:
@@ -78,6 +78,16 @@ class Materials:
         attribute = None if source is None else _producer(source.GetInput("varname"))
         name = "" if attribute is None else str(attribute.Get())
         return names.index(name) if name in names else 0
+
+
+def _colour(material: Any) -> tuple[float, float, float] | None:
+    """The plain colour of a surface; white where a picture takes its place."""
+    surface = surface_of(material)
+    attribute = _producer(surface.GetInput("diffuseColor")) if surface else None
+    value = None if attribute is None else attribute.Get()
+    if texture_of(surface, "diffuseColor") is not None if surface else False:
+        return 1.0, 1.0, 1.0
+    return None if value is None or len(value) != 3 else (float(value[0]), float(value[1]), float(value[2]))
 
 
 def surface_of(material: Any) -> Any:

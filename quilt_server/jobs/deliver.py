@@ -19,6 +19,7 @@ from quilt_core.deliver.images import ImageRecipe, encoded, tile_image
 from quilt_core.deliver.page import page, verdict
 from quilt_core.errors import QuiltError
 from quilt_core.formats import rewire
+from quilt_core.formats.pictures import KINDS
 from quilt_core.prove.texels import owners as texel_owners
 from quilt_core.scene import Floats
 from quilt_core.sheet import IDENTITY, analyse, transform_rows
@@ -40,7 +41,7 @@ from ..projects.reading import (
 )
 from ..projects.sheets import grid, of_sheet, sheets
 from ..projects.state import settings_of
-from .painting import Paint, paint, wired
+from .painting import Paint, paint, wiring_of
 from .progress import report_progress
 from .proving import bleed_of
 
@@ -96,14 +97,17 @@ def run_deliver(job: Job) -> None:
     if order.sheet is not None:
         chosen, parts, on = _only(chosen, settings, int(order.sheet))
     rows = parts.whole(from_npz(head.layout.tables))
-    painted = paint(job, chosen, parts, rows, settings) if order.paint else None
+    painted = paint(job, chosen, parts, rows, settings, order.per_sheet) if order.paint else None
     placed = _aside(rows, on, twin_groups(parts, settings), settings) if order.twins_aside else rows
     delivery = Delivery({}, {})
     again: list[Chosen] = []
+    names = {s["id"]: s["name"] for s in sheets(settings)}
     tables = parts.merged(from_npz(head.layout.tables), parts.pieced(placed))
     for n, c in enumerate(chosen):
         report_progress(job, {"text": f"Writing {c.file.name}", "part": n / len(chosen)})
-        again.append(_write(delivery, c, tables[str(c.file.pk)], _channels(c, settings), painted))
+        again.append(
+            _write(delivery, c, tables[str(c.file.pk)], _channels(c, settings), painted, _sheets_of(c, settings), names, order.per_sheet)
+        )
     report_progress(job, {"text": "Proving what was written", "part": 0.9})
     figures = _figures(project, settings, chosen, again, order, painted)
     _pictures(job, delivery, again, settings, figures, order)
@@ -142,6 +146,13 @@ def _aside(rows: Floats, on: NDArray[np.int64], twins: NDArray[np.int64], settin
     return out
 
 
+def _sheets_of(c: Chosen, settings: dict[str, Any]) -> dict[int, NDArray[np.int64]]:
+    """The sheet of every island of each mesh of a file."""
+    parts = parts_of([c])
+    numbers = parts.pieced(sheet_numbers([c], parts, settings))
+    return dict(zip([m for m, p in enumerate(c.pieces) if p is not None], numbers, strict=True))
+
+
 def _channels(c: Chosen, settings: dict[str, Any]) -> dict[int, int]:
     """The UV channel that each mesh of a file is written to: that of the sheet that its islands lie on.
 
@@ -151,12 +162,12 @@ def _channels(c: Chosen, settings: dict[str, Any]) -> dict[int, int]:
     """
     usual = int(settings["channel_out"])
     channel = {s["id"]: usual if s["channel"] is None else int(s["channel"]) for s in sheets(settings)}
-    parts = parts_of([c])
-    on = parts.pieced(sheet_numbers([c], parts, settings))
     out: dict[int, int] = {}
-    for (m, piece), numbers in zip([(m, p) for m, p in enumerate(c.pieces) if p is not None], on, strict=True):
+    for m, numbers in _sheets_of(c, settings).items():
         found = {channel[int(s)] for s in numbers}
         if len(found) > 1:
+            piece = c.pieces[m]
+            assert piece is not None
             raise QuiltError(
                 f"{piece.objects[0].name} lies on sheets that write different UV channels. Put it on one, or give both one channel."
             )
@@ -181,64 +192,57 @@ def _written(c: Chosen, uvs: dict[int, Floats], channel: dict[int, int]) -> dict
     return out
 
 
-def _rewired(c: Chosen, written: dict[str, bytes], painted: Paint, channel: dict[int, int], folder: str) -> dict[str, bytes]:
+def _rewired(c: Chosen, written: dict[str, bytes], painted: Paint, wiring: rewire.Wiring, folder: str) -> rewire.Rewired:
     """The file with its materials showing the new pictures, as far as its format can say so; paths are relative to the file."""
-    new, kept = wired(painted, c.file.pk, len(c.file.materials))
-    names = [m["name"] for m in c.file.materials]
-    painted.notes += [
-        f"{c.file.name}: the material '{names[m]}' keeps its old pictures, since it lies on several sheets or tiles." for m in kept
-    ]
     up = "../" * folder.count("/")
-    local = {m: {kind: up + path for kind, path in maps.items()} for m, maps in new.items()}
-    bodies = {up + path: body for path, body in painted.pictures.items()}
-    if c.scene.format == "obj":
-        library = rewire.safe_name(c.file.name.rsplit("/", 1)[-1].rsplit(".", 1)[0]) + ".mtl"
-        old = b"\n".join(body for path, body in _beside(c).items() if path.lower().endswith(".mtl"))
-        known = {names[m]: maps for m, maps in local.items()}
-        missing = [n for n in known if f"newmtl {n}".encode() not in old]
-        old += "".join(f"\nnewmtl {n}\nKd 0.8 0.8 0.8\n" for n in missing).encode()
-        return {**written, "": rewire.obj_library(written[""], library), library: rewire.mtl(old, known)}
-    number = next(iter(channel.values()), 0)
-    beside = _beside(c) | {k: v for k, v in written.items() if k}
-    return written | rewire.gltf(written[""], c.file.name, beside, local, bodies, number)
+    wiring.materials = [replace(m, maps={kind: up + path for kind, path in m.maps.items()}) for m in wiring.materials]
+    wiring.pictures = {up + path: body for path, body in painted.pictures.items() if "/differences/" not in path}
+    return rewire.rewire(c.scene, written, _beside(c), wiring)
 
 
-def _replaced(path: str, c: Chosen, painted: Paint) -> bool:
-    """Whether a file that came along is an old picture or library that the new ones have taken the place of. A glTF lists its images itself, used
-    or not, so they stay with it."""
-    new, kept = wired(painted, c.file.pk, len(c.file.materials))
-    return (
-        c.scene.format == "obj"
-        and bool(new)
-        and not kept
-        and path.lower().endswith((".mtl", ".png", ".jpg", ".jpeg", ".tga", ".tif", ".tiff", ".bmp", ".webp"))
-    )
+def _old_pictures(c: Chosen, wiring: rewire.Wiring) -> set[str]:
+    """Files that came along and that the new pictures and library have taken the place of: nothing shows them any more. A glTF lists its images
+    itself, used or not, so they stay with it."""
+    if c.scene.format == "gltf":
+        return set()
+    shown = {i for m, of in wiring.of_triangle.items() for i in np.unique(c.scene.meshes[m].materials[of < 0]) if i >= 0}
+    shown |= {i for m, mesh in enumerate(c.scene.meshes) if m not in wiring.of_triangle for i in np.unique(mesh.materials) if i >= 0}
+    new = {kind for m in wiring.materials for kind in m.maps}
+    kept = {p for i in shown for p in c.scene.materials[i].images.values()}
+    gone = {p for m in c.scene.materials for slot, p in m.images.items() if KINDS.get(slot, slot) in new and p not in kept}
+    found = {formats.find_resource(p, c.file.companions) for p in gone}
+    if c.scene.format == "obj" and wiring.materials:
+        found |= {p for p in c.file.companions if p.lower().endswith(".mtl")}
+    return {p for p in found if p}
 
 
-def _write(delivery: Delivery, c: Chosen, table: Floats, channel: dict[int, int], painted: Paint | None) -> Chosen:
+def _write(delivery: Delivery, c: Chosen, table: Floats, channel: dict[int, int], painted: Paint | None, on: dict[int, NDArray[np.int64]],
+           names: dict[int, str], per_sheet: bool) -> Chosen:  # fmt: skip
     """Put a file with its new UVs and companions into the zip; returns it as read back from what was written."""
     file, starts = c.file, c.starts()
     folder = file.name.rsplit("/", 1)[0] + "/" if "/" in file.name else ""
-    uvs = {
-        m: transform_rows(p.uvs, p.islands.of_row, table[starts[m] : starts[m] + p.islands.count])
-        for m, p in enumerate(c.pieces)
-        if p is not None
-    }
-    written = _written(c, uvs, channel)
+    pieces = {m: p for m, p in enumerate(c.pieces) if p is not None}
+    uvs = {m: transform_rows(p.uvs, p.islands.of_row, table[starts[m] : starts[m] + p.islands.count]) for m, p in pieces.items()}
+    written, order, old = _written(c, uvs, channel), {}, set[str]()
     if painted is not None:
-        written = _rewired(c, written, painted, channel, folder)
-    names = {folder + (k or file.name.rsplit("/", 1)[-1]): v for k, v in written.items() if not k.startswith("../")}
+        sheets_of = {m: np.where(p.islands.of_triangle >= 0, on[m][np.maximum(p.islands.of_triangle, 0)], -1) for m, p in pieces.items()}
+        corners = {m: uvs[m][p.mesh.channels[p.channel].triangles] for m, p in pieces.items()}
+        wiring = wiring_of(painted, c, sheets_of, corners, names, per_sheet)
+        wiring.channel = next(iter(channel.values()), 0)
+        rewired = _rewired(c, written, painted, wiring, folder)
+        written, order, old = rewired.files, rewired.order, _old_pictures(c, wiring)
+    files = {folder + (k or file.name.rsplit("/", 1)[-1]): v for k, v in written.items() if not k.startswith("../")}
     for path, body in _beside(c).items():
-        if painted is None or not _replaced(path, c, painted):
-            names.setdefault(folder + path, body)
-    for name, body in names.items():
-        delivery.put(name, body, "mesh" if name == file.name else "companion")
-    scene = formats.read(names[file.name], file.name, file.unit_m, {k[len(folder) :]: v for k, v in names.items()})
+        if path not in old:
+            files.setdefault(folder + path, body)
+    for name, body in files.items():
+        delivery.put(name, body, "mesh" if name == file.name else "texture" if name.startswith("textures/") and painted else "companion")
+    scene = formats.read(files[file.name], file.name, file.unit_m, {k[len(folder) :]: v for k, v in files.items()})
     # The islands are those that were packed; twins that share an edge would else be one island in what was written.
-    given = [None if p is None else p.islands.of_triangle for p in c.pieces]
+    given = [None if p is None else p.islands.of_triangle[order.get(m, slice(None))] for m, p in enumerate(c.pieces)]
     read = {number: analyse(scene, number, False, given) for number in set(channel.values())}
-    pieces = [read[channel[m]][m] if m in channel else None for m in range(len(c.pieces))]
-    return replace(c, scene=scene, pieces=pieces)
+    again = [read[channel[m]][m] if m in channel else None for m in range(len(c.pieces))]
+    return replace(c, scene=scene, pieces=again)
 
 
 def _figures(

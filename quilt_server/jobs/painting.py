@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import hashlib
 import io
 from dataclasses import dataclass, field
 from typing import Any
@@ -10,9 +9,20 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from quilt_core.deliver.carry import Mips, Patch, carry, difference, difference_picture, mips_of, picture_of, stored_values
+from quilt_core.deliver.carry import (
+    Mips,
+    Patch,
+    carry,
+    difference,
+    difference_picture,
+    mips_of,
+    picture_of,
+    stored_values,
+    to_linear,
+    to_srgb,
+)
 from quilt_core.formats.pictures import open_picture
-from quilt_core.formats.rewire import safe_name
+from quilt_core.formats.rewire import Wiring, plan, safe_name
 from quilt_core.scene import Floats
 from quilt_core.sheet import transform_rows
 from quilt_core.tiles import place
@@ -22,29 +32,44 @@ from ..projects.reading import Chosen, Parts, sheet_numbers
 from ..projects.sheets import grid, of_sheet, sheets
 from .progress import report_progress
 
+Colour = tuple[float, float, float]
+
 
 @dataclass
 class Paint:
-    """What was carried over: pictures by path; for each file and material the sheet that it lies on (None for several); figures of every map."""
+    """What was carried over: pictures by path; by sheet, kind and tile the path of the picture; figures of every map."""
 
     pictures: dict[str, bytes] = field(default_factory=dict)
     of_sheet: dict[int, dict[str, dict[int, str]]] = field(default_factory=dict)
-    sheet_of: dict[tuple[int, int], int | None] = field(default_factory=dict)
     figures: list[dict[str, Any]] = field(default_factory=list)
     notes: list[str] = field(default_factory=list)
+
+    def maps(self) -> dict[tuple[int, int], dict[str, str]]:
+        """The pictures of every tile (sheet, tile), by kind of map."""
+        out: dict[tuple[int, int], dict[str, str]] = {}
+        for sheet, kinds in self.of_sheet.items():
+            for kind, tiles in kinds.items():
+                for tile, path in tiles.items():
+                    out.setdefault((sheet, tile), {})[kind] = path
+        return out
 
 
 class _Pictures:
     """Old pictures as mip levels, each decoded once for each kind."""
 
     def __init__(self) -> None:
-        self.kept: dict[tuple[str, str], Mips] = {}
+        self.kept: dict[tuple[str, str, Colour | None], Mips] = {}
 
-    def get(self, sha: str, kind: str) -> Mips:
-        key = (hashlib.sha256(sha.encode()).hexdigest() if len(sha) != 64 else sha, kind)
+    def get(self, sha: str, kind: str, colour: Colour | None = None) -> Mips:
+        """A picture by its hash, multiplied by a colour; no hash for the colour alone."""
+        key = (sha, kind, colour)
         if key not in self.kept:
-            image = open_picture(bytes(Original.objects.get(pk=sha).data), f"the old {kind} map")
-            self.kept[key] = mips_of(stored_values(image), kind)
+            values = np.ones((1, 1, 3), np.float32)
+            if sha:
+                values = stored_values(open_picture(bytes(Original.objects.get(pk=sha).data), f"the old {kind} map"))
+            if colour is not None and colour != (1.0, 1.0, 1.0):
+                values = to_srgb(to_linear(values) * np.array(colour, np.float32))
+            self.kept[key] = mips_of(values, kind)
         return self.kept[key]
 
 
@@ -81,17 +106,21 @@ def _groups(chosen: list[Chosen], parts: Parts, rows: Floats, on: NDArray[np.int
     return out
 
 
-def _patch(group: _Group, kind: str, pictures: _Pictures) -> Patch:
-    """The triangles of a group with the UVs that the old map of a kind is read by."""
+def _patch(group: _Group, kind: str, pictures: _Pictures, per_sheet: bool) -> Patch:
+    """The triangles of a group with the UVs that the old map of a kind is read by.
+
+    One material for all cannot have the colour of each: then the map of the base colour takes it in.
+    """
     info = group.chosen.file.materials[group.material] if 0 <= group.material < len(group.chosen.file.materials) else {}
     sha = info.get("images", {}).get(kind)
     mesh = group.chosen.scene.meshes[group.mesh]
     source = mesh.channels.get(int(info.get("channels", {}).get(kind, 0)))
+    colour: Colour | None = tuple(info["colour"]) if per_sheet and kind == "base colour" and info.get("colour") else None
     if sha is None or source is None:
-        return Patch(group.new, group.new, None)
+        return Patch(group.new, np.zeros_like(group.new), None if colour is None else pictures.get("", kind, colour))
     old = source.triangles[group.triangles]
     has = (old >= 0).all(axis=1)
-    return Patch(group.new[has], source.uvs[old[has]], pictures.get(sha, kind))
+    return Patch(group.new[has], source.uvs[old[has]], pictures.get(sha, kind, colour))
 
 
 def kinds_of(chosen: list[Chosen]) -> list[str]:
@@ -100,13 +129,10 @@ def kinds_of(chosen: list[Chosen]) -> list[str]:
     return sorted(found, key=lambda k: (k != "base colour", k))
 
 
-def paint(job: Job, chosen: list[Chosen], parts: Parts, rows: Floats, settings: dict[str, Any]) -> Paint:
-    """Carry every kind of map over to every sheet and tile."""
+def paint(job: Job, chosen: list[Chosen], parts: Parts, rows: Floats, settings: dict[str, Any], per_sheet: bool = False) -> Paint:
+    """Carry every kind of map over to every sheet and tile; see `_patch` for `per_sheet`."""
     out, pictures = Paint(), _Pictures()
     groups = _groups(chosen, parts, rows, sheet_numbers(chosen, parts, settings))
-    for g in groups:
-        key = (g.chosen.file.pk, g.material)
-        out.sheet_of[key] = g.sheet if out.sheet_of.get(key, g.sheet) == g.sheet else None
     kinds = kinds_of(chosen)
     if not kinds:
         out.notes.append("There is no old paint: no material names a picture that came with the files.")
@@ -117,7 +143,7 @@ def paint(job: Job, chosen: list[Chosen], parts: Parts, rows: Floats, settings: 
         flat = of_sheet(settings, s["id"])
         tiles = grid(flat)
         for kind in kinds:
-            patches = [_patch(g, kind, pictures) for g in mine]
+            patches = [_patch(g, kind, pictures, per_sheet) for g in mine]
             if all(p.picture is None for p in patches):
                 continue
             for tile, px in zip(tiles.numbers, tiles.sizes, strict=True):
@@ -145,17 +171,17 @@ def _png(image: Any) -> bytes:
     return out.getvalue()
 
 
-def wired(found: Paint, file: int, count: int) -> tuple[dict[int, dict[str, str]], list[int]]:
-    """For each material of a file the pictures that it shows now; and materials that lie on several sheets or tiles, which keep their old ones."""
-    out: dict[int, dict[str, str]] = {}
-    kept = []
-    for material in range(count):
-        sheet = found.sheet_of.get((file, material), -1)
-        if sheet == -1:
-            continue
-        maps = found.of_sheet.get(sheet, {}) if sheet is not None else {}
-        if sheet is None or any(len(tiles) > 1 for tiles in maps.values()):
-            kept.append(material)
-            continue
-        out[material] = {kind: next(iter(tiles.values())) for kind, tiles in maps.items()}
-    return out, kept
+def wiring_of(
+    found: Paint, c: Chosen, sheet_of: dict[int, NDArray[np.int64]], new: dict[int, Floats], names: dict[int, str], per_sheet: bool
+) -> Wiring:
+    """Which material every triangle of a file has from now on.
+
+    Parameters
+    ----------
+    sheet_of : for each mesh, the sheet of every triangle (T,), -1 for none; new : its UVs at the corners of the triangles (T, 3, 2)
+    """
+    spots = {}
+    for m, sheet in sheet_of.items():
+        corner = np.floor(new[m].mean(axis=1)).astype(np.int64)
+        spots[m] = sheet, 1001 + corner[:, 0] + 10 * corner[:, 1]
+    return plan(c.scene, spots, found.maps(), names, per_sheet)

@@ -49,7 +49,12 @@ def materials_of(scene: Scene, resources: Mapping[str, bytes]) -> list[dict[str,
     """Name and pictures (kind of map to hash) of every material, with the UV channel that each map reads; keeps the pictures."""
     found = zip(scene.materials, pictures(scene, resources), channels(scene), strict=True)
     return [
-        {"name": m.name, "images": {k: keep(body) for k, body in maps.items()}, "channels": {k: reads.get(k, 0) for k in maps}}
+        {
+            "name": m.name,
+            "images": {k: keep(body) for k, body in maps.items()},
+            "channels": {k: reads.get(k, 0) for k in maps},
+            "colour": m.colour,
+        }
         for m, maps, reads in found
     ]
 

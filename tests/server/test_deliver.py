@@ -91,6 +91,36 @@ def test_old_paint_is_carried_over_and_the_materials_show_it(browser: Browser) -
     assert "difference" in {f["kind"] for f in json.loads(archive.read("manifest.json"))["files"]}
 
 
+def test_one_material_for_the_sheet_takes_plain_colours_in(browser: Browser) -> None:
+    """The square without a picture is its material's colour on the map: Kd 0.2 0.4 0.6 in linear light is 124, 170, 203 in sRGB (IEC 61966-2-1)."""
+    library = b"newmtl wood\nmap_Kd wheel.png\n\nnewmtl sack\nKd 0.2 0.4 0.6\n"
+    browser.upload(parts__obj=painted_obj(), old__mtl=library, wheel__png=png("wheel"))
+    browser.change(settings={**browser.state()["settings"], **QUICK})
+    job(browser, "pack")
+    archive = delivered(browser, paint=True, per_sheet=True)
+    files = {n: archive.read(n) for n in archive.namelist()}
+    scene = formats.read(files["parts.obj"], "parts.obj", 1.0, files)
+    assert [m.name for m in scene.materials] == ["Sheet_1"] and "wheel.png" not in files
+    piece = analyse(scene, 0)[0]
+    assert piece
+    a, b, c, d = piece.islands.box[1]
+    assert sampled(files["textures/Sheet_1.base_colour.1001.png"], (a + c) / 2, (b + d) / 2).tolist() == [124, 170, 203]
+
+
+def test_a_material_on_two_tiles_becomes_two(browser: Browser) -> None:
+    browser.upload(
+        parts__obj=painted_obj().replace(b"usemtl sack", b"usemtl wood"), old__mtl=MTL, wheel__png=png("wheel"), sack__png=png("sack")
+    )
+    settings = {**browser.state()["settings"], **QUICK, "sheets": [sheet(1, columns=2, fill="each")]}
+    job(browser, "settings", settings=settings)
+    job(browser, "pack")
+    archive = delivered(browser, paint=True)
+    files = {n: archive.read(n) for n in archive.namelist()}
+    scene = formats.read(files["parts.obj"], "parts.obj", 1.0, files)
+    assert sorted(m.name for m in scene.materials) == ["wood", "wood.1002"]
+    assert {m.images["map_Kd"] for m in scene.materials} == {f"textures/Sheet_1.base_colour.{t}.png" for t in (1001, 1002)}
+
+
 def test_a_glb_takes_the_new_picture_in(browser: Browser) -> None:
     """Read again by pygltflib: the base colour is the new picture, inside the file, in the channel that was written; nothing else is lost."""
     parts = [box(Part(n), (0, 0, 0), (1, 1, 1)).uv(0.1) for n in ("a", "b")]

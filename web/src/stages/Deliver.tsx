@@ -31,6 +31,7 @@ interface Order {
   alpha: boolean
   pattern: string
   paint: boolean
+  per_sheet: boolean
   twins_aside: boolean
 }
 
@@ -49,6 +50,7 @@ const USUAL: Order = {
   alpha: false,
   pattern: '{sheet}.{tile}',
   paint: false,
+  per_sheet: false,
   twins_aside: false,
 }
 
@@ -116,6 +118,13 @@ export function Deliver() {
           {kinds.length
             ? `${kinds.join(', ')}: resampled into the new sheets; the materials show the new pictures.`
             : 'No material names a picture that came with the files.'}
+        </Text>
+      </Tick>
+      <Tick on={order.per_sheet} set={(per_sheet) => put({ per_sheet })} disabled={!kinds.length || !order.paint}>
+        <Text fontWeight="600">One material for each sheet</Text>
+        <Text color="faded" fontSize="xs">
+          All that lies on a tile shares one material, and plain colours go into its map. Otherwise materials keep their
+          names, and one that is spread over several tiles gets a copy for each.
         </Text>
       </Tick>
       <Tick on={order.twins_aside} set={(twins_aside) => put({ twins_aside })} disabled={!twins}>

@@ -47,7 +47,10 @@ export function Gather() {
           onChange={(e) => take(e.target.files)}
         />
       </Flex>
-      <Setting name="Unit of OBJ and PLY files" text="They do not say. Density is per metre; glTF and USD name their unit.">
+      <Setting
+        name="Unit of OBJ and PLY files"
+        text="They do not say. Density is per metre; glTF and USD name their unit."
+      >
         <Choice label="Unit of OBJ and PLY files" value={unit} options={UNIT_NAMES} set={setUnit} />
       </Setting>
       {(state?.channels.length ?? 0) > 1 && (
