@@ -29,13 +29,14 @@ _CORNERS, _POINTS = ("faceVarying",), ("vertex", "varying")
 @dataclass(frozen=True)
 class _Spot:
     """Where a mesh stands: the layer and path that its UVs are written to, the primvar of each channel, the UV row of every corner in the
-    file's order, and whether rows are points."""
+    file's order, whether rows are points; and its normals (T, 3, 3), if any."""
 
     layer: str
     path: str
     names: list[str]
     rows: NDArray[np.int64]
     per_point: bool
+    normals: Floats | None = None
 
 
 def read(data: bytes, file: str, resources: Mapping[str, bytes] | None = None) -> Scene:
@@ -137,7 +138,7 @@ def _mesh(prim: Any, place: tuple[str, str], scene: Scene, materials: Materials)
     in_file[turn] = rows
     return Mesh(
         prim.GetName(), points, corners[triangles].astype(np.int32), materials.of_faces(prim, len(counts), names)[face_of], channels,
-        _Spot(*place, names, in_file, per_point), Polygons(faces, corners.astype(np.int32), triangles.astype(np.int32), face_of.astype(np.int32)),
+        _Spot(*place, names, in_file, per_point, _normals(mesh, corners, turn, triangles, len(points))), Polygons(faces, corners.astype(np.int32), triangles.astype(np.int32), face_of.astype(np.int32)),
     )  # fmt: skip
 
 
@@ -148,6 +149,23 @@ def _check(layers: Layers, where: str, points: Floats, counts: NDArray[np.int64]
         raise layers.fail(f"a face names point {corners.max()} of {len(points)}", where, "Export it again.")
     if not np.isfinite(points).all():
         raise layers.fail("a position is not a number", where, "Export it again.")
+
+
+def _normals(mesh: Any, corners: NDArray[np.int64], turn: NDArray[np.int64], triangles: NDArray[np.int64], points: int) -> Floats | None:
+    """Normals at the corners of the triangles, where the mesh says them; `primvars:normals` comes before `normals` (UsdGeomMesh)."""
+    primvar = UsdGeom.PrimvarsAPI(mesh).GetPrimvar("normals")
+    if primvar and primvar.HasValue():
+        values, kind = (
+            np.array(primvar.ComputeFlattened(Usd.TimeCode.EarliestTime()), np.float64).reshape(-1, 3),
+            primvar.GetInterpolation(),
+        )
+    else:
+        values, kind = _value(mesh.GetNormalsAttr(), np.float64, 3), mesh.GetNormalsInterpolation()
+    if kind in _CORNERS and len(values) == len(corners):
+        return values[turn][triangles]
+    if kind in _POINTS and len(values) == points and points:
+        return values[corners][triangles]
+    return None
 
 
 def _uvs(

@@ -16,8 +16,8 @@ from ..gltf import triangles_of
 from ..gltf_container import Document, parse, serialise
 from . import NewMaterial, Numbers, Rewired, Wiring
 
-_PBR = ("baseColorTexture", "metallicRoughnessTexture")
-_SLOTS = {
+PBR = ("baseColorTexture", "metallicRoughnessTexture")
+SLOTS = {
     "base colour": "baseColorTexture", "normal": "normalTexture", "occlusion": "occlusionTexture", "emission": "emissiveTexture",
     "metal and roughness": "metallicRoughnessTexture",
 }  # fmt: skip
@@ -72,10 +72,10 @@ def _material(document: Document, scene: Scene, new: NewMaterial, textures: _Tex
         materials.append({**(copy.deepcopy(materials[new.like]) if new.like >= 0 else plain), "name": new.name})
     material = materials[number]
     for kind, path in new.maps.items():
-        slot = _SLOTS.get(kind)
+        slot = SLOTS.get(kind)
         if slot is None:
             continue
-        place = material.setdefault("pbrMetallicRoughness", {}) if slot in _PBR else material
+        place = material.setdefault("pbrMetallicRoughness", {}) if slot in PBR else material
         info = place.setdefault(slot, {})
         info["index"] = textures.get(path)
         info.pop("texCoord", None)

@@ -83,7 +83,7 @@ class _Author:
                 moving[int(label)] = material
         self.changed.add(spot.layer)
         if moving:
-            _bind(prim, faces, moving)
+            bind(prim, faces, moving)
 
     def material(self, layer: str, label: int, new: NewMaterial, base: Any, uv: str) -> Any:
         """The material of a label in a layer, made or changed the first time that it is asked for."""
@@ -122,7 +122,7 @@ def _bound(prim: Any) -> dict[str, Any]:
     return {m.GetPrim().GetName(): m for m in found if m}
 
 
-def _bind(prim: Any, faces: Numbers, moving: Mapping[int, Any]) -> None:
+def bind(prim: Any, faces: Numbers, moving: Mapping[int, Any]) -> None:
     """Bind faces by label: the whole mesh where all go to one material, else subsets, taken out of those that there were."""
     api = UsdShade.MaterialBindingAPI.Apply(prim)
     gone = np.isin(faces, list(moving))

@@ -1,0 +1,250 @@
+"""A scene, or several as one, written in another open format: geometry, all that places it, UVs, normals, materials with their pictures.
+
+What a format has no place for is left out and told: OBJ and PLY hold one UV channel and no hierarchy; PLY one kind of picture.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field, replace
+
+import numpy as np
+from numpy.typing import NDArray
+
+from ...errors import QuiltError
+from ...scene import Floats, Mesh, Scene
+from ..normals import normals
+from ..pictures import channels, pictures
+from ..rewire import Wiring, safe_name
+
+Numbers = NDArray[np.int64]
+FORMATS = ("obj", "glb", "ply", "usdc", "usda", "usdz")
+
+
+@dataclass(frozen=True)
+class Look:
+    """A material: pictures by kind of map (paths), the UV channel that each reads, and the plain colour (linear)."""
+
+    name: str
+    maps: Mapping[str, str]
+    reads: Mapping[str, int]
+    colour: tuple[float, float, float] | None = None
+
+
+@dataclass(frozen=True)
+class Corners:
+    """The faces of a mesh corner by corner.
+
+    faces : (F + 1,) offsets; position : (C,) rows of the mesh's positions; uvs : channel to (C, 2), NaN where there are none
+    normal : (C, 3) or None; look : (F,) material, -1 for none; triangles : (T, 3) corner numbers, face_of : (T,)
+    """
+
+    faces: Numbers
+    position: Numbers
+    uvs: dict[int, Floats]
+    normal: Floats | None
+    look: Numbers
+    triangles: Numbers
+    face_of: Numbers
+
+
+@dataclass(frozen=True)
+class Item:
+    """An object: name, path, place in the world (4, 4; metres, y up), and its mesh by number."""
+
+    name: str
+    path: str
+    world: Floats
+    mesh: int
+
+
+@dataclass
+class Model:
+    """What is written: `layout` is the UV channel that formats of one channel get. `pictures` are bytes by path."""
+
+    layout: int = 0
+    items: list[Item] = field(default_factory=list)
+    meshes: list[tuple[str, Floats, Corners]] = field(default_factory=list)
+    looks: list[Look] = field(default_factory=list)
+    pictures: dict[str, bytes] = field(default_factory=dict)
+    notes: list[str] = field(default_factory=list)
+
+
+def add(model: Model, scene: Scene, resources: Mapping[str, bytes], wiring: Wiring | None = None, prefix: str = "") -> None:
+    """Add a scene, with its meshes' channels as they are.
+
+    Parameters
+    ----------
+    resources : what came along with the file, for its pictures
+    wiring : the new materials; without one, the old ones are taken over
+    prefix : put before the paths of its objects, where several scenes go into one file
+    """
+    looks = _looks(model, scene, resources, wiring)
+    first = len(model.meshes)
+    for number, mesh in enumerate(scene.meshes):
+        labels = np.full(len(mesh.triangles), -1, np.int64)
+        if wiring is not None and number in wiring.of_triangle:
+            labels = wiring.of_triangle[number]
+        numbers = np.array([*looks[1], -1])[labels]
+        old = np.array([*looks[0], -1])[mesh.materials]
+        model.meshes.append((mesh.name, mesh.positions, corners_of(mesh, normals(scene, number), np.where(labels >= 0, numbers, old))))
+    model.items += [Item(o.name, prefix + o.path, o.world, first + o.mesh) for o in scene.objects]
+
+
+def _looks(model: Model, scene: Scene, resources: Mapping[str, bytes], wiring: Wiring | None) -> tuple[list[int], list[int]]:
+    """Numbers in the model of the scene's old materials, and of the new ones."""
+    old: list[int] = []
+    reads = channels(scene)
+    kept = _kept(scene, wiring)
+    for number, (material, found) in enumerate(zip(scene.materials, pictures(scene, resources), strict=True)):
+        if number not in kept:
+            old.append(-1)
+            continue
+        maps = {}
+        for kind, body in found.items():
+            path = f"textures/{safe_name(material.name)}.{safe_name(kind)}{_ending(body)}"
+            maps[kind] = _picture(model, path, body)
+        old.append(_look(model, Look(material.name, maps, {k: reads[number].get(k, 0) for k in maps}, material.colour)))
+    new = []
+    for m in wiring.materials if wiring is not None else ():
+        colour = scene.materials[m.like].colour if m.like >= 0 else None
+        new.append(_look(model, Look(m.name, dict(m.maps), dict.fromkeys(m.maps, wiring.channel if wiring else 0), colour)))
+    if wiring is not None:
+        model.pictures |= {p: b for p, b in wiring.pictures.items() if any(p in m.maps.values() for m in wiring.materials)}
+    return old, new
+
+
+def _kept(scene: Scene, wiring: Wiring | None) -> set[int]:
+    """Old materials that some triangle still has."""
+    out: set[int] = set()
+    for number, mesh in enumerate(scene.meshes):
+        of = None if wiring is None else wiring.of_triangle.get(number)
+        out |= set(np.unique(mesh.materials if of is None else mesh.materials[of < 0]).tolist())
+    return out - {-1}
+
+
+def _look(model: Model, look: Look) -> int:
+    """Number of a material; the same one twice is one, another of that name gets a number after it."""
+    if look in model.looks:
+        return model.looks.index(look)
+    names = {x.name for x in model.looks}
+    name, number = look.name, 2
+    while name in names:
+        name, number = f"{look.name}.{number}", number + 1
+    model.looks.append(replace(look, name=name))
+    return len(model.looks) - 1
+
+
+def _picture(model: Model, path: str, body: bytes) -> str:
+    stem, ending = path.rsplit(".", 1)
+    out, number = path, 2
+    while model.pictures.get(out, body) != body:
+        out, number = f"{stem}.{number}.{ending}", number + 1
+    model.pictures[out] = body
+    return out
+
+
+def _ending(body: bytes) -> str:
+    """The ending for a picture file, by its first bytes."""
+    for head, ending in (
+        (b"\x89PNG", ".png"),
+        (b"\xff\xd8", ".jpg"),
+        (b"RIFF", ".webp"),
+        (b"BM", ".bmp"),
+        (b"II*", ".tif"),
+        (b"MM\0*", ".tif"),
+    ):
+        if body.startswith(head):
+            return ending
+    return ".tga"
+
+
+def corners_of(mesh: Mesh, normal: Floats | None, looks: Numbers) -> Corners:
+    """A mesh corner by corner: its polygons, or its triangles where the format has no others. Faces that are no area are left out."""
+    count = len(mesh.triangles)
+    if mesh.polygons is None:
+        faces, position = np.arange(0, 3 * count + 1, 3), mesh.triangles.reshape(-1).astype(np.int64)
+        triangles, face_of = np.arange(3 * count).reshape(-1, 3), np.arange(count)
+    else:
+        p = mesh.polygons
+        keep = np.diff(p.faces) >= 3
+        used = np.repeat(keep, np.diff(p.faces))
+        number = np.cumsum(used) - 1
+        faces = np.concatenate([[0], np.cumsum(np.diff(p.faces)[keep])])
+        position = p.corners[used].astype(np.int64)
+        triangles, face_of = number[p.triangles], (np.cumsum(keep) - 1)[p.face_of]
+    uvs = {}
+    for channel, source in mesh.channels.items():
+        uv = np.full((len(position), 2), np.nan)
+        has = (source.triangles >= 0).all(axis=1)
+        uv[triangles[has]] = source.uvs[source.triangles[has]]
+        uvs[channel] = uv
+    at = None
+    if normal is not None:
+        at = np.zeros((len(position), 3))
+        at[triangles] = normal
+    look = np.full(len(faces) - 1, -1, np.int64)
+    look[face_of[::-1]] = looks[::-1]
+    return Corners(faces.astype(np.int64), position, uvs, at, look, triangles, face_of)
+
+
+def export(model: Model, format: str, name: str) -> dict[str, bytes]:
+    """The files of a model: the main one is called `name` with the format's ending; pictures stand in `textures/` unless the format holds them.
+
+    Raises
+    ------
+    QuiltError : a format that is not written
+    """
+    if format == "obj":
+        from .obj import write
+    elif format == "glb":
+        from .glb import write
+    elif format == "ply":
+        from .ply import write
+    elif format in FORMATS:
+        from . import usd
+
+        return usd.write(model, format, name)
+    else:
+        raise QuiltError(f"'{format}' is not a format that is written here: {', '.join(FORMATS)} are.")
+    return write(model, name)
+
+
+def in_world(model: Model, item: Item) -> tuple[Floats, Floats | None, bool]:
+    """Positions and normals of an object in metres, y up, and whether its faces turn over there."""
+    _, positions, corners = model.meshes[item.mesh]
+    turn = item.world[:3, :3]
+    placed = positions @ turn.T + item.world[:3, 3]
+    normal = corners.normal
+    if normal is not None:
+        try:
+            normal = normal @ np.linalg.inv(turn)
+        except np.linalg.LinAlgError:
+            return placed, None, False
+        normal = normal / np.maximum(np.linalg.norm(normal, axis=1, keepdims=True), 1e-30)
+    return placed, normal, bool(np.linalg.det(turn) < 0)
+
+
+def turned(corners: Corners) -> Numbers:
+    """The corner numbers (C,) with every face walked the other way round."""
+    counts = np.diff(corners.faces)
+    return np.repeat(corners.faces[:-1] + corners.faces[1:] - 1, counts) - np.arange(len(corners.position))
+
+
+def distinct(*columns: NDArray[np.floating] | Numbers | None) -> tuple[Numbers, Numbers]:
+    """Rows that differ in any column: (first corner of each, row of every corner)."""
+    table = np.column_stack([np.nan_to_num(np.asarray(c, np.float64), nan=-1e30) for c in columns if c is not None])
+    _, first, rows = np.unique(table, axis=0, return_index=True, return_inverse=True)
+    return first, rows.reshape(-1)
+
+
+def corner_uvs(model: Model, triangles: bool) -> Sequence[Floats]:
+    """The layout's UVs of every object, sorted: what a file that was written must hold again, in whatever order."""
+    out = []
+    for item in model.items:
+        corners = model.meshes[item.mesh][2]
+        uv = corners.uvs.get(model.layout)
+        if uv is not None:
+            uv = uv[corners.triangles.reshape(-1)] if triangles else uv
+            out.append(uv[np.isfinite(uv).all(axis=1)])
+    return out

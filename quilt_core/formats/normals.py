@@ -1,0 +1,78 @@
+"""The normals that a file has, for writing them into another format. Computing never needs them."""
+
+from __future__ import annotations
+
+import re
+from typing import Any
+
+import numpy as np
+
+from ..scene import Floats, Scene
+from . import gltf_accessors as accessors
+
+_VN = re.compile(rb"^[ \t]*vn[ \t]+(\S+)[ \t]+(\S+)[ \t]+(\S+)", re.M)
+_CORNER = re.compile(rb"[+-]?\d+(?:/[+-]?\d*)?(?:/([+-]?\d*))?")
+
+
+def normals(scene: Scene, mesh: int) -> Floats | None:
+    """Normals (T, 3, 3) at the corners of the triangles of a mesh, in its own space; None where the file has none that fit."""
+    kind: Any = {"gltf": _gltf, "obj": _obj, "ply": _ply, "usd": _usd}[scene.format]
+    found: Floats | None = kind(scene, mesh)
+    if found is None or not np.isfinite(found).all():
+        return None
+    return found
+
+
+def _gltf(scene: Scene, mesh: int) -> Floats | None:
+    index, parts = scene.meshes[mesh].key
+    primitives = scene.key.item("meshes", index, "mesh")["primitives"]
+    rows = np.zeros((len(scene.meshes[mesh].positions), 3))
+    for part in parts:
+        accessor = primitives[part.primitive].get("attributes", {}).get("NORMAL")
+        if accessor is None:
+            return None
+        values = accessors.floats(scene.key, accessor, 3, "NORMAL")
+        if len(values) != part.count:
+            return None
+        rows[part.first : part.first + part.count] = values
+    return rows[scene.meshes[mesh].triangles]
+
+
+def _ply(scene: Scene, mesh: int) -> Floats | None:
+    vertices = scene.key["vertex"]
+    if not all(n in vertices for n in ("nx", "ny", "nz")):
+        return None
+    rows = np.column_stack([vertices[n].astype(np.float64) for n in ("nx", "ny", "nz")])
+    return rows[scene.meshes[mesh].triangles]
+
+
+def _obj(scene: Scene, mesh: int) -> Floats | None:
+    """Counts as the specification does: from 1, or back from the last one before the face."""
+    text, scanned = scene.key
+    found = list(_VN.finditer(text.body))
+    if not found:
+        return None
+    try:
+        values = np.array([[float(x) for x in m.groups()] for m in found])
+    except ValueError:
+        return None
+    starts = np.array([m.start() for m in found])
+    key, polygons = scene.meshes[mesh].key, scene.meshes[mesh].polygons
+    assert polygons is not None
+    corners = np.full((len(polygons.corners), 3), np.nan)
+    at = 0
+    for face in key.faces:
+        begin, end = scanned.face_line[face]
+        line = text.body[begin:end].split(b"#")[0]
+        for corner in _CORNER.finditer(line):
+            number = int(corner[1]) if corner[1] not in (None, b"") else 0
+            if number < 0:
+                number += int(np.searchsorted(starts, begin)) + 1
+            if 1 <= number <= len(values) and at < len(corners):
+                corners[at] = values[number - 1]
+            at += 1
+    return corners[polygons.triangles] if at == len(corners) else None
+
+
+def _usd(scene: Scene, mesh: int) -> Floats | None:
+    return scene.meshes[mesh].key.normals

@@ -1,0 +1,172 @@
+"""Scenes written in other formats, read again by other libraries: trimesh (OBJ, PLY, GLB), pygltflib (GLB) and usd-core (USD)."""
+
+from __future__ import annotations
+
+import io
+from pathlib import Path
+
+import numpy as np
+import pygltflib
+import pytest
+import trimesh
+from pxr import Usd, UsdGeom, UsdShade
+
+from demo.textures import png
+from quilt_core import formats
+from quilt_core.errors import QuiltError
+from quilt_core.formats.export import FORMATS, Model, add, corner_uvs, export
+from quilt_core.formats.normals import normals
+from quilt_core.formats.pictures import pictures
+from quilt_core.scene import Scene
+from tests.real_files import path
+
+from .test_ply import CORNERS
+from .test_usd import CRATES, SHED
+
+PAINT = {"textures/paint.png": png("wheel")}
+MIRRORED = SHED.replace("(100, 0, 50)", "(100, 0, 50)\n    double3 xformOp:scale = (-1, 1, 2)").replace(
+    '["xformOp:translate"]', '["xformOp:translate", "xformOp:scale"]'
+)
+
+
+def shed(text: str = MIRRORED) -> tuple[Scene, Model]:
+    scene = formats.read(text.encode(), "shed.usda", 1.0, PAINT)
+    model = Model()
+    add(model, scene, PAINT)
+    return scene, model
+
+
+def world(scene: Scene, channel: int = 0) -> np.ndarray:
+    """Corners of all triangles in the world with their UVs, (k, 5), sorted; the order of a mirrored one's corners is that of its front."""
+    rows = []
+    for o in scene.objects:
+        mesh = scene.meshes[o.mesh]
+        source = mesh.channels[channel]
+        placed = mesh.positions @ o.world[:3, :3].T + o.world[:3, 3]
+        rows.append(np.column_stack([placed[mesh.triangles.reshape(-1)], source.uvs[source.triangles.reshape(-1)]]))
+    found = np.unique(np.round(np.concatenate(rows), 4) + 0.0, axis=0)
+    return found
+
+
+def volume(scene: Scene) -> float:
+    """Six times the signed volume below all triangles, which turns over when faces do."""
+    total = 0.0
+    for o in scene.objects:
+        mesh = scene.meshes[o.mesh]
+        placed = mesh.positions @ o.world[:3, :3].T + o.world[:3, 3] - 50.0
+        a, b, c = (placed[mesh.triangles[:, k]] for k in range(3))
+        total += float((a * np.cross(b, c)).sum()) * (-1 if o.mirrored else 1)
+    return total
+
+
+@pytest.mark.parametrize("format", FORMATS)
+def test_every_format_holds_the_same_scene(format: str) -> None:
+    scene, model = shed()
+    files = export(model, format, "yard")
+    again = formats.read(files[f"yard.{format}"], f"yard.{format}", 1.0, files)
+    assert np.allclose(world(again), world(scene), atol=2e-4)
+    assert volume(again) == pytest.approx(volume(scene), rel=1e-4), "what is mirrored still shows its front"
+    if format != "ply":  # no objects there
+        assert [o.path.split("/")[-1].split(".")[-1] for o in again.objects] == ["Wall", "Mirror"]
+    assert sum(len(m.triangles) for m in again.meshes) == 4
+    if format != "glb":
+        assert [np.diff(m.polygons.faces).tolist() for m in again.meshes] == ([[4, 3, 3]] if format == "ply" else [[4, 3], [3]]), (
+            "polygons stay"
+        )
+    base = [p.get("base colour") for p in pictures(again, files)]
+    assert base[0] == PAINT["textures/paint.png"]
+
+
+def test_usd_core_sees_channels_materials_and_places(tmp_path: Path) -> None:
+    files = export(shed()[1], "usda", "yard")
+    (tmp_path / "yard.usda").write_bytes(files["yard.usda"])
+    stage = Usd.Stage.Open(str(tmp_path / "yard.usda"))
+    wall = stage.GetPrimAtPath("/yard/Shed/Wall")
+    assert (
+        str(stage.GetDefaultPrim().GetPath()) == "/yard"
+        and UsdGeom.GetStageMetersPerUnit(stage) == 1
+        and UsdGeom.GetStageUpAxis(stage) == "Y"
+    )
+    api = UsdGeom.PrimvarsAPI(wall)
+    assert np.array(api.GetPrimvar("st").ComputeFlattened())[4:] == pytest.approx(np.array([(0.6, 0.6), (0.9, 0.6), (0.7, 0.9)]))
+    assert np.array(api.GetPrimvar("st1").ComputeFlattened())[4:] == pytest.approx(np.array([(0, 0.5), (1, 0.5), (0.5, 1)]))
+    place = UsdGeom.XformCache().GetLocalToWorldTransform(wall)
+    assert place.Transform((0, 0, 100)) == pytest.approx((1, 2.5, 0))
+    bound = [
+        UsdShade.MaterialBindingAPI(s.GetPrim()).ComputeBoundMaterial()[0]
+        for s in UsdShade.MaterialBindingAPI(wall).GetMaterialBindSubsets()
+    ]
+    assert [m.GetPrim().GetName() for m in bound] == ["Paint", "Bare"]
+    reader = UsdShade.Shader(stage.GetPrimAtPath("/yard/Looks/Paint/SheetUv"))
+    assert reader.GetInput("varname").Get() == "st1", "the old picture is read by the channel that it was read by"
+
+
+def test_instances_stay_one_mesh_in_a_glb() -> None:
+    scene = formats.read(CRATES.encode(), "crates.usda")
+    model = Model()
+    add(model, scene, {})
+    gltf = pygltflib.GLTF2.load_from_bytes(export(model, "glb", "crates")["crates.glb"])
+    assert len(gltf.meshes) == 1 and [n.mesh for n in gltf.nodes if n.mesh is not None] == [0, 0, 0]
+    assert [n.name for n in gltf.nodes if n.children] == ["Parts", "Crate", "One", "Two"]
+
+
+@pytest.mark.parametrize("format", ["obj", "glb", "ply", "usdc"])
+def test_a_real_model_keeps_shape_normals_and_pictures(format: str) -> None:
+    """A controller of the webxr package: its area and its normals as trimesh reads them (USD: as our reader does)."""
+    source = path("webxr", "oculus-touch-v2/left.glb").read_bytes()
+    scene = formats.read(source, "left.glb")
+    model = Model()
+    add(model, scene, {})
+    files = export(model, format, "touch")
+    again = formats.read(files[f"touch.{format}"], f"touch.{format}", 1.0, files)
+    assert (
+        sum(len(m.triangles) for m in again.meshes)
+        == sum(len(scene.meshes[o.mesh].triangles) for o in scene.objects if format in ("obj", "ply", "usdc"))
+        or format == "glb"
+    )
+    assert np.allclose(world(again)[:, :3].min(axis=0), world(scene)[:, :3].min(axis=0), atol=1e-4)
+    before, after = _facing(scene), _facing(again)
+    assert before == pytest.approx(after, abs=1e-3) and before > 0.9
+    assert any("base colour" in p for p in pictures(again, files)) == any("base colour" in p for p in pictures(scene, {}))
+    if format != "usdc":
+        loaded = trimesh.load(io.BytesIO(files[f"touch.{format}"]), file_type=format, process=False, force="mesh", skip_materials=True)
+        whole = trimesh.load(io.BytesIO(source), file_type="glb", process=False, force="mesh", skip_materials=True)
+        assert loaded.area == pytest.approx(whole.area, rel=1e-4) and len(loaded.faces) == len(whole.faces)
+
+
+def _facing(scene: Scene) -> float:
+    """How well normals agree with the faces that they stand on: the mean cosine."""
+    out = []
+    for n, mesh in enumerate(scene.meshes):
+        normal = normals(scene, n)
+        assert normal is not None
+        a, b, c = (mesh.positions[mesh.triangles[:, k]] for k in range(3))
+        face = np.cross(b - a, c - a)
+        face /= np.maximum(np.linalg.norm(face, axis=1, keepdims=True), 1e-30)
+        out.append((normal * face[:, None, :]).sum(axis=2).reshape(-1))
+    return float(np.concatenate(out).mean())
+
+
+def test_several_scenes_in_one_file() -> None:
+    model = Model()
+    for text, prefix in ((SHED, "a/"), (SHED.replace("paint.png", "other.png"), "b/")):
+        scene = formats.read(text.encode(), "shed.usda")
+        add(model, scene, {"textures/paint.png": png("wheel"), "textures/other.png": png("sack")}, prefix=prefix)
+    ply = formats.read(CORNERS, "crate.ply")
+    add(model, ply, {"crate.png": png("sack")}, prefix="c/")
+    assert [look.name for look in model.looks] == ["Paint", "Bare", "Paint.2", "crate", "lid"]
+    files = export(model, "glb", "all")
+    again = formats.read(files["all.glb"], "all.glb")
+    assert [o.path for o in again.objects] == ["a/Shed/Wall", "a/Shed/Mirror", "b/Shed/Wall", "b/Shed/Mirror", "c/crate"]
+    found = np.concatenate([uv for uv in corner_uvs(model, True)])
+    read = np.concatenate([m.channels[0].uvs[m.channels[0].triangles.reshape(-1)] for m in again.meshes])
+    assert np.sort(found, axis=0) == pytest.approx(np.sort(read, axis=0), abs=1e-6)
+    with pytest.raises(QuiltError, match="'fbx' is not a format that is written here"):
+        export(model, "fbx", "all")
+
+
+def test_normals_of_an_obj_are_read_by_number() -> None:
+    text = b"v 0 0 0\nv 1 0 0\nv 0 1 0\nvn 0 0 1\nvn 0 1 0\nf 1//1 2//-1 3//1\n"
+    scene = formats.read(text, "a.obj")
+    assert np.array_equal(normals(scene, 0)[0], [(0, 0, 1), (0, 1, 0), (0, 0, 1)])
+    assert normals(formats.read(text.replace(b"3//1", b"3//9"), "a.obj"), 0) is None
