@@ -7,6 +7,7 @@ from typing import Any
 
 from quilt_core.deliver.images import ImageRecipe
 from quilt_core.errors import QuiltError
+from quilt_core.formats.export import FORMATS
 from quilt_core.pack import Recipe
 from quilt_core.pack.shapes import ANGLES
 from quilt_core.prove.bake import MAPS
@@ -132,7 +133,7 @@ def delivery(params: dict[str, Any], settings: dict[str, Any]) -> dict[str, Any]
     """What a delivery holds, with the usual where nothing is said.
 
     templates png, svg, both or none, filled by object, material, island or none, `template_px` 0 for the tile's own; images None or fill, format,
-    depth, alpha, colour; pattern the name of tile images with {sheet}, {kind}, {tile}; paint carries old textures over, per_sheet with one material for each tile; twins_aside for the
+    depth, alpha, colour; pattern the name of tile images with {sheet}, {kind}, {tile}; paint carries old textures over, per_sheet with one material for each tile; format empty for files as they came, joined all in one; twins_aside for the
     bake; sheet None for all.
 
     Raises
@@ -142,7 +143,7 @@ def delivery(params: dict[str, Any], settings: dict[str, Any]) -> dict[str, Any]
     out: dict[str, Any] = {
         "sheet": None, "templates": "png", "template_fill": "object", "template_zone": False, "template_labels": False, "template_wire": False,
         "template_paper": False, "template_px": 0, "images": None, "pattern": "{sheet}.{tile}", "paint": False, "per_sheet": False,
-        "twins_aside": False,
+        "twins_aside": False, "format": "", "joined": False,
     }  # fmt: skip
     unknown = set(params) - set(out)
     if unknown:
@@ -150,6 +151,10 @@ def delivery(params: dict[str, Any], settings: dict[str, Any]) -> dict[str, Any]
     out |= params
     if out["sheet"] is not None:
         sheet_by(settings, out["sheet"])
+    if out["format"] not in ("", *FORMATS):
+        raise QuiltError(f"Files leave as they came, or as {', '.join(FORMATS)}.")
+    if out["joined"] and not out["format"]:
+        raise QuiltError("Choose the format of the one file that all go into.")
     if out["templates"] not in ("png", "svg", "both", "none") or out["template_fill"] not in ("object", "material", "island", "none"):
         raise QuiltError("Templates are png, svg, both or none, filled by object, material, island or none.")
     if not isinstance(out["template_px"], int) or not (out["template_px"] == 0 or 16 <= out["template_px"] <= 16384):

@@ -2,10 +2,7 @@
 
 from __future__ import annotations
 
-import hashlib
-import io
 import json
-import zipfile
 from dataclasses import dataclass, replace
 from typing import Any
 
@@ -13,20 +10,18 @@ import numpy as np
 from django.db import transaction
 from numpy.typing import NDArray
 
-from quilt_core import formats
 from quilt_core.deliver import template
 from quilt_core.deliver.images import ImageRecipe, encoded, tile_image
 from quilt_core.deliver.page import page, verdict
 from quilt_core.errors import QuiltError
 from quilt_core.formats import rewire
-from quilt_core.formats.pictures import KINDS
 from quilt_core.prove.texels import owners as texel_owners
 from quilt_core.scene import Floats
-from quilt_core.sheet import IDENTITY, analyse, transform_rows
+from quilt_core.sheet import IDENTITY
 from quilt_core.tiles import place
 
 from ..projects.geometry import from_npz
-from ..projects.models import Job, Original, Project
+from ..projects.models import Job, Project
 from ..projects.reading import (
     Chosen,
     Parts,
@@ -41,9 +36,10 @@ from ..projects.reading import (
 )
 from ..projects.sheets import grid, of_sheet, sheets
 from ..projects.state import settings_of
-from .painting import Paint, paint, wiring_of
+from .painting import Paint, paint
 from .progress import report_progress
 from .proving import bleed_of
+from .writing import Delivery, Writer
 
 MOST_TILES = 100  # templates in one zip
 
@@ -56,32 +52,6 @@ class Order:
 
     def __getattr__(self, name: str) -> Any:
         return self.params[name]
-
-
-@dataclass
-class Delivery:
-    """What goes into the zip, by path, with what each file is."""
-
-    files: dict[str, bytes]
-    kinds: dict[str, str]
-
-    def put(self, path: str, body: bytes, kind: str) -> None:
-        """Add a file, unless there is one of that name."""
-        if path not in self.files:
-            self.files[path], self.kinds[path] = body, kind
-
-    def zipped(self) -> bytes:
-        """The zip, with its manifest."""
-        manifest = [
-            {"path": p, "kind": self.kinds[p], "bytes": len(b), "sha256": hashlib.sha256(b).hexdigest()}
-            for p, b in sorted(self.files.items())
-        ]
-        self.put("manifest.json", rewire.as_json({"files": manifest}), "manifest")
-        out = io.BytesIO()
-        with zipfile.ZipFile(out, "w", zipfile.ZIP_DEFLATED) as archive:
-            for path, body in self.files.items():
-                archive.writestr(path, body)
-        return out.getvalue()
 
 
 def run_deliver(job: Job) -> None:
@@ -101,13 +71,12 @@ def run_deliver(job: Job) -> None:
     placed = _aside(rows, on, twin_groups(parts, settings), settings) if order.twins_aside else rows
     delivery = Delivery({}, {})
     again: list[Chosen] = []
-    names = {s["id"]: s["name"] for s in sheets(settings)}
     tables = parts.merged(from_npz(head.layout.tables), parts.pieced(placed))
+    writer = Writer(delivery, settings, painted, order.per_sheet, order.format, rewire.safe_name(project.name) if order.joined else "")
     for n, c in enumerate(chosen):
         report_progress(job, {"text": f"Writing {c.file.name}", "part": n / len(chosen)})
-        again.append(
-            _write(delivery, c, tables[str(c.file.pk)], _channels(c, settings), painted, _sheets_of(c, settings), names, order.per_sheet)
-        )
+        again.append(writer.write(c, tables[str(c.file.pk)]))
+    writer.finish()
     report_progress(job, {"text": "Proving what was written", "part": 0.9})
     figures = _figures(project, settings, chosen, again, order, painted)
     _pictures(job, delivery, again, settings, figures, order)
@@ -144,105 +113,6 @@ def _aside(rows: Floats, on: NDArray[np.int64], twins: NDArray[np.int64], settin
         for i in np.flatnonzero(twins == group)[1:]:
             out[i, 3] += columns[int(on[i])]
     return out
-
-
-def _sheets_of(c: Chosen, settings: dict[str, Any]) -> dict[int, NDArray[np.int64]]:
-    """The sheet of every island of each mesh of a file."""
-    parts = parts_of([c])
-    numbers = parts.pieced(sheet_numbers([c], parts, settings))
-    return dict(zip([m for m, p in enumerate(c.pieces) if p is not None], numbers, strict=True))
-
-
-def _channels(c: Chosen, settings: dict[str, Any]) -> dict[int, int]:
-    """The UV channel that each mesh of a file is written to: that of the sheet that its islands lie on.
-
-    Raises
-    ------
-    QuiltError : one mesh lies on sheets that write different channels
-    """
-    usual = int(settings["channel_out"])
-    channel = {s["id"]: usual if s["channel"] is None else int(s["channel"]) for s in sheets(settings)}
-    out: dict[int, int] = {}
-    for m, numbers in _sheets_of(c, settings).items():
-        found = {channel[int(s)] for s in numbers}
-        if len(found) > 1:
-            piece = c.pieces[m]
-            assert piece is not None
-            raise QuiltError(
-                f"{piece.objects[0].name} lies on sheets that write different UV channels. Put it on one, or give both one channel."
-            )
-        out[m] = found.pop() if found else usual
-    return out
-
-
-def _beside(c: Chosen) -> dict[str, bytes]:
-    bodies = {o.sha: bytes(o.data) for o in Original.objects.filter(sha__in=set(c.file.companions.values()))}
-    return {path: bodies[sha] for path, sha in c.file.companions.items()}
-
-
-def _written(c: Chosen, uvs: dict[int, Floats], channel: dict[int, int]) -> dict[str, bytes]:
-    """The file with its new UVs; where meshes are written to different channels, one channel after the other."""
-    scene, out = c.scene, {}
-    beside = _beside(c)
-    for number in sorted(set(channel.values())) or [0]:
-        out = formats.write(scene, {m: uv for m, uv in uvs.items() if channel[m] == number}, number)
-        beside |= {k: v for k, v in out.items() if k}
-        if len(set(channel.values())) > 1:
-            scene = formats.read(out[""], c.file.name, c.file.unit_m, beside)
-    return out
-
-
-def _rewired(c: Chosen, written: dict[str, bytes], painted: Paint, wiring: rewire.Wiring, folder: str) -> rewire.Rewired:
-    """The file with its materials showing the new pictures, as far as its format can say so; paths are relative to the file."""
-    up = "../" * folder.count("/")
-    wiring.materials = [replace(m, maps={kind: up + path for kind, path in m.maps.items()}) for m in wiring.materials]
-    wiring.pictures = {up + path: body for path, body in painted.pictures.items() if "/differences/" not in path}
-    return rewire.rewire(c.scene, written, _beside(c), wiring)
-
-
-def _old_pictures(c: Chosen, wiring: rewire.Wiring) -> set[str]:
-    """Files that came along and that the new pictures and library have taken the place of: nothing shows them any more. A glTF lists its images
-    itself, used or not, so they stay with it."""
-    if c.scene.format == "gltf":
-        return set()
-    shown = {i for m, of in wiring.of_triangle.items() for i in np.unique(c.scene.meshes[m].materials[of < 0]) if i >= 0}
-    shown |= {i for m, mesh in enumerate(c.scene.meshes) if m not in wiring.of_triangle for i in np.unique(mesh.materials) if i >= 0}
-    new = {kind for m in wiring.materials for kind in m.maps}
-    kept = {p for i in shown for p in c.scene.materials[i].images.values()}
-    gone = {p for m in c.scene.materials for slot, p in m.images.items() if KINDS.get(slot, slot) in new and p not in kept}
-    found = {formats.find_resource(p, c.file.companions) for p in gone}
-    if c.scene.format == "obj" and wiring.materials:
-        found |= {p for p in c.file.companions if p.lower().endswith(".mtl")}
-    return {p for p in found if p}
-
-
-def _write(delivery: Delivery, c: Chosen, table: Floats, channel: dict[int, int], painted: Paint | None, on: dict[int, NDArray[np.int64]],
-           names: dict[int, str], per_sheet: bool) -> Chosen:  # fmt: skip
-    """Put a file with its new UVs and companions into the zip; returns it as read back from what was written."""
-    file, starts = c.file, c.starts()
-    folder = file.name.rsplit("/", 1)[0] + "/" if "/" in file.name else ""
-    pieces = {m: p for m, p in enumerate(c.pieces) if p is not None}
-    uvs = {m: transform_rows(p.uvs, p.islands.of_row, table[starts[m] : starts[m] + p.islands.count]) for m, p in pieces.items()}
-    written, order, old = _written(c, uvs, channel), {}, set[str]()
-    if painted is not None:
-        sheets_of = {m: np.where(p.islands.of_triangle >= 0, on[m][np.maximum(p.islands.of_triangle, 0)], -1) for m, p in pieces.items()}
-        corners = {m: uvs[m][p.mesh.channels[p.channel].triangles] for m, p in pieces.items()}
-        wiring = wiring_of(painted, c, sheets_of, corners, names, per_sheet)
-        wiring.channel = next(iter(channel.values()), 0)
-        rewired = _rewired(c, written, painted, wiring, folder)
-        written, order, old = rewired.files, rewired.order, _old_pictures(c, wiring)
-    files = {folder + (k or file.name.rsplit("/", 1)[-1]): v for k, v in written.items() if not k.startswith("../")}
-    for path, body in _beside(c).items():
-        if path not in old:
-            files.setdefault(folder + path, body)
-    for name, body in files.items():
-        delivery.put(name, body, "mesh" if name == file.name else "texture" if name.startswith("textures/") and painted else "companion")
-    scene = formats.read(files[file.name], file.name, file.unit_m, {k[len(folder) :]: v for k, v in files.items()})
-    # The islands are those that were packed; twins that share an edge would else be one island in what was written.
-    given = [None if p is None else p.islands.of_triangle[order.get(m, slice(None))] for m, p in enumerate(c.pieces)]
-    read = {number: analyse(scene, number, False, given) for number in set(channel.values())}
-    again = [read[channel[m]][m] if m in channel else None for m in range(len(c.pieces))]
-    return replace(c, scene=scene, pieces=again)
 
 
 def _figures(

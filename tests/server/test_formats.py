@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import io
+import json
 import zipfile
 from pathlib import Path
 
@@ -11,13 +12,15 @@ import pytest
 import shapely
 from pxr import Usd, UsdGeom
 
+from demo.textures import png
 from quilt_core import formats
+from quilt_core.formats.pictures import pictures
 from quilt_core.sheet import analyse
 from tests.core.test_ply import CORNERS
 from tests.core.test_usd import CRATES, SHED, layered
 
 from .test_api import Browser
-from .test_deliver import delivered
+from .test_deliver import MTL, delivered, painted_obj
 from .test_sheets import QUICK, job
 
 pytestmark = pytest.mark.django_db(transaction=True)
@@ -80,3 +83,35 @@ def test_ply_in_and_out(browser: Browser) -> None:
     browser.change(settings={**browser.state()["settings"], "channel_out": 1})
     made = job(browser, "deliver")
     assert made["state"] == "failed" and "one UV channel" in made["error"]
+
+
+@pytest.mark.parametrize("format", ["obj", "glb", "ply", "usdc", "usdz"])
+def test_everything_in_one_file_with_one_material(browser: Browser, format: str) -> None:
+    """An OBJ and a USD scene become one file; its material shows the carried map, whose path or body is found from the file."""
+    browser.upload(parts__obj=painted_obj(), old__mtl=MTL, wheel__png=png("wheel"), sack__png=png("sack"), shed__usda=SHED.encode())
+    packed(browser)
+    archive = delivered(browser, paint=True, per_sheet=True, format=format, joined=True, templates="none")
+    files = {n: archive.read(n) for n in archive.namelist()}
+    main = next(n for n in files if n.endswith(f".{format}"))
+    assert [n for n in files if n.endswith((".obj", ".usda", ".glb", ".ply", ".usdz", ".usdc"))] == [main]
+    scene = formats.read(files[main], main, 1.0, files)
+    assert [m.name.replace(".", "_") for m in scene.materials][:1] == ["Sheet_1_base_colour_1001" if format == "ply" else "Sheet_1"]
+    assert pictures(scene, files)[0]["base colour"] == files["textures/Sheet_1.base_colour.1001.png"]
+    report = json.loads(files["report.json"])
+    assert report["ok"] and report["islands"] == 5
+    merged = np.concatenate([p.outlines.regions for p in analyse(scene, 0) if p is not None])
+    assert len(merged) == 5 and not any(a.intersects(b) for k, a in enumerate(merged) for b in merged[:k])
+
+
+def test_each_file_in_another_format(browser: Browser) -> None:
+    """Without carry-over the old pictures come along, each under a name of its own."""
+    browser.upload(parts__obj=painted_obj(), old__mtl=MTL, wheel__png=png("wheel"), sack__png=png("sack"), crate__ply=CORNERS)
+    packed(browser, channel_out=1)
+    archive = delivered(browser, format="glb", templates="none")
+    files = {n: archive.read(n) for n in archive.namelist()}
+    assert {n for n in files if n.endswith(".glb")} == {"parts.glb", "crate.glb"}
+    scene = formats.read(files["parts.glb"], "parts.glb")
+    assert sorted(scene.meshes[0].channels) == [0, 1], "an OBJ can leave with a second channel"
+    assert [p["base colour"] for p in pictures(scene, {})] == [png("wheel"), png("sack")]
+    assert job(browser, "deliver", 422, format="fbx")["detail"].startswith("Files leave as they came")
+    assert job(browser, "deliver", 422, joined=True)["detail"].startswith("Choose the format")

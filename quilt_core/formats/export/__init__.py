@@ -5,7 +5,7 @@ What a format has no place for is left out and told: OBJ and PLY hold one UV cha
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Mapping
 from dataclasses import dataclass, field, replace
 
 import numpy as np
@@ -37,6 +37,7 @@ class Corners:
 
     faces : (F + 1,) offsets; position : (C,) rows of the mesh's positions; uvs : channel to (C, 2), NaN where there are none
     normal : (C, 3) or None; look : (F,) material, -1 for none; triangles : (T, 3) corner numbers, face_of : (T,)
+    layout : the UV channel that a format of one channel gets
     """
 
     faces: Numbers
@@ -46,6 +47,12 @@ class Corners:
     look: Numbers
     triangles: Numbers
     face_of: Numbers
+    layout: int = 0
+
+    @property
+    def laid(self) -> Floats | None:
+        """UVs (C, 2) of the layout."""
+        return self.uvs.get(self.layout)
 
 
 @dataclass(frozen=True)
@@ -60,17 +67,33 @@ class Item:
 
 @dataclass
 class Model:
-    """What is written: `layout` is the UV channel that formats of one channel get. `pictures` are bytes by path."""
+    """What is written. `pictures` are bytes by path: those that a material names, and any whose paths are taken."""
 
-    layout: int = 0
     items: list[Item] = field(default_factory=list)
     meshes: list[tuple[str, Floats, Corners]] = field(default_factory=list)
     looks: list[Look] = field(default_factory=list)
     pictures: dict[str, bytes] = field(default_factory=dict)
-    notes: list[str] = field(default_factory=list)
+
+    @property
+    def channels(self) -> list[int]:
+        """The UV channels that any mesh has; a file of several channels numbers them in this order."""
+        return sorted({c for _, _, corners in self.meshes for c in corners.uvs})
+
+    @property
+    def shown(self) -> dict[str, bytes]:
+        """The pictures that a material names."""
+        used = {path for look in self.looks for path in look.maps.values()}
+        return {p: b for p, b in self.pictures.items() if p in used}
 
 
-def add(model: Model, scene: Scene, resources: Mapping[str, bytes], wiring: Wiring | None = None, prefix: str = "") -> None:
+def add(
+    model: Model,
+    scene: Scene,
+    resources: Mapping[str, bytes],
+    wiring: Wiring | None = None,
+    prefix: str = "",
+    layout: Mapping[int, int] | None = None,
+) -> None:
     """Add a scene, with its meshes' channels as they are.
 
     Parameters
@@ -78,6 +101,7 @@ def add(model: Model, scene: Scene, resources: Mapping[str, bytes], wiring: Wiri
     resources : what came along with the file, for its pictures
     wiring : the new materials; without one, the old ones are taken over
     prefix : put before the paths of its objects, where several scenes go into one file
+    layout : for each mesh the channel that counts where a format holds only one (0 unless said)
     """
     looks = _looks(model, scene, resources, wiring)
     first = len(model.meshes)
@@ -87,7 +111,8 @@ def add(model: Model, scene: Scene, resources: Mapping[str, bytes], wiring: Wiri
             labels = wiring.of_triangle[number]
         numbers = np.array([*looks[1], -1])[labels]
         old = np.array([*looks[0], -1])[mesh.materials]
-        model.meshes.append((mesh.name, mesh.positions, corners_of(mesh, normals(scene, number), np.where(labels >= 0, numbers, old))))
+        corners = corners_of(mesh, normals(scene, number), np.where(labels >= 0, numbers, old))
+        model.meshes.append((mesh.name, mesh.positions, replace(corners, layout=(layout or {}).get(number, 0))))
     model.items += [Item(o.name, prefix + o.path, o.world, first + o.mesh) for o in scene.objects]
 
 
@@ -238,13 +263,41 @@ def distinct(*columns: NDArray[np.floating] | Numbers | None) -> tuple[Numbers, 
     return first, rows.reshape(-1)
 
 
-def corner_uvs(model: Model, triangles: bool) -> Sequence[Floats]:
-    """The layout's UVs of every object, sorted: what a file that was written must hold again, in whatever order."""
-    out = []
-    for item in model.items:
-        corners = model.meshes[item.mesh][2]
-        uv = corners.uvs.get(model.layout)
-        if uv is not None:
-            uv = uv[corners.triangles.reshape(-1)] if triangles else uv
-            out.append(uv[np.isfinite(uv).all(axis=1)])
+def differs(model: Model, format: str, again: Scene) -> float:
+    """How far the UVs of what was read back are from those of the model: the greatest difference, infinite where there are more or fewer.
+
+    Compared channel by channel, sorted: the order of objects and corners is the format's own.
+    """
+    single, flat = format in ("obj", "ply"), format == "glb"
+    out = 0.0
+    for number, channel in enumerate([None] if single else model.channels):
+        was = [_held(model.meshes[item.mesh][2], channel, format, flat) for item in model.items]
+        now = []
+        for mesh in (again.meshes[o.mesh] for o in again.objects):
+            own = _own_number(mesh, number, format)
+            if own is not None:
+                uv = corners_of(mesh, None, np.full(len(mesh.triangles), -1)).uvs[own]
+                now.append(uv[np.isfinite(uv).all(axis=1)])
+        a, b = (np.concatenate([np.zeros((0, 2)), *x]) for x in (was, now))
+        if len(a) != len(b):
+            return float("inf")
+        out = max(out, float(np.abs(np.sort(a, axis=0) - np.sort(b, axis=0)).max(initial=0.0)))
     return out
+
+
+def _held(corners: Corners, channel: int | None, format: str, flat: bool) -> Floats:
+    """What a format holds of a mesh's UVs at its corners (GLB: at those of its triangles). OBJ leaves out what there is none of, and USD channels;
+    elsewhere that is zero."""
+    uv = corners.laid if channel is None else corners.uvs.get(channel)
+    if uv is None:
+        uv = np.full((len(corners.position) if flat or format == "ply" else 0, 2), np.nan)
+    uv = uv[corners.triangles.reshape(-1)] if flat else uv
+    return uv[np.isfinite(uv).all(axis=1)] if format == "obj" else np.nan_to_num(uv)
+
+
+def _own_number(mesh: Mesh, number: int, format: str) -> int | None:
+    """The channel of a mesh that was read back, by its number in the file."""
+    if format.startswith("usd"):
+        name = "st" if number == 0 else f"st{number}"
+        number = mesh.key.names.index(name) if name in mesh.key.names else -1
+    return number if number in mesh.channels else None

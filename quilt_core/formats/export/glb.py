@@ -22,7 +22,7 @@ def write(model: Model, name: str) -> dict[str, bytes]:
         "nodes": [],
     }
     document = Document(f"{name}.glb", root, [], [], True)
-    channels = sorted({c for _, _, corners in model.meshes for c in corners.uvs})
+    channels = model.channels
     if model.looks:
         textures = _textures(document, model)
         root["materials"] = [_material(look, textures, channels) for look in model.looks]
@@ -34,9 +34,9 @@ def write(model: Model, name: str) -> dict[str, bytes]:
 def _textures(document: Document, model: Model) -> dict[str, int]:
     """Number of the texture of every picture; WebP and others that glTF does not hold are left out."""
     out: dict[str, int] = {}
-    for path, body in model.pictures.items():
+    for path, body in model.shown.items():
         mime = "image/png" if body.startswith(b"\x89PNG") else "image/jpeg" if body.startswith(b"\xff\xd8") else ""
-        if not mime or not any(path in look.maps.values() for look in model.looks):
+        if not mime:
             continue
         images, textures = document.json.setdefault("images", []), document.json.setdefault("textures", [])
         images.append({"name": path.rsplit("/", 1)[-1].rsplit(".", 1)[0], "mimeType": mime, "bufferView": document.append(body)})

@@ -21,7 +21,7 @@ def write(model: Model, name: str) -> dict[str, bytes]:
         lines += [f"v {x:.9g} {y:.9g} {z:.9g}" for x, y, z in positions.tolist()]
         columns = [corners.position + first["v"]]
         first["v"] += len(positions)
-        for word, values in (("vt", corners.uvs.get(model.layout)), ("vn", normal)):
+        for word, values in (("vt", corners.laid), ("vn", normal)):
             number = np.zeros(len(corners.position), np.int64)
             if values is not None:
                 at, row = distinct(values)
@@ -31,7 +31,7 @@ def write(model: Model, name: str) -> dict[str, bytes]:
             columns.append(number)
         order = turned(corners) if over else np.arange(len(corners.position))
         lines += _faces(model, corners, [c[order].tolist() for c in columns])
-    out = {f"{name}.obj": ("\n".join(lines) + "\n").encode(), **model.pictures}
+    out = {f"{name}.obj": ("\n".join(lines) + "\n").encode(), **model.shown}
     if model.looks:
         out[library] = "\n".join(line for look in model.looks for line in _material(look)).encode()
     return out

@@ -16,7 +16,7 @@ def write(model: Model, name: str) -> dict[str, bytes]:
         corners = model.meshes[item.mesh][2]
         positions, normal, over = in_world(model, item)
         order = turned(corners) if over else np.arange(len(corners.position))
-        uv = corners.uvs.get(model.layout, np.zeros((len(corners.position), 2)))
+        uv = corners.laid if corners.laid is not None else np.zeros((len(corners.position), 2))
         at, row = distinct(corners.position, uv, normal)
         flat = _flat_normals(positions, corners.position, corners.triangles) if normal is None else normal
         flat = -flat if over and normal is None else flat
@@ -39,7 +39,7 @@ def write(model: Model, name: str) -> dict[str, bytes]:
         [PlyElement.describe(rows, "vertex"), PlyElement.describe(faces, "face", len_types={"vertex_indices": "u4"})],
         comments=["metres, y up", *(f"TextureFile {p}" for p in paths)],
     )
-    shown = {p: b for p, b in model.pictures.items() if p in paths}
+    shown = {p: b for p, b in model.shown.items() if p in paths}
     return {f"{name}.ply": as_bytes(body), **shown}
 
 

@@ -26,14 +26,14 @@ def write(model: Model, format: str, name: str) -> dict[str, bytes]:
         stage.GetRootLayer().Save()
         body = path.read_bytes()
     if format == "usdz":
-        return {f"{name}.usdz": packed({f"{name}.usdc": body, **model.pictures})}
-    return {f"{name}.{ending}": body, **model.pictures}
+        return {f"{name}.usdz": packed({f"{name}.usdc": body, **model.shown})}
+    return {f"{name}.{ending}": body, **model.shown}
 
 
 def _fill(stage: Any, model: Model, name: str) -> None:
     top = UsdGeom.Xform.Define(stage, f"/{Tf.MakeValidIdentifier(name)}")
     stage.SetDefaultPrim(top.GetPrim())
-    channels = sorted({c for _, _, corners in model.meshes for c in corners.uvs})
+    channels = model.channels
     names = {c: "st" if n == 0 else f"st{n}" for n, c in enumerate(channels)}
     taken: set[str] = set()
     materials = [_material(stage, top.GetPath(), look, names, taken) for look in model.looks]

@@ -1,0 +1,223 @@
+"""The files of a delivery: each with its new UVs as it came, or in another format, and materials that show the new pictures."""
+
+from __future__ import annotations
+
+import hashlib
+import io
+import zipfile
+from dataclasses import dataclass, field, replace
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from quilt_core import formats
+from quilt_core.errors import QuiltError
+from quilt_core.formats import rewire
+from quilt_core.formats.export import Model, add, differs, export
+from quilt_core.formats.pictures import KINDS
+from quilt_core.scene import Floats, Scene, UvChannel
+from quilt_core.sheet import MeshIslands, analyse, transform_rows
+
+from ..projects.models import Original
+from ..projects.reading import Chosen, parts_of, sheet_numbers
+from ..projects.sheets import sheets
+from .painting import Paint, wiring_of
+
+_SAME = 1e-4  # of a tile: what rounding of a format may move a UV
+
+
+@dataclass
+class Delivery:
+    """What goes into the zip, by path, with what each file is."""
+
+    files: dict[str, bytes] = field(default_factory=dict)
+    kinds: dict[str, str] = field(default_factory=dict)
+
+    def put(self, path: str, body: bytes, kind: str) -> None:
+        """Add a file, unless there is one of that name."""
+        if path not in self.files:
+            self.files[path], self.kinds[path] = body, kind
+
+    def zipped(self) -> bytes:
+        """The zip, with its manifest."""
+        manifest = [
+            {"path": p, "kind": self.kinds[p], "bytes": len(b), "sha256": hashlib.sha256(b).hexdigest()}
+            for p, b in sorted(self.files.items())
+        ]
+        self.put("manifest.json", rewire.as_json({"files": manifest}), "manifest")
+        out = io.BytesIO()
+        with zipfile.ZipFile(out, "w", zipfile.ZIP_DEFLATED) as archive:
+            for path, body in self.files.items():
+                archive.writestr(path, body)
+        return out.getvalue()
+
+
+@dataclass
+class Writer:
+    """Puts files into a delivery.
+
+    `painted` has the new pictures, if any; `per_sheet` one material for each tile. `format` is empty for files as they came; with `joined`, the name
+    of the one file that all go into.
+    """
+
+    delivery: Delivery
+    settings: dict[str, Any]
+    painted: Paint | None = None
+    per_sheet: bool = False
+    format: str = ""
+    joined: str = ""
+    model: Model = field(default_factory=Model)
+    taken: dict[str, bytes] = field(default_factory=dict)  # pictures of all files that were written
+
+    def write(self, c: Chosen, table: Floats) -> Chosen:
+        """Put a file with its new UVs and companions into the zip; returns it as read back from what was written (in another format: as it was
+        handed to the writer, whose file is read again and compared)."""
+        starts, channel = c.starts(), _channels(c, self.settings)
+        pieces = {m: p for m, p in enumerate(c.pieces) if p is not None}
+        uvs = {m: transform_rows(p.uvs, p.islands.of_row, table[starts[m] : starts[m] + p.islands.count]) for m, p in pieces.items()}
+        wiring = None
+        if self.painted is not None:
+            wiring = self._wiring(c, pieces, uvs)
+            wiring.channel = next(iter(channel.values()), 0)
+        return self._converted(c, uvs, channel, wiring) if self.format else self._as_it_came(c, uvs, channel, wiring)
+
+    def _wiring(self, c: Chosen, pieces: dict[int, MeshIslands], uvs: dict[int, Floats]) -> rewire.Wiring:
+        assert self.painted is not None
+        on = _sheets_of(c, self.settings)
+        sheets_of = {m: np.where(p.islands.of_triangle >= 0, on[m][np.maximum(p.islands.of_triangle, 0)], -1) for m, p in pieces.items()}
+        corners = {m: uvs[m][p.mesh.channels[p.channel].triangles] for m, p in pieces.items()}
+        names = {s["id"]: s["name"] for s in sheets(self.settings)}
+        wiring = wiring_of(self.painted, c, sheets_of, corners, names, self.per_sheet)
+        wiring.pictures = {path: body for path, body in self.painted.pictures.items() if "/differences/" not in path}
+        return wiring
+
+    def _as_it_came(self, c: Chosen, uvs: dict[int, Floats], channel: dict[int, int], wiring: rewire.Wiring | None) -> Chosen:
+        name = c.file.name
+        folder = name.rsplit("/", 1)[0] + "/" if "/" in name else ""
+        written, order, old = _written(c, uvs, channel), {}, set[str]()
+        if wiring is not None:
+            rewired = rewire.rewire(c.scene, written, _beside(c), _from(wiring, "../" * folder.count("/")))
+            written, order, old = rewired.files, rewired.order, _old_pictures(c, wiring)
+        files = {folder + (k or name.rsplit("/", 1)[-1]): v for k, v in written.items() if not k.startswith("../")}
+        for path, body in _beside(c).items():
+            if path not in old:
+                files.setdefault(folder + path, body)
+        for path, body in files.items():
+            kind = "mesh" if path == name else "texture" if wiring is not None and path in wiring.pictures else "companion"
+            self.delivery.put(path, body, kind)
+        scene = formats.read(files[name], name, c.file.unit_m, {k[len(folder) :]: v for k, v in files.items()})
+        return _again(c, scene, channel, order)
+
+    def _converted(self, c: Chosen, uvs: dict[int, Floats], channel: dict[int, int], wiring: rewire.Wiring | None) -> Chosen:
+        stem = c.file.name.rsplit("/", 1)[-1].rsplit(".", 1)[0]
+        laid = replace(c.scene, meshes=[replace(m, channels=dict(m.channels)) for m in c.scene.meshes])
+        for m, uv in uvs.items():
+            piece = c.pieces[m]
+            assert piece is not None
+            laid.meshes[m].channels[channel[m]] = UvChannel(uv, piece.mesh.channels[piece.channel].triangles)
+        model = self.model if self.joined else Model(pictures=self.taken)
+        add(model, laid, _beside(c), wiring, f"{stem}/" if self.joined else "", channel)
+        if not self.joined:
+            self._put(model, _free(stem, self.format, self.delivery))
+            self.taken |= model.shown
+        return _again(c, laid, channel, {})
+
+    def finish(self) -> None:
+        """Write the one file that all went into, where that was asked for."""
+        if self.format and self.joined:
+            self._put(self.model, self.joined)
+
+    def _put(self, model: Model, name: str) -> None:
+        files = export(model, self.format, name)
+        main = f"{name}.{self.format}"
+        off = differs(model, self.format, formats.read(files[main], main, 1.0, files))
+        if off > _SAME:
+            raise QuiltError(
+                f"{main} does not hold the layout again ({off:.3g} of a tile off). Deliver it as another format, and tell the makers."
+            )
+        for path, body in files.items():
+            self.delivery.put(path, body, "mesh" if path == main else "texture" if path in model.pictures else "companion")
+
+
+def _from(wiring: rewire.Wiring, up: str) -> rewire.Wiring:
+    """A wiring with its paths as they are seen from a folder below."""
+    materials = [replace(m, maps={kind: up + path for kind, path in m.maps.items()}) for m in wiring.materials]
+    return replace(wiring, materials=materials, pictures={up + path: body for path, body in wiring.pictures.items()})
+
+
+def _free(stem: str, format: str, delivery: Delivery) -> str:
+    """A name that no file of the delivery has."""
+    name, number = stem, 2
+    while f"{name}.{format}" in delivery.files:
+        name, number = f"{stem}_{number}", number + 1
+    return name
+
+
+def _again(c: Chosen, scene: Scene, channel: dict[int, int], order: dict[int, NDArray[np.int64]]) -> Chosen:
+    """A file with its new scene. The islands are those that were packed; twins that share an edge would else be one island in it."""
+    given = [None if p is None else p.islands.of_triangle[order.get(m, slice(None))] for m, p in enumerate(c.pieces)]
+    read = {number: analyse(scene, number, False, given) for number in set(channel.values())}
+    return replace(c, scene=scene, pieces=[read[channel[m]][m] if m in channel else None for m in range(len(c.pieces))])
+
+
+def _sheets_of(c: Chosen, settings: dict[str, Any]) -> dict[int, NDArray[np.int64]]:
+    """The sheet of every island of each mesh of a file."""
+    parts = parts_of([c])
+    numbers = parts.pieced(sheet_numbers([c], parts, settings))
+    return dict(zip([m for m, p in enumerate(c.pieces) if p is not None], numbers, strict=True))
+
+
+def _channels(c: Chosen, settings: dict[str, Any]) -> dict[int, int]:
+    """The UV channel that each mesh of a file is written to: that of the sheet that its islands lie on.
+
+    Raises
+    ------
+    QuiltError : one mesh lies on sheets that write different channels
+    """
+    usual = int(settings["channel_out"])
+    channel = {s["id"]: usual if s["channel"] is None else int(s["channel"]) for s in sheets(settings)}
+    out: dict[int, int] = {}
+    for m, numbers in _sheets_of(c, settings).items():
+        found = {channel[int(s)] for s in numbers}
+        if len(found) > 1:
+            piece = c.pieces[m]
+            assert piece is not None
+            raise QuiltError(
+                f"{piece.objects[0].name} lies on sheets that write different UV channels. Put it on one, or give both one channel."
+            )
+        out[m] = found.pop() if found else usual
+    return out
+
+
+def _beside(c: Chosen) -> dict[str, bytes]:
+    bodies = {o.sha: bytes(o.data) for o in Original.objects.filter(sha__in=set(c.file.companions.values()))}
+    return {path: bodies[sha] for path, sha in c.file.companions.items()}
+
+
+def _written(c: Chosen, uvs: dict[int, Floats], channel: dict[int, int]) -> dict[str, bytes]:
+    """The file with its new UVs; where meshes are written to different channels, one channel after the other."""
+    scene, out = c.scene, {}
+    beside = _beside(c)
+    for number in sorted(set(channel.values())) or [0]:
+        out = formats.write(scene, {m: uv for m, uv in uvs.items() if channel[m] == number}, number)
+        beside |= {k: v for k, v in out.items() if k}
+        if len(set(channel.values())) > 1:
+            scene = formats.read(out[""], c.file.name, c.file.unit_m, beside)
+    return out
+
+
+def _old_pictures(c: Chosen, wiring: rewire.Wiring) -> set[str]:
+    """Files that came along and that the new pictures and library have taken the place of: nothing shows them any more. A glTF lists its images
+    itself, used or not, so they stay with it."""
+    if c.scene.format == "gltf":
+        return set()
+    shown = {i for m, of in wiring.of_triangle.items() for i in np.unique(c.scene.meshes[m].materials[of < 0]) if i >= 0}
+    shown |= {i for m, mesh in enumerate(c.scene.meshes) if m not in wiring.of_triangle for i in np.unique(mesh.materials) if i >= 0}
+    new = {kind for m in wiring.materials for kind in m.maps}
+    kept = {p for i in shown for p in c.scene.materials[i].images.values()}
+    gone = {p for m in c.scene.materials for slot, p in m.images.items() if KINDS.get(slot, slot) in new and p not in kept}
+    found = {formats.find_resource(p, c.file.companions) for p in gone}
+    if c.scene.format == "obj" and wiring.materials:
+        found |= {p for p in c.file.companions if p.lower().endswith(".mtl")}
+    return {p for p in found if p}
