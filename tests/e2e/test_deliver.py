@@ -81,6 +81,18 @@ def test_real_objects_with_their_textures_become_one_sheet(page: Page, address: 
                 view = new.bufferViews[new.images[new.textures[info.index].source].bufferView]
                 assert new.binary_blob()[view.byteOffset : view.byteOffset + view.byteLength] == sheet
             assert formats.read(archive.read(f"{name}.glb"), name + ".glb").objects
+    page.get_by_label("Format of the files").select_option("glb")
+    page.get_by_text("All in one file").click()
+    page.get_by_text("One material for each sheet").click()
+    with page.expect_download(timeout=120_000) as download:
+        page.get_by_role("button", name="Make the zip").click()
+    download.value.save_as(tmp_path / "one.zip")
+    with zipfile.ZipFile(tmp_path / "one.zip") as archive:
+        assert [n for n in archive.namelist() if n.endswith(".glb")] == ["One_sheet.glb"]
+        one = pygltflib.GLTF2.load_from_bytes(archive.read("One_sheet.glb"))
+        assert [m.name for m in one.materials] == ["Sheet_1"] and len(one.images) == len(json.loads(archive.read("report.json"))["carried"])
+        scene = formats.read(archive.read("One_sheet.glb"), "One_sheet.glb")
+        assert {o.path.split("/")[0] for o in scene.objects} == set(OBJECTS)
 
 
 def test_a_newer_version_of_a_file_is_taken_over(page: Page, address: str, tmp_path: Path) -> None:

@@ -1,0 +1,70 @@
+/** What a delivery holds, as it was last chosen. */
+
+export const TEMPLATES = { png: 'as pictures, PNG', svg: 'as lines, SVG', both: 'both', none: 'no templates' }
+export const FILLS = { object: 'by object', material: 'by material', island: 'by island', none: 'only outlines' }
+export const IMAGES = {
+  none: 'none',
+  blank: 'blank',
+  checker: 'checker',
+  object: 'a colour for each object',
+  material: 'a colour for each material',
+  island: 'a colour for each island',
+}
+export const FORMATS = {
+  '': 'as they came',
+  glb: 'glTF, GLB',
+  obj: 'OBJ',
+  ply: 'PLY',
+  usdc: 'USD, binary',
+  usda: 'USD, text',
+  usdz: 'USD, package with pictures',
+}
+export const KINDS = { png: 'PNG', tiff: 'TIFF', exr: 'EXR' }
+
+export interface Order {
+  sheet: number | null
+  templates: keyof typeof TEMPLATES
+  template_fill: keyof typeof FILLS
+  template_zone: boolean
+  template_labels: boolean
+  template_wire: boolean
+  template_paper: boolean
+  template_px: number
+  images: keyof typeof IMAGES
+  picture_format: keyof typeof KINDS
+  depth: '8' | '16'
+  alpha: boolean
+  pattern: string
+  format: keyof typeof FORMATS
+  joined: boolean
+  paint: boolean
+  per_sheet: boolean
+  twins_aside: boolean
+}
+
+export const USUAL: Order = {
+  sheet: null,
+  templates: 'png',
+  template_fill: 'object',
+  template_zone: false,
+  template_labels: false,
+  template_wire: false,
+  template_paper: false,
+  template_px: 0,
+  images: 'none',
+  picture_format: 'png',
+  depth: '8',
+  alpha: false,
+  pattern: '{sheet}.{tile}',
+  format: '',
+  joined: false,
+  paint: false,
+  per_sheet: false,
+  twins_aside: false,
+}
+
+/** The choices as they were left; which sheet is asked anew. */
+export function remembered(): Order {
+  const kept = JSON.parse(localStorage.getItem('handover') ?? '{}') as Partial<Order>
+  return { ...USUAL, ...kept, sheet: null }
+}
