@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+import re
 from typing import Any
 
 from quilt_core.deliver.images import ImageRecipe
@@ -116,7 +117,7 @@ def _variants(params: dict[str, Any], settings: dict[str, Any]) -> list[dict[str
 
 
 def _bake(params: dict[str, Any], settings: dict[str, Any]) -> dict[str, Any]:
-    out = {"sheet": sheets(settings)[0]["id"], "px": 1024, "rays": 32, "maps": list(MAPS), "cage": None, "depth": 8} | params
+    out = {"sheet": sheets(settings)[0]["id"], "px": 1024, "rays": 32, "maps": list(MAPS), "cage": None, "depth": 8, "pairs": {}} | params
     sheet_by(settings, out["sheet"])
     whole = all(isinstance(out[k], int) and not isinstance(out[k], bool) for k in ("px", "rays", "depth"))
     if not whole or not (16 <= out["px"] <= 8192 and 1 <= out["rays"] <= 1024 and out["depth"] in (8, 16)):
@@ -126,7 +127,10 @@ def _bake(params: dict[str, Any], settings: dict[str, Any]) -> dict[str, Any]:
     cage = out["cage"]
     if cage is not None and not (isinstance(cage, int | float) and math.isfinite(cage) and 0 < cage < 1e6):
         raise QuiltError("The cage stands off by more than 0 m.")
-    return {k: out[k] for k in ("sheet", "px", "rays", "maps", "cage", "depth")}
+    pairs = out["pairs"]
+    if not isinstance(pairs, dict) or len(pairs) > 10_000 or not all(re.fullmatch(r"\d+/\d+", str(k)) for p in pairs.items() for k in p):
+        raise QuiltError("Pairs name the low object and the one that it gets its detail from.")
+    return {k: out[k] for k in ("sheet", "px", "rays", "maps", "cage", "depth", "pairs")}
 
 
 def delivery(params: dict[str, Any], settings: dict[str, Any]) -> dict[str, Any]:

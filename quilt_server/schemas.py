@@ -66,6 +66,10 @@ class TileFigures(Schema):
     coverage: float
     islands: int
     density: float | None
+    gap_px: float | None = None
+    gap_at: list[str] = []
+    margin_px: float | None = None
+    margin_at: list[str] = []
 
 
 class Figures(Schema):

@@ -2,14 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 
 import numpy as np
 import shapely
 from numpy.typing import NDArray
 
-from ..prove.gaps import LEAST_OVERLAP, Overlaps, overlaps, smallest_gap, smallest_margin
+from ..prove.gaps import LEAST_OVERLAP, Overlaps, closest, margin_of, overlaps
 from ..scene import Floats
 from ..sheet import MeshIslands, transform_regions
 from ..tiles import Grid, corners_of
@@ -20,6 +19,16 @@ _EDGE = 1e-6  # UV units that an island may stick out of its tile: rounding of 3
 
 
 @dataclass(frozen=True)
+class TileGaps:
+    """The smallest gap and margin in px of one tile, infinite where there is nothing to measure between, and the islands that they are at."""
+
+    gap_px: float
+    pair: tuple[int, int]
+    margin_px: float
+    outermost: int
+
+
+@dataclass(frozen=True)
 class LayoutProof:
     """Measured figures of a layout at a map size.
 
@@ -27,7 +36,7 @@ class LayoutProof:
     overlap_px: texels so shared; gap and margin in px (None where there is nothing to measure between);
     outside: islands not wholly inside one UDIM tile; flipped: mirrored islands; `cut`: pairs were too many to
     measure all. `coverage` by tile number 0 = 1001; `shared`: all pairs that share area, in UV units; `twins`: pairs that
-    share texels on purpose, which count neither as overlaps nor for the gap.
+    share texels on purpose, which count neither as overlaps nor for the gap; `tiles`: gaps and margins by tile number, islands through all n.
     """
 
     islands: int
@@ -42,6 +51,7 @@ class LayoutProof:
     coverage: dict[int, tuple[float, int]]
     shared: Overlaps
     twins: int = 0
+    tiles: dict[int, TileGaps] = field(default_factory=dict)
 
     @property
     def ok(self) -> bool:
@@ -103,10 +113,10 @@ def prove(
     own = own * px**2
     texels = shared.area * px[shared.pairs[:, 0]] ** 2
     seen = (texels > _OVERLAP_PX) & ~meant
-    # Where islands overlap the smallest gap is 0; a heap of thousands need not be searched for it.
-    upper = np.setdiff1d(np.arange(len(regions)), shared.pairs[meant].max(axis=1, initial=-1))
-    gap = 0.0 if not meant.all() else _by_tile(smallest_gap, regions[upper], px[upper])
-    margin = _by_tile(smallest_margin, regions, px)
+    lower = shared.pairs[meant].max(axis=1, initial=-1)
+    found = _by_tile(regions, px, mine, lower, shared.pairs[~meant])
+    gap = min((t.gap_px for t in found.values()), default=np.inf)
+    margin = min((t.margin_px for t in found.values()), default=np.inf)
     box = box[~np.isnan(box[:, 0])]
     return LayoutProof(
         islands=len(regions),
@@ -121,17 +131,40 @@ def prove(
         coverage=_coverage(regions, bool(len(shared.pairs))),
         shared=Overlaps(mine[shared.pairs], shared.area, shared.cut),
         twins=int(meant.sum()),
+        tiles=found,
     )
 
 
-def _by_tile(measure: Callable[[NDArray[np.object_]], float], regions: NDArray[np.object_], px: Floats) -> float:
-    """The least of a distance in px over the tiles that regions lie in: tiles are files of their own."""
-    known = ~shapely.is_empty(regions)
-    regions, px = regions[known], px[known]
-    if not len(regions):
-        return float("inf")
-    tile, first, of = np.unique(corners_of(shapely.bounds(regions)), axis=0, return_index=True, return_inverse=True)
-    return min(measure(regions[of.ravel() == t]) * float(px[first[t]]) for t in range(len(tile)))
+def _by_tile(
+    regions: NDArray[np.object_], px: Floats, number: NDArray[np.int64], lower: NDArray[np.int64], shared: NDArray[np.int64]
+) -> dict[int, TileGaps]:
+    """Gaps and margins of every tile that regions lie in: tiles are files of their own.
+
+    Parameters
+    ----------
+    number : (n,) what islands are called in the result; lower : twins that lie on another, left out; shared : (k, 2) pairs that overlap: there the
+        smallest gap is 0, and a heap of thousands need not be searched for it
+    """
+    known = np.flatnonzero(~shapely.is_empty(regions))
+    if not len(known):
+        return {}
+    corner = corners_of(shapely.bounds(regions[known]))
+    keys, of = np.unique(corner, axis=0, return_inverse=True)
+    tile_of = np.full(len(regions), -1)
+    tile_of[known] = of.reshape(-1)
+    out = {}
+    for t, (column, row) in enumerate(keys.astype(int).tolist()):
+        mine = np.flatnonzero(tile_of == t)
+        upper = np.setdiff1d(mine, lower)
+        over = shared[tile_of[shared[:, 0]] == t]
+        gap, i, j = (0.0, *over[0]) if len(over) else closest(regions[upper])
+        if not len(over) and i >= 0:
+            i, j = upper[i], upper[j]
+        margin, k = margin_of(regions[mine])
+        pair = (int(number[i]), int(number[j])) if i >= 0 else (-1, -1)
+        size = float(px[mine[0]])
+        out[1001 + column + 10 * row] = TileGaps(gap * size, pair, margin * size, int(number[mine[k]]))
+    return out
 
 
 def _meant(regions: NDArray[np.object_], group: NDArray[np.int64], shared: Overlaps) -> NDArray[np.bool_]:

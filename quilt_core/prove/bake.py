@@ -22,8 +22,8 @@ MAPS = ("object", "material", "position", "normal object", "normal tangent", "oc
 
 @dataclass(frozen=True)
 class Part:
-    """A placed mesh that is baked: world positions (V, 3), triangles (T, 3), UVs (T, 3, 2) as they lie on the sheet, and for each triangle its
-    island, object and material number (T,)."""
+    """A placed mesh that is baked: world positions (V, 3), triangles (T, 3), UVs (T, 3, 2) as they lie on the sheet, for each triangle its island,
+    object and material number (T,), and normals (T, 3, 3) at its corners."""
 
     positions: Floats
     triangles: NDArray[np.int64]
@@ -36,7 +36,7 @@ class Part:
 
 @dataclass(frozen=True)
 class High:
-    """A detailed mesh that is baked from: world positions (V, 3), triangles (T, 3), normals (V, 3)."""
+    """A detailed mesh that is baked from: world positions (V, 3), triangles (T, 3), normals (T, 3, 3) at their corners."""
 
     positions: Floats
     triangles: NDArray[np.int64]
@@ -73,6 +73,18 @@ def normals_of(mesh: Mesh, positions: Floats) -> Floats:
         np.add.at(total, place[tri[:, k]], face * angle[:, None])
     length = np.linalg.norm(total, axis=1, keepdims=True)
     return (total / np.where(length > 0, length, 1))[place]
+
+
+def shading(given: Floats | None, smooth: Floats, triangles: NDArray[np.integer], world: Floats) -> Floats:
+    """Unit normals (T, 3, 3) in the world at the corners of triangles: those of the file, turned by its placing (4, 4), so that its hard edges stay
+    hard; the smooth ones (V, 3) where it has none."""
+    out = smooth[triangles]
+    turn = world[:3, :3]
+    if given is None or abs(np.linalg.det(turn)) < 1e-30:
+        return out
+    turned = given @ np.linalg.inv(turn)
+    length = np.linalg.norm(turned, axis=2, keepdims=True)
+    return np.where(length > 1e-12, turned / np.maximum(length, 1e-12), out)
 
 
 def curvature_of(mesh: Mesh, positions: Floats, normals: Floats) -> Floats:
@@ -192,7 +204,7 @@ def _joined(parts: list[Part]) -> _Whole:
     return _Whole(
         np.concatenate([empty3, *(p.positions for p in parts)]),
         np.concatenate([np.zeros((0, 3), np.int64), *(p.triangles + s for p, s in zip(parts, starts[:-1], strict=True))]),
-        np.concatenate([np.zeros((0, 3, 2)), *(p.uvs for p in parts)]), np.concatenate([empty3, *(p.normals for p in parts)]),
+        np.concatenate([np.zeros((0, 3, 2)), *(p.uvs for p in parts)]), np.concatenate([np.zeros((0, 3, 3)), *(p.normals for p in parts)]),
         np.concatenate([empty, *(p.owner for p in parts)]), np.concatenate([empty, *(p.material for p in parts)]),
     )  # fmt: skip
 
@@ -201,7 +213,7 @@ def _surface(whole: _Whole, t: NDArray[np.int64], w: Floats) -> tuple[Floats, Fl
     """Position, unit normal, and where u and v point (tangent, across), each (k, 3), at points of triangles."""
     tri = whole.triangles[t]
     at = (whole.positions[tri] * w[:, :, None]).sum(axis=1)
-    normal = (whole.normals[tri] * w[:, :, None]).sum(axis=1)
+    normal = (whole.normals[t] * w[:, :, None]).sum(axis=1)
     normal /= np.maximum(np.linalg.norm(normal, axis=1, keepdims=True), 1e-12)
     p, uv = whole.positions[tri], whole.uvs[t]
     e0, e1 = p[:, 1] - p[:, 0], p[:, 2] - p[:, 0]
@@ -230,7 +242,7 @@ def _detail(
         tri, far, uv = rays.hit(at[mine] + normal[mine] * cage, -normal[mine])
         good = (tri >= 0) & (far <= 2 * cage)
         w = np.column_stack([1 - uv.sum(axis=1), uv])[good]
-        found = (mesh.normals[mesh.triangles[tri[good]]] * w[:, :, None]).sum(axis=1)
+        found = (mesh.normals[tri[good]] * w[:, :, None]).sum(axis=1)
         out[mine[good]] = found / np.maximum(np.linalg.norm(found, axis=1, keepdims=True), 1e-12)
         missed.append(mine[~good])
     return out, np.concatenate(missed)

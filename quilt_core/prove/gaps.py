@@ -17,15 +17,21 @@ _THREADS = 2  # shapely lets go of the interpreter while it measures
 
 
 def smallest_gap(regions: NDArray[np.object_], near: float = 0.0) -> float:
-    """The smallest distance between two regions, 0 where they touch or overlap; infinite for under two.
+    """The smallest distance between two regions; see `closest`."""
+    return closest(regions, near)[0]
+
+
+def closest(regions: NDArray[np.object_], near: float = 0.0) -> tuple[float, int, int]:
+    """The smallest distance between two regions, 0 where they touch or overlap, and which two; infinite and -1 for under two.
 
     Parameters
     ----------
     near : a distance at which two are likely to be found; only the speed depends on it
     """
-    regions = regions[~shapely.is_empty(regions)]
+    known = np.flatnonzero(~shapely.is_empty(regions))
+    regions = regions[known]
     if len(regions) < 2:
-        return float("inf")
+        return float("inf"), -1, -1
     tree = shapely.STRtree(regions)
     box = shapely.total_bounds(regions)
     across = float(np.hypot(box[2] - box[0], box[3] - box[1])) + 1e-9
@@ -34,19 +40,25 @@ def smallest_gap(regions: NDArray[np.object_], near: float = 0.0) -> float:
         i, j = tree.query(regions, predicate="dwithin", distance=reach)
         use = i < j
         if use.any():
-            return float(shapely.distance(regions[i[use]], regions[j[use]]).min())
+            apart = shapely.distance(regions[i[use]], regions[j[use]])
+            k = int(apart.argmin())
+            return float(apart[k]), int(known[i[use][k]]), int(known[j[use][k]])
         if reach > across:
-            return float("inf")
+            return float("inf"), -1, -1
         reach *= 4
 
 
-def smallest_margin(regions: NDArray[np.object_]) -> float:
-    """The smallest distance in UV units of a region to the border of the tile its centre lies in; below 0 outside."""
-    box = shapely.bounds(regions[~shapely.is_empty(regions)])
-    if not len(box):
-        return float("inf")
+def margin_of(regions: NDArray[np.object_]) -> tuple[float, int]:
+    """The smallest distance in UV units of a region to the border of the tile its centre lies in, below 0 outside, and whose it is; infinite and
+    -1 for none."""
+    known = np.flatnonzero(~shapely.is_empty(regions))
+    if not len(known):
+        return float("inf"), -1
+    box = shapely.bounds(regions[known])
     tile = np.floor(0.5 * (box[:, :2] + box[:, 2:]))
-    return float(np.minimum(box[:, :2] - tile, tile + 1 - box[:, 2:]).min())
+    margin = np.minimum(box[:, :2] - tile, tile + 1 - box[:, 2:]).min(axis=1)
+    k = int(margin.argmin())
+    return float(margin[k]), int(known[k])
 
 
 @dataclass(frozen=True)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import io
 import zipfile
+from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import Any
 
@@ -13,7 +14,8 @@ from numpy.typing import NDArray
 
 from quilt_core.deliver.images import encoded
 from quilt_core.errors import QuiltError
-from quilt_core.prove.bake import MAPS, High, Part, bake, curvature_of, normals_of, partner
+from quilt_core.formats.normals import normals
+from quilt_core.prove.bake import MAPS, High, Part, bake, curvature_of, normals_of, partner, shading
 from quilt_core.scene import Floats, MeshObject
 from quilt_core.sheet import transform_rows
 from quilt_core.tiles import place
@@ -48,19 +50,30 @@ def _world(o: MeshObject, positions: Floats) -> Floats:
     return positions @ o.world[:3, :3].T + o.world[:3, 3]
 
 
-def _stage(chosen: list[Chosen], parts: Parts, rows: Floats, on: NDArray[np.bool_]) -> _Stage:
-    """The objects of a sheet, placed in the world; detailed ones (`_high`) are matched to the low one of their name."""
+def pairs_of(chosen: list[Chosen], asked: Mapping[str, str]) -> dict[str, str]:
+    """The detailed object of each low one, by key: the ones that were chosen, and by name where a `_high` has one `_low`."""
+    found: dict[str, dict[bool, str]] = {}
+    for c in chosen:
+        for n, o in enumerate(c.scene.objects):
+            pair = partner(o.name)
+            if pair:
+                found.setdefault(pair[0], {}).setdefault(pair[1], f"{c.file.pk}/{n}")
+    named = {both[False]: both[True] for both in found.values() if len(both) == 2}
+    return {low: high for low, high in (named | dict(asked)).items() if low != high}
+
+
+def _stage(chosen: list[Chosen], parts: Parts, rows: Floats, on: NDArray[np.bool_], pairs: Mapping[str, str]) -> _Stage:
+    """The objects of a sheet, placed in the world; `pairs` gives the detailed one of a low one, by key."""
     out = _Stage([], [], {}, [])
     tables, marks = parts.pieced(rows), parts.pieced(on)
     details: dict[str, High] = {}
-    lows: dict[str, int] = {}
     for c in chosen:
-        for o in c.scene.objects:
-            pair = partner(o.name)
-            if pair and pair[1]:
+        for n, o in enumerate(c.scene.objects):
+            if f"{c.file.pk}/{n}" in pairs.values():
                 mesh = c.scene.meshes[o.mesh]
                 at = _world(o, mesh.positions)
-                details[pair[0]] = High(at, mesh.triangles.astype(np.int64), normals_of(mesh, at))
+                normal = shading(normals(c.scene, o.mesh), normals_of(mesh, at), mesh.triangles, o.world)
+                details[f"{c.file.pk}/{n}"] = High(at, mesh.triangles.astype(np.int64), normal)
     piece_number, owner, materials, island = 0, 0, 0, 0
     for c in chosen:
         for m, piece in enumerate(c.pieces):
@@ -68,30 +81,29 @@ def _stage(chosen: list[Chosen], parts: Parts, rows: Floats, on: NDArray[np.bool
                 continue
             uvs = transform_rows(piece.uvs, piece.islands.of_row, tables[piece_number])
             source, of = piece.mesh.channels[piece.channel], piece.islands.of_triangle
-            for k, o in enumerate(o for o in c.scene.objects if o.mesh == m):
-                pair = partner(o.name)
-                detailed = pair is not None and pair[1]
+            for k, (n, o) in enumerate((n, o) for n, o in enumerate(c.scene.objects) if o.mesh == m):
+                key = f"{c.file.pk}/{n}"
+                # What is baked from is not baked itself, and throws no shadow on its own low mesh.
+                if key in details:
+                    continue
                 # Of several placings of a mesh the first is baked; the others stand where they stand and throw shadows.
-                use = (of >= 0) & marks[piece_number][np.maximum(of, 0)] & (k == 0) & (not detailed)
+                use = (of >= 0) & marks[piece_number][np.maximum(of, 0)] & (k == 0)
                 p = _world(o, piece.mesh.positions)
-                normals = normals_of(piece.mesh, p)
+                smooth = normals_of(piece.mesh, p)
+                normal = shading(normals(c.scene, m), smooth, piece.mesh.triangles, o.world)
                 spot = np.where(use[:, None, None], uvs[np.maximum(source.triangles, 0)], -1e6)
                 number = piece.mesh.materials.astype(np.int64)
                 out.parts.append(
-                    Part(p, piece.mesh.triangles.astype(np.int64), spot, (of + island).astype(np.int64), np.full(len(of), owner), np.where(number < 0, -1, number + materials), normals)
+                    Part(p, piece.mesh.triangles.astype(np.int64), spot, (of + island).astype(np.int64), np.full(len(of), owner), np.where(number < 0, -1, number + materials), normal)
                 )  # fmt: skip
-                out.curve.append(curvature_of(piece.mesh, p, normals))
-                if pair and not detailed:
-                    lows.setdefault(pair[0], owner)
+                out.curve.append(curvature_of(piece.mesh, p, smooth))
+                if pairs.get(key) in details:
+                    out.high[owner] = details[pairs[key]]
                 out.names.append(o.name)
                 owner += 1
             island += piece.islands.count
             piece_number += 1
         materials += len(c.scene.materials)
-    out.high = {lows[name]: mesh for name, mesh in details.items() if name in lows}
-    # What is baked from throws no shadow on its own low mesh.
-    out.parts = [p for p, n in zip(out.parts, out.names, strict=True) if not ((q := partner(n)) and q[1] and q[0] in lows)]
-    out.curve = [v for v, n in zip(out.curve, out.names, strict=True) if not ((q := partner(n)) and q[1] and q[0] in lows)]
     return out
 
 
@@ -107,7 +119,7 @@ def run_bake(job: Job) -> None:
     on = sheet_numbers(chosen, parts, settings) == number
     if not on.any():
         raise QuiltError("Nothing lies on this sheet. Move objects to it first.")
-    stage = _stage(chosen, parts, parts.whole(from_npz(before.tables)), on)
+    stage = _stage(chosen, parts, parts.whole(from_npz(before.tables)), on, pairs_of(chosen, job.params["pairs"]))
     tiles = grid(flat)
     body = io.BytesIO()
     found: list[dict[str, Any]] = []

@@ -18,7 +18,7 @@ from quilt_core.deliver import template
 from quilt_core.density import densities, spread
 from quilt_core.errors import QuiltError
 from quilt_core.faults.findings import find, joined
-from quilt_core.faults.layout import prove
+from quilt_core.faults.layout import LayoutProof, prove
 from quilt_core.formats.pictures import channels, pictures
 from quilt_core.prove.gaps import Overlaps
 from quilt_core.scene import Floats, Mesh, Scene
@@ -271,26 +271,37 @@ def figures_of(
         **report.proof_figures(proof), "islands": proof.islands, "map_px": tiles.px, "twins": proof.twins,
         "coverage": sum(c * texels[n] for n, (c, _) in used.items()) / max(1, sum(texels.values())),
         "density": None if found is None else found.median,
-        "tiles": _tile_figures(parts, rows, mine, tiles, proof.coverage, d, world),
+        "tiles": _tile_figures(parts, rows, mine, tiles, proof, d, world),
     }, proof.shared  # fmt: skip
 
 
 def _tile_figures(
-    parts: Parts, rows: Floats, mine: NDArray[np.bool_], tiles: Grid, coverage: dict[int, tuple[float, int]], d: Floats, world: Floats
+    parts: Parts, rows: Floats, mine: NDArray[np.bool_], tiles: Grid, proof: LayoutProof, d: Floats, world: Floats
 ) -> list[dict[str, Any]]:
-    """Coverage, number of islands and median density of every tile of the sheet, and of others where islands lie."""
+    """Coverage, number of islands, median density, smallest gap and margin (with the islands there) of every tile of the sheet, and of others where
+    islands lie."""
+    names = parts.names()
+
+    def named(*islands: int) -> list[str]:
+        return [names[i] for i in islands if i >= 0]
+
     if not parts.pieces:
         return []
     box = shapely.bounds(regions_of(parts, rows)[mine])
     with np.errstate(invalid="ignore"):
         corner = np.nan_to_num(corners_of(box), nan=-1.0).astype(np.int64)
     out = []
-    for n in sorted({*tiles.numbers, *coverage}):
+    for n in sorted({*tiles.numbers, *proof.coverage}):
         column, row = place(n)
         found = spread(d[here], world[here]) if (here := (corner == (column, row)).all(axis=1)).any() else None
-        share, count = coverage.get(n, (0.0, 0))
+        share, count = proof.coverage.get(n, (0.0, 0))
         px = tiles.tile_px.get(n, tiles.px)
-        out.append({"tile": n, "px": px, "coverage": share, "islands": count, "density": None if found is None else found.median})
+        gaps = proof.tiles.get(n)
+        out.append(
+            {"tile": n, "px": px, "coverage": share, "islands": count, "density": None if found is None else found.median,
+             "gap_px": gaps.gap_px if gaps and np.isfinite(gaps.gap_px) else None, "gap_at": named(*gaps.pair) if gaps else [],
+             "margin_px": gaps.margin_px if gaps and np.isfinite(gaps.margin_px) else None, "margin_at": named(gaps.outermost) if gaps else []}
+        )  # fmt: skip
     return out
 
 

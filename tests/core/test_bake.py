@@ -5,13 +5,14 @@ from __future__ import annotations
 import numpy as np
 import pytest
 
-from quilt_core.prove.bake import High, Part, _Rays, bake, curvature_of, normals_of, partner
+from quilt_core.prove.bake import High, Part, _Rays, bake, curvature_of, normals_of, partner, shading
 from quilt_core.scene import Mesh
 
 
 def part_of(positions: np.ndarray, triangles: np.ndarray, uvs: np.ndarray, normals: np.ndarray, owner: int = 0) -> Part:
     n = len(triangles)
-    return Part(positions, triangles.astype(np.int64), uvs, np.full(n, owner), np.full(n, owner), np.full(n, owner), normals)
+    at = normals[triangles] if normals.ndim == 2 else normals
+    return Part(positions, triangles.astype(np.int64), uvs, np.full(n, owner), np.full(n, owner), np.full(n, owner), at)
 
 
 def plane(size: float, height: float = 0.0, up: float = 1.0, owner: int = 0, u0: float = 0.0) -> Part:
@@ -91,12 +92,24 @@ def test_the_bottom_of_an_open_box() -> None:
     assert found.maps["occlusion"].mean() == pytest.approx(wanted, abs=0.01)
 
 
+def test_normals_of_the_file_are_turned_with_the_object() -> None:
+    """A roof stretched to twice its width: (1, 1, 0) / sqrt 2 becomes (1, 2, 0) / sqrt 5, since normals go with the inverse (arithmetic)."""
+    roof = Mesh("roof", np.array([[0, 1, 0], [1, 0, 0], [0, 1, 1.0]]), np.array([[0, 1, 2]], np.int32), np.zeros(1, np.int32), {})
+    given = np.full((1, 3, 3), [0.5**0.5, 0.5**0.5, 0.0])
+    smooth = normals_of(roof, roof.positions * [2, 1, 1])
+    found = shading(given, smooth, roof.triangles, np.diag([2.0, 1.0, 1.0, 1.0]))
+    assert found[0] == pytest.approx(np.tile([1 / 5**0.5, 2 / 5**0.5, 0], (3, 1)))
+    assert np.abs(found[0] @ (roof.positions * [2, 1, 1])[[1, 2]].T - found[0] @ (roof.positions * [2, 1, 1])[[0, 0]].T).max() < 1e-12
+    assert shading(None, smooth, roof.triangles, np.eye(4)) == pytest.approx(smooth[roof.triangles])
+    assert shading(given * 0, smooth, roof.triangles, np.eye(4)) == pytest.approx(smooth[roof.triangles]), "no length, no normal"
+
+
 def test_a_detailed_mesh_gives_its_normals_along_rays() -> None:
     """A flat detailed mesh whose normals lean by 0.3 toward +x: u runs along x here, so the tangent-space normal leans toward +u; v runs along -z."""
     low = plane(2.0)
     lean = np.array([0.3, np.sqrt(1 - 0.13), -0.2])
     detail = plane(2.0, 0.01)
-    high = High(detail.positions, detail.triangles, np.tile(lean, (4, 1)))
+    high = High(detail.positions, detail.triangles, np.tile(lean, (len(detail.triangles), 3, 1)))
     found = bake([low], {0: high}, 32, maps=("normal tangent", "normal object"))
     assert found.maps["normal tangent"].reshape(-1, 3) * 2 - 1 == pytest.approx(np.tile([0.3, 0.2, lean[1]], (1024, 1)), abs=1e-5)
     assert found.maps["normal object"].reshape(-1, 3) * 2 - 1 == pytest.approx(np.tile(lean, (1024, 1)), abs=1e-5)

@@ -7,6 +7,7 @@ import pytest
 
 from quilt_core import formats
 from quilt_core.faults.findings import Findings, find
+from quilt_core.faults.layout import prove
 from quilt_core.faults.listing import Fault, Limits, listing, target_of
 from quilt_core.faults.mesh import mesh_faults
 from quilt_core.sheet import IDENTITY, MeshIslands, analyse
@@ -70,6 +71,22 @@ def test_gaps_and_margins_in_px() -> None:
     assert found["gap"].places[0] == pytest.approx([0.303, found["gap"].places[0][1]])
     assert found["margin"].count == 1 and list(found["margin"].islands) == [0]
     assert "gap" not in faults(squares([(0.1, 0.1, 0.3, 0.3), (0.306, 0.1, 0.5, 0.3)]), padding_px=6.0)
+
+
+def test_every_tile_says_where_it_is_narrowest() -> None:
+    """Arithmetic at 1000 px (1002: 500): gaps of 0.02 and 0.1, margins of 0.05 and 0.01."""
+    boxes = [(0.05, 0.1, 0.4, 0.5), (0.42, 0.1, 0.6, 0.5), (0.7, 0.1, 0.9, 0.5), (1.2, 0.1, 1.5, 0.99), (1.6, 0.1, 1.8, 0.5)]
+    piece = analyse(formats.read(squares(boxes), "a.obj"), 0)[0]
+    assert piece is not None
+    found = prove([piece], None, 1000, (2, 1), tile_px={1002: 500}).tiles
+    assert found[1001].gap_px == pytest.approx(20) and found[1001].pair == (0, 1)
+    assert found[1001].margin_px == pytest.approx(50) and found[1001].outermost == 0
+    assert found[1002].gap_px == pytest.approx(50) and found[1002].pair == (3, 4)
+    assert found[1002].margin_px == pytest.approx(5) and found[1002].outermost == 3
+    part = prove([piece], None, 1000, (2, 1), only=np.array([False, True, True, True, False])).tiles
+    assert part[1001].pair == (1, 2) and part[1002].pair == (-1, -1)
+    over = prove([analyse(formats.read(squares([*boxes, (0.3, 0.3, 0.5, 0.4)]), "a.obj"), 0)[0]], None, 1000, (2, 1)).tiles  # type: ignore[list-item]
+    assert over[1001].gap_px == 0 and 5 in over[1001].pair and over[1002].gap_px == pytest.approx(100)
 
 
 def test_islands_that_touch_have_no_gap() -> None:

@@ -53,6 +53,19 @@ def test_normals_come_from_the_high_mesh_of_the_same_name(browser: Browser) -> N
     assert browser.client.get(f"/api/jobs/{made['id']}/baked/1/1002/occlusion.png").status_code == 404
 
 
+def test_a_pair_can_be_chosen_whatever_the_names(browser: Browser) -> None:
+    browser.upload(pair__obj=PAIR.replace(b"crate_low", b"lid").replace(b"crate_high", b"sculpt"))
+    low, high = (o["key"] for o in browser.state()["objects"])
+    plain = job(browser, "bake", px=64, rays=1, maps=["normal tangent"])
+    assert plain["result"]["pairs"] == []
+    made = job(browser, "bake", px=64, rays=1, cage=0.2, maps=["normal tangent"], pairs={low: high})
+    assert made["result"]["pairs"] == ["lid"]
+    normal = values(browser, made["id"], "normal tangent") * 2 - 1
+    assert normal[32, 10] == pytest.approx(np.array([-0.2, 0.0, 1.0]) / np.sqrt(1.04), abs=0.01)
+    short = job(browser, "bake", px=64, rays=1, cage=0.005, maps=["normal tangent"], pairs={low: high})
+    assert short["result"]["tiles"][0]["missed"] == 64 * 64, "the detail lies beyond the cage"
+
+
 def test_overlaps_are_counted_in_texels(browser: Browser) -> None:
     browser.upload(two__obj=squares([(0.1, 0.1, 0.5, 0.5), (0.3, 0.1, 0.7, 0.5)]))
     made = job(browser, "bake", px=100, maps=["object"], depth=16)
@@ -61,5 +74,16 @@ def test_overlaps_are_counted_in_texels(browser: Browser) -> None:
 
 def test_bakes_that_cannot_be_are_refused(browser: Browser) -> None:
     browser.upload(plane__obj=PLANE)
-    for wrong in ({"px": 5}, {"px": "a"}, {"rays": 0}, {"maps": ["gloss"]}, {"maps": []}, {"cage": -1}, {"depth": 12}, {"sheet": 7}):
+    for wrong in (
+        {"px": 5},
+        {"px": "a"},
+        {"rays": 0},
+        {"maps": ["gloss"]},
+        {"maps": []},
+        {"cage": -1},
+        {"pairs": {"a": "b"}},
+        {"pairs": 3},
+        {"depth": 12},
+        {"sheet": 7},
+    ):
         job(browser, "bake", 422, **wrong)

@@ -993,8 +993,22 @@ export interface components {
             coverage: number;
             /** Density */
             density: number | null;
+            /**
+             * Gap At
+             * @default []
+             */
+            gap_at: string[];
+            /** Gap Px */
+            gap_px?: number | null;
             /** Islands */
             islands: number;
+            /**
+             * Margin At
+             * @default []
+             */
+            margin_at: string[];
+            /** Margin Px */
+            margin_px?: number | null;
             /** Px */
             px: number;
             /** Tile */

@@ -23,7 +23,13 @@ export function Deliver() {
   const go = () => {
     const { images, picture_format, depth, alpha, ...rest } = order
     const asked = { fill: images, format: picture_format, depth: Number(depth), alpha, colour: [0.5, 0.5, 0.5] }
-    void start('deliver', { ...rest, paint: order.paint && !!kinds.length, images: images === 'none' ? null : asked })
+    const joined = order.joined && order.format !== '' && (state?.files.length ?? 0) > 1
+    void start('deliver', {
+      ...rest,
+      joined,
+      paint: order.paint && !!kinds.length,
+      images: images === 'none' ? null : asked,
+    })
   }
   return (
     <>
@@ -38,10 +44,21 @@ export function Deliver() {
           />
         </Setting>
       )}
+      <Setting name="Files" text="Names, places and channels go along; OBJ and PLY hold one channel and no hierarchy.">
+        <Choice label="Format of the files" value={order.format} options={FORMATS} set={(format) => put({ format })} />
+      </Setting>
+      {order.format !== '' && (state?.files.length ?? 0) > 1 && (
+        <Tick on={order.joined} set={(joined) => put({ joined })}>
+          <Text fontWeight="600">All in one file</Text>
+          <Text color="faded" fontSize="xs">
+            {state?.files.length} files become one; their names become its topmost groups.
+          </Text>
+        </Tick>
+      )}
       <Setting
         name="UV channel to write"
         text={
-          oneChannel
+          oneChannel && order.format === ''
             ? 'OBJ and PLY have channel 0 only; glTF and USD can take the layout in a free channel and keep the old UVs.'
             : 'A free channel leaves the UVs that the old textures use as they were.'
         }
@@ -54,20 +71,11 @@ export function Deliver() {
         />
       </Setting>
       <Text color="faded" mb="3">
-        The layout of channel {from} goes into channel {to}. Names, hierarchy, normals, animations and other channels
-        stay as they were. The report is measured on the files that go into the zip.
+        The layout of channel {from} goes into channel {to}.{' '}
+        {order.format === ''
+          ? 'Names, hierarchy, normals, animations and other channels stay as they were. The report is measured on the files that go into the zip.'
+          : 'Geometry, names, normals, channels and materials are written anew; animations stay behind. Each new file is read again and compared.'}
       </Text>
-      <Setting name="Files" text="Names, places and channels go along; OBJ and PLY hold one channel and no hierarchy.">
-        <Choice label="Format of the files" value={order.format} options={FORMATS} set={(format) => put({ format })} />
-      </Setting>
-      {order.format !== '' && (
-        <Tick on={order.joined} set={(joined) => put({ joined })}>
-          <Text fontWeight="600">All in one file</Text>
-          <Text color="faded" fontSize="xs">
-            {state?.files.length ?? 0} files become one; their names become its topmost groups.
-          </Text>
-        </Tick>
-      )}
       <Tick on={order.paint} set={(paint) => put({ paint })} disabled={!kinds.length}>
         <Text fontWeight="600">Carry the old paint over</Text>
         <Text color="faded" fontSize="xs">

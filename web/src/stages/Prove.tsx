@@ -76,19 +76,9 @@ export function Prove() {
       <Figure name="Islands that overlap themselves" value={String(f.overlap.self)} good={!f.overlap.self} />
       <Figure name="Outside or astride" value={String(f.outside)} good={!f.outside} />
       <Figure name="Mirrored islands" value={String(f.flipped)} good={!f.flipped} />
+      <Tiles tiles={f.tiles.filter((t) => t.islands)} padding={flat.padding_px} margin={flat.margin_px} />
       <BleedProof bleed={row.bleed ?? null} />
       <TestBake />
-      {f.tiles.length > 1 && (
-        <Box my="3">
-          {f.tiles.map((t) => (
-            <Figure
-              key={t.tile}
-              name={`Tile ${t.tile}, ${t.px} px`}
-              value={`${t.islands} islands, ${(100 * t.coverage).toFixed(1)} %${t.density ? `, ${t.density.toPrecision(4)} px/m` : ''}`}
-            />
-          ))}
-        </Box>
-      )}
       {f.limiting.length > 0 && (
         <Text my="3">
           What bounds the density: {f.limiting.slice(0, 3).join('; ')}
@@ -102,6 +92,45 @@ export function Prove() {
       </Box>
     </>
   )
+}
+
+interface Asked {
+  tiles: components['schemas']['TileFigures'][]
+  padding: number
+  margin: number
+}
+
+/** What every tile has, and where its islands lie closest. */
+function Tiles({ tiles, padding, margin }: Asked) {
+  const { select } = useQuilt()
+  const px = (v: number) => `${v.toFixed(2)} px`
+  return tiles.map((t) => (
+    <Box key={t.tile} my="3" role="group" aria-label={`Tile ${t.tile}`}>
+      <Text fontWeight="600" fontSize="sm">
+        Tile {t.tile}, {t.px} px
+      </Text>
+      <Text color="faded" fontSize="xs">
+        {t.islands} islands, {(100 * t.coverage).toFixed(1)} %{t.density ? `, ${t.density.toPrecision(4)} px/m` : ''}
+      </Text>
+      {[
+        { name: 'narrowest gap', value: t.gap_px, at: t.gap_at, asked: padding },
+        { name: 'nearest to the border', value: t.margin_px, at: t.margin_at, asked: margin },
+      ].map(
+        (m) =>
+          m.value !== null &&
+          m.value !== undefined && (
+            <Flex key={m.name} align="center" fontSize="xs">
+              <Text flex="1" color={m.value < m.asked - 1e-3 ? 'madder' : undefined}>
+                {m.name} {px(m.value)}
+              </Text>
+              <Button size="2xs" variant="ghost" onClick={() => select(m.at ?? [], false, true)}>
+                {(m.at?.length ?? 0) > 1 ? 'Show both' : 'Show it'}
+              </Button>
+            </Flex>
+          ),
+      )}
+    </Box>
+  ))
 }
 
 /** Down to which mip level no neighbour's colour arrives: measured, next to the habit. */

@@ -16,6 +16,8 @@ export function TestBake() {
   const [px, setPx] = useState(1024)
   const [rays, setRays] = useState(32)
   const [depth, setDepth] = useState<'8' | '16'>('8')
+  const [cage, setCage] = useState(0)
+  const [pairs, setPairs] = useState<Record<string, string>>({})
   if (!state) return null
   const now = sheetBy(state.settings, sheet).id
   const mine = baked?.sheet === now ? baked : null
@@ -40,12 +42,16 @@ export function TestBake() {
       <Setting name="Rays" text="For each texel of the occlusion map.">
         <NumberField name="Rays" value={rays} unit="" least={1} most={1024} whole set={setRays} />
       </Setting>
+      <Setting name="Cage" text="How far off the low mesh rays start, and how deep they go. 0: a fiftieth of all.">
+        <NumberField name="Cage" value={cage} unit="m" least={0} most={1000} set={setCage} />
+      </Setting>
+      <Pairs pairs={pairs} set={setPairs} />
       <Flex gap="2" align="center">
         <Button
           size="xs"
           variant="outline"
           disabled={!!job}
-          onClick={() => void start('bake', { sheet: now, px, rays, depth: Number(depth) })}
+          onClick={() => void start('bake', { sheet: now, px, rays, depth: Number(depth), cage: cage || null, pairs })}
         >
           Bake a test
         </Button>
@@ -82,6 +88,60 @@ export function TestBake() {
           </Box>
         </Box>
       )}
+    </Box>
+  )
+}
+
+interface Chosen {
+  pairs: Record<string, string>
+  set: (pairs: Record<string, string>) => void
+}
+
+/** Which object gets its detail from which, besides those that are named so. */
+function Pairs({ pairs, set }: Chosen) {
+  const { state } = useQuilt()
+  const objects = state?.objects ?? []
+  const [low, setLow] = useState('')
+  const name = (key: string) => objects.find((o) => o.key === key)?.name ?? 'gone'
+  const lows = objects.filter((o) => o.islands && !o.left_out && !(o.key in pairs))
+  return (
+    <Box mb="2">
+      <Setting name="Detail" text="A low object, and the one that its normals come from.">
+        <Choice
+          label="Low object of a pair"
+          value={low}
+          options={[['', 'choose'], ...lows.map((o) => [o.key, o.name] as const)]}
+          set={setLow}
+        />
+      </Setting>
+      {low && (
+        <Choice
+          label="Detailed object of a pair"
+          value=""
+          options={[
+            ['', `${name(low)} from`],
+            ...objects.filter((o) => o.key !== low).map((o) => [o.key, o.name] as const),
+          ]}
+          set={(high) => {
+            set({ ...pairs, [low]: high })
+            setLow('')
+          }}
+        />
+      )}
+      {Object.entries(pairs).map(([of, from]) => (
+        <Flex key={of} align="center" fontSize="xs">
+          <Text flex="1">
+            {name(of)} from {name(from)}
+          </Text>
+          <Button
+            size="2xs"
+            variant="ghost"
+            onClick={() => set(Object.fromEntries(Object.entries(pairs).filter(([key]) => key !== of)))}
+          >
+            Part them
+          </Button>
+        </Flex>
+      ))}
     </Box>
   )
 }
