@@ -11,7 +11,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from quilt_core import formats, report
+from quilt_core import report
 from quilt_core.deliver import template
 from quilt_core.deliver.images import ImageRecipe, encoded, tile_image
 from quilt_core.deliver.page import page, verdict
@@ -23,7 +23,7 @@ from quilt_core.scene import Scene
 from quilt_core.sheet import MeshIslands
 from quilt_core.tiles import Grid, place
 
-from . import files
+from . import files, handing
 
 
 def add(commands: Any, common: argparse.ArgumentParser, tiles: Any) -> None:
@@ -37,6 +37,7 @@ def add(commands: Any, common: argparse.ArgumentParser, tiles: Any) -> None:
     d.add_argument("--format", choices=("png", "tiff", "exr"), default="png", help="of tile images (png)")
     d.add_argument("--depth", type=int, choices=(8, 16), default=8, help="bits of tile images (8)")
     d.add_argument("--name", default="sheet", help="of the sheet: its files are called name.1001.png")
+    handing.options(d)
 
 
 def _put(out: Path, made: dict[str, tuple[bytes, str]]) -> None:
@@ -55,6 +56,7 @@ def _put(out: Path, made: dict[str, tuple[bytes, str]]) -> None:
         for name, (body, kind) in sorted(made.items())
     ]
     for name, (body, _) in made.items():
+        (out / name).parent.mkdir(parents=True, exist_ok=True)
         (out / name).write_bytes(body)
     (out / "manifest.json").write_text(json.dumps({"files": manifest}, indent=2) + "\n")
 
@@ -84,7 +86,8 @@ def _image(args: argparse.Namespace, pieces: list[MeshIslands], tile: int) -> by
 def deliver(args: argparse.Namespace, scenes: list[Scene]) -> dict[str, Any]:
     """Make everything; returns the report."""
     files.check_out(args.out, args.files)
-    pieces = report.pieces_of(report.analyse_all(scenes, args.channel_in))
+    analysed = report.analyse_all(scenes, args.channel_in)
+    pieces = report.pieces_of(analysed)
     if not pieces:
         raise QuiltError(f"No object has UVs in channel {args.channel_in}.")
     padding = args.padding if args.padding is not None else 8 * args.map / 2048
@@ -117,16 +120,11 @@ def deliver(args: argparse.Namespace, scenes: list[Scene]) -> dict[str, Any]:
             made[f"{args.name}.template.{t}.svg"] = template.draw_svg(regions, owner, args.map, t, extras=extras), "template"
         if args.images != "none":
             made[f"{args.name}.{t}.{args.format}"] = _image(args, pieces, t), "image"
-    for scene, source in zip(scenes, args.files, strict=True):
-        made[scene.file] = source.read_bytes(), "mesh"
-        beside = files.Beside(source.parent)
-        for reference in scene.references:
-            path = formats.find_resource(reference, beside)
-            if path is not None and "/" not in path:
-                made.setdefault(path, (beside[path], "companion"))
+    handed = handing.hand(args, analysed, grid)
+    made |= handed.made
     sheet = {"name": args.name, "figures": figures, "bleed": found, "padding_px": padding, "margin_px": padding / 2, "pictures": pictures}
-    made["report.html"] = page(f"{args.name}: layout report", [sheet], []), "report"
-    result = {"ok": ok, "verdict": words, "reasons": reasons, **figures, "bleed": found}
+    made["report.html"] = page(f"{args.name}: layout report", [sheet], handed.carried), "report"
+    result = {"ok": ok, "verdict": words, "reasons": reasons, **figures, "bleed": found, "carried": handed.carried, "notes": handed.notes}
     made["report.json"] = (json.dumps(result, indent=2) + "\n").encode(), "report"
     _put(args.out, made)
     return result

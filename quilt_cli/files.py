@@ -9,6 +9,8 @@ from quilt_core import formats
 from quilt_core.errors import FileError
 from quilt_core.scene import Scene
 
+UNITS = {"m": 1.0, "cm": 0.01, "mm": 0.001, "in": 0.0254, "ft": 0.3048}
+
 
 class Beside(Mapping[str, bytes]):
     """The files in and below a folder, read when asked for. Nothing outside the folder can be named."""

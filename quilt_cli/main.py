@@ -20,8 +20,6 @@ from quilt_core.sheet import MeshIslands, transform_rows
 
 from . import deliver, files
 
-UNITS = {"m": 1.0, "cm": 0.01, "mm": 0.001, "in": 0.0254, "ft": 0.3048}
-
 
 def _tiles(text: str) -> tuple[int, int]:
     columns, _, rows = text.lower().partition("x")
@@ -47,7 +45,7 @@ def parser() -> argparse.ArgumentParser:
     common = argparse.ArgumentParser(add_help=False)
     common.add_argument("files", nargs="+", type=Path, metavar="FILE")
     common.add_argument("--map", type=_map, default=2048, metavar="PX", help="map size (2048)")
-    common.add_argument("--unit", choices=UNITS, default="m", help="unit of files that do not say (m)")
+    common.add_argument("--unit", choices=files.UNITS, default="m", help="unit of files that do not say (m)")
     common.add_argument("--channel-in", type=int, default=0, metavar="N", help="UV channel that is read (0)")
     common.add_argument("--json", action="store_true", help="print the figures as JSON")
     i = commands.add_parser("inspect", parents=[common], help="what is in the files and what is wrong with their UVs")
@@ -92,7 +90,7 @@ def main(argv: list[str] | None = None) -> int:
 def _scenes(args: argparse.Namespace) -> list[Scene]:
     if args.channel_in < 0:
         raise QuiltError("A UV channel is 0 or more.")
-    return [files.read(path, UNITS[args.unit]) for path in args.files]
+    return [files.read(path, files.UNITS[args.unit]) for path in args.files]
 
 
 def _say(args: argparse.Namespace, figures: dict[str, Any], text: list[str]) -> None:
@@ -206,7 +204,7 @@ def _write(args: argparse.Namespace, analysed: list[report.Analysed], tables: li
                 at += 1
         outputs = formats.write(scene, uvs, args.channel_out)
         files.write(scene, args.out, source, outputs)
-        out.append(files.read(args.out / scene.file, UNITS[args.unit]))
+        out.append(files.read(args.out / scene.file, files.UNITS[args.unit]))
     return out
 
 

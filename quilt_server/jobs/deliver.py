@@ -13,6 +13,7 @@ from numpy.typing import NDArray
 from quilt_core.deliver import template
 from quilt_core.deliver.images import ImageRecipe, encoded, tile_image
 from quilt_core.deliver.page import page, verdict
+from quilt_core.deliver.paint import Paint
 from quilt_core.errors import QuiltError
 from quilt_core.formats import rewire
 from quilt_core.prove.texels import owners as texel_owners
@@ -36,10 +37,10 @@ from ..projects.reading import (
 )
 from ..projects.sheets import grid, of_sheet, sheets
 from ..projects.state import settings_of
-from .painting import Paint, paint
+from .painting import coat_of, paint_sheets
 from .progress import report_progress
 from .proving import bleed_of
-from .writing import Delivery, Writer
+from .writing import Delivery, Writer, sheets_of
 
 MOST_TILES = 100  # templates in one zip
 
@@ -66,16 +67,18 @@ def run_deliver(job: Job) -> None:
     on = sheet_numbers(chosen, parts, settings)
     if order.sheet is not None:
         chosen, parts, on = _only(chosen, settings, int(order.sheet))
-    rows = parts.whole(from_npz(head.layout.tables))
-    painted = paint(job, chosen, parts, rows, settings, order.per_sheet) if order.paint else None
+    own = from_npz(head.layout.tables)
+    rows = parts.whole(own)
+    coats = [coat_of(c, own[str(c.file.pk)], sheets_of(c, settings)) for c in chosen] if order.paint else []
+    painted = paint_sheets(job, coats, settings, order.per_sheet) if order.paint else None
     placed = _aside(rows, on, twin_groups(parts, settings), settings) if order.twins_aside else rows
     delivery = Delivery({}, {})
     again: list[Chosen] = []
-    tables = parts.merged(from_npz(head.layout.tables), parts.pieced(placed))
+    tables = parts.merged(own, parts.pieced(placed))
     writer = Writer(delivery, settings, painted, order.per_sheet, order.format, rewire.safe_name(project.name) if order.joined else "")
     for n, c in enumerate(chosen):
         report_progress(job, {"text": f"Writing {c.file.name}", "part": n / len(chosen)})
-        again.append(writer.write(c, tables[str(c.file.pk)]))
+        again.append(writer.write(c, tables[str(c.file.pk)], coats[n] if coats else None))
     writer.finish()
     report_progress(job, {"text": "Proving what was written", "part": 0.9})
     figures = _figures(project, settings, chosen, again, order, painted)

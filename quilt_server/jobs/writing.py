@@ -12,17 +12,17 @@ import numpy as np
 from numpy.typing import NDArray
 
 from quilt_core import formats
+from quilt_core.deliver.paint import Coat, Paint, wiring
 from quilt_core.errors import QuiltError
 from quilt_core.formats import rewire
 from quilt_core.formats.export import Model, add, differs, export
 from quilt_core.formats.pictures import KINDS
 from quilt_core.scene import Floats, Scene, UvChannel
-from quilt_core.sheet import MeshIslands, analyse, transform_rows
+from quilt_core.sheet import analyse, transform_rows
 
 from ..projects.models import Original
 from ..projects.reading import Chosen, parts_of, sheet_numbers
 from ..projects.sheets import sheets
-from .painting import Paint, wiring_of
 
 _SAME = 1e-4  # of a tile: what rounding of a format may move a UV
 
@@ -70,46 +70,36 @@ class Writer:
     model: Model = field(default_factory=Model)
     taken: dict[str, bytes] = field(default_factory=dict)  # pictures of all files that were written
 
-    def write(self, c: Chosen, table: Floats) -> Chosen:
+    def write(self, c: Chosen, table: Floats, coat: Coat | None) -> Chosen:
         """Put a file with its new UVs and companions into the zip; returns it as read back from what was written (in another format: as it was
         handed to the writer, whose file is read again and compared)."""
         starts, channel = c.starts(), _channels(c, self.settings)
         pieces = {m: p for m, p in enumerate(c.pieces) if p is not None}
         uvs = {m: transform_rows(p.uvs, p.islands.of_row, table[starts[m] : starts[m] + p.islands.count]) for m, p in pieces.items()}
-        wiring = None
-        if self.painted is not None:
-            wiring = self._wiring(c, pieces, uvs)
-            wiring.channel = next(iter(channel.values()), 0)
-        return self._converted(c, uvs, channel, wiring) if self.format else self._as_it_came(c, uvs, channel, wiring)
+        wired = None
+        if self.painted is not None and coat is not None:
+            names = {s["id"]: s["name"] for s in sheets(self.settings)}
+            wired = wiring(self.painted, coat, names, self.per_sheet, next(iter(channel.values()), 0))
+        return self._converted(c, uvs, channel, wired) if self.format else self._as_it_came(c, uvs, channel, wired)
 
-    def _wiring(self, c: Chosen, pieces: dict[int, MeshIslands], uvs: dict[int, Floats]) -> rewire.Wiring:
-        assert self.painted is not None
-        on = _sheets_of(c, self.settings)
-        sheets_of = {m: np.where(p.islands.of_triangle >= 0, on[m][np.maximum(p.islands.of_triangle, 0)], -1) for m, p in pieces.items()}
-        corners = {m: uvs[m][p.mesh.channels[p.channel].triangles] for m, p in pieces.items()}
-        names = {s["id"]: s["name"] for s in sheets(self.settings)}
-        wiring = wiring_of(self.painted, c, sheets_of, corners, names, self.per_sheet)
-        wiring.pictures = {path: body for path, body in self.painted.pictures.items() if "/differences/" not in path}
-        return wiring
-
-    def _as_it_came(self, c: Chosen, uvs: dict[int, Floats], channel: dict[int, int], wiring: rewire.Wiring | None) -> Chosen:
+    def _as_it_came(self, c: Chosen, uvs: dict[int, Floats], channel: dict[int, int], wired: rewire.Wiring | None) -> Chosen:
         name = c.file.name
         folder = name.rsplit("/", 1)[0] + "/" if "/" in name else ""
         written, order, old = _written(c, uvs, channel), {}, set[str]()
-        if wiring is not None:
-            rewired = rewire.rewire(c.scene, written, _beside(c), _from(wiring, "../" * folder.count("/")))
-            written, order, old = rewired.files, rewired.order, _old_pictures(c, wiring)
+        if wired is not None:
+            rewired = rewire.rewire(c.scene, written, _beside(c), _from(wired, "../" * folder.count("/")))
+            written, order, old = rewired.files, rewired.order, _old_pictures(c, wired)
         files = {folder + (k or name.rsplit("/", 1)[-1]): v for k, v in written.items() if not k.startswith("../")}
         for path, body in _beside(c).items():
             if path not in old:
                 files.setdefault(folder + path, body)
         for path, body in files.items():
-            kind = "mesh" if path == name else "texture" if wiring is not None and path in wiring.pictures else "companion"
+            kind = "mesh" if path == name else "texture" if wired is not None and path in wired.pictures else "companion"
             self.delivery.put(path, body, kind)
         scene = formats.read(files[name], name, c.file.unit_m, {k[len(folder) :]: v for k, v in files.items()})
         return _again(c, scene, channel, order)
 
-    def _converted(self, c: Chosen, uvs: dict[int, Floats], channel: dict[int, int], wiring: rewire.Wiring | None) -> Chosen:
+    def _converted(self, c: Chosen, uvs: dict[int, Floats], channel: dict[int, int], wired: rewire.Wiring | None) -> Chosen:
         stem = c.file.name.rsplit("/", 1)[-1].rsplit(".", 1)[0]
         laid = replace(c.scene, meshes=[replace(m, channels=dict(m.channels)) for m in c.scene.meshes])
         for m, uv in uvs.items():
@@ -117,7 +107,7 @@ class Writer:
             assert piece is not None
             laid.meshes[m].channels[channel[m]] = UvChannel(uv, piece.mesh.channels[piece.channel].triangles)
         model = self.model if self.joined else Model(pictures=self.taken)
-        add(model, laid, _beside(c), wiring, f"{stem}/" if self.joined else "", channel)
+        add(model, laid, _beside(c), wired, f"{stem}/" if self.joined else "", channel)
         if not self.joined:
             self._put(model, _free(stem, self.format, self.delivery))
             self.taken |= model.shown
@@ -161,7 +151,7 @@ def _again(c: Chosen, scene: Scene, channel: dict[int, int], order: dict[int, ND
     return replace(c, scene=scene, pieces=[read[channel[m]][m] if m in channel else None for m in range(len(c.pieces))])
 
 
-def _sheets_of(c: Chosen, settings: dict[str, Any]) -> dict[int, NDArray[np.int64]]:
+def sheets_of(c: Chosen, settings: dict[str, Any]) -> dict[int, NDArray[np.int64]]:
     """The sheet of every island of each mesh of a file."""
     parts = parts_of([c])
     numbers = parts.pieced(sheet_numbers([c], parts, settings))
@@ -178,7 +168,7 @@ def _channels(c: Chosen, settings: dict[str, Any]) -> dict[int, int]:
     usual = int(settings["channel_out"])
     channel = {s["id"]: usual if s["channel"] is None else int(s["channel"]) for s in sheets(settings)}
     out: dict[int, int] = {}
-    for m, numbers in _sheets_of(c, settings).items():
+    for m, numbers in sheets_of(c, settings).items():
         found = {channel[int(s)] for s in numbers}
         if len(found) > 1:
             piece = c.pieces[m]

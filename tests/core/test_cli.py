@@ -9,7 +9,12 @@ import numpy as np
 import pytest
 from PIL import Image
 
+from demo.glb import two_channels
+from demo.shapes import Part, box
+from demo.textures import png
 from quilt_cli.main import main
+from quilt_core import formats
+from quilt_core.formats.pictures import pictures
 from tests.core.test_faults import squares as boxes_obj
 from tests.shapes import PLANE, gltf_plane, grid_obj
 
@@ -144,3 +149,67 @@ def test_deliver_hands_over_templates_images_and_a_proof(tmp_path: Path, capsys:
     assert main(order) == 2 and "there already" in capsys.readouterr().err, "nothing is overwritten unasked"
     (source / "bad.obj").write_bytes(boxes_obj([(0.1, 0.1, 0.4, 0.4), (0.3, 0.1, 0.7, 0.4)]))
     assert main(["deliver", str(source / "bad.obj"), "--out", str(tmp_path / "no"), "--map", "256"]) == 1
+
+
+def test_deliver_carries_old_paint_into_one_file(capsys: pytest.CaptureFixture[str], tmp_path: Path) -> None:
+    """Two files packed into a free channel leave as one GLB with one material, whose map was carried over; the folder has all and a manifest."""
+    parts = [box(Part(n), (0, 0, 0), (1, 1, 1)).uv(0.1) for n in ("a", "b")]
+    sources = []
+    for name in ("crane", "wheel"):
+        path = tmp_path / f"{name}.glb"
+        path.write_bytes(two_channels(parts, 1.0, png(name)))
+        sources.append(path)
+    assert (
+        main(
+            [
+                "pack",
+                *map(str, sources),
+                "--out",
+                str(tmp_path / "packed"),
+                "--map",
+                "1024",
+                "--seconds",
+                "0",
+                "--channel-in",
+                "1",
+                "--channel-out",
+                "1",
+            ]
+        )
+        == 0
+    )
+    capsys.readouterr()
+    packed = [tmp_path / "packed" / p.name for p in sources]
+    common = ["deliver", *packed, "--map", 1024, "--padding", 4, "--templates", "none", "--json"]
+    code, report = run(
+        capsys,
+        *common,
+        "--channel-in",
+        1,
+        "--out",
+        tmp_path / "out",
+        "--paint",
+        "--one-material",
+        "--to",
+        "glb",
+        "--joined",
+        "--name",
+        "quay",
+    )
+    assert (
+        code == 0 and [(c["kind"], c["tile"]) for c in report["carried"]] == [("base colour", 1001)] and report["carried"][0]["psnr"] > 20
+    )
+    scene = formats.read((tmp_path / "out/quay.glb").read_bytes(), "quay.glb")
+    assert [m.name for m in scene.materials] == ["quay"] and {o.path.split("/")[0] for o in scene.objects} == {"crane", "wheel"}
+    assert pictures(scene, {})[0]["base colour"] == (tmp_path / "out/textures/quay.base_colour.1001.png").read_bytes()
+    kinds = {f["path"]: f["kind"] for f in json.loads((tmp_path / "out/manifest.json").read_text())["files"]}
+    assert kinds["quay.glb"] == "mesh" and kinds["textures/quay.base_colour.1001.png"] == "texture" and "report.html" in kinds
+    # The layout in the channel that the textures read: only the files as they were can say how.
+    assert main(["pack", *map(str, sources), "--out", str(tmp_path / "over"), "--map", "1024", "--seconds", "0", "--channel-in", "1"]) == 0
+    over = [tmp_path / "over" / p.name for p in sources]
+    args = ["deliver", *map(str, over), "--map", "1024", "--padding", "4", "--templates", "none", "--paint"]
+    assert main([*args, "--out", str(tmp_path / "none")]) == 2 and "--before" in capsys.readouterr().err
+    assert main([*args, "--out", str(tmp_path / "both"), "--before", str(tmp_path)]) == 0
+    new = formats.read((tmp_path / "both/crane.glb").read_bytes(), "crane.glb")
+    assert pictures(new, {})[0]["base colour"] == (tmp_path / "both/textures/sheet.base_colour.1001.png").read_bytes()
+    assert main([*args, "--out", str(tmp_path / "x"), "--joined"]) == 2

@@ -1,0 +1,145 @@
+"""The mesh files of `quilt deliver`: as they are, with their old paint carried over, or in another format."""
+
+from __future__ import annotations
+
+import argparse
+import hashlib
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+
+from quilt_core import formats
+from quilt_core.deliver.paint import DIFFERENCES, Coat, Laid, Old, Paint, Sheet, paint, wiring
+from quilt_core.errors import FileError, QuiltError
+from quilt_core.formats.export import FORMATS, Model, add, differs, export
+from quilt_core.formats.pictures import channels, pictures
+from quilt_core.formats.rewire import Wiring, rewire, safe_name
+from quilt_core.report import Analysed
+from quilt_core.scene import Scene
+from quilt_core.tiles import Grid
+
+from . import files
+
+_SAME = 1e-4  # of a tile: what rounding of a format may move a UV
+Made = dict[str, tuple[bytes, str]]
+
+
+def options(d: argparse.ArgumentParser) -> None:
+    """The words about files and paint."""
+    d.add_argument("--paint", action="store_true", help="carry the old textures over to the layout and let the materials show the new ones")
+    d.add_argument(
+        "--before",
+        type=Path,
+        metavar="DIR",
+        help="files of the same names with the UVs that the old textures use, where they are not in another channel",
+    )
+    d.add_argument("--one-material", action="store_true", help="with --paint: one material for each tile, with plain colours in its map")
+    d.add_argument("--to", choices=FORMATS, help="write the meshes in this format")
+    d.add_argument("--joined", action="store_true", help="with --to: all in one file, called by --name")
+
+
+@dataclass
+class Handed:
+    """What was made: files by name with their kind, figures of maps that were carried over, notes."""
+
+    made: Made = field(default_factory=dict)
+    carried: list[dict[str, Any]] = field(default_factory=list)
+    notes: list[str] = field(default_factory=list)
+
+
+def hand(args: argparse.Namespace, analysed: list[Analysed], grid: Grid) -> Handed:
+    """Make the mesh files and the maps.
+
+    Raises
+    ------
+    QuiltError : options that do not go together, or old paint that cannot be read
+    """
+    if args.joined and not args.to:
+        raise QuiltError("--joined needs --to: the format of the one file.")
+    out = Handed()
+    painted, coats = None, []
+    if args.paint:
+        coats = [_coat(args, a, source) for a, source in zip(analysed, args.files, strict=True)]
+        painted = paint(coats, [Sheet(0, args.name, grid)], args.one_material)
+        out.carried, out.notes = painted.figures, painted.notes
+        for path, body in painted.pictures.items():
+            out.made[path] = body, "difference" if path.startswith(DIFFERENCES) else "texture"
+    model, taken = Model(), dict[str, bytes]()
+    for n, ((scene, _), source) in enumerate(zip(analysed, args.files, strict=True)):
+        wired = _wired(args, painted, coats[n]) if painted is not None else None
+        beside = files.Beside(source.parent)
+        if not args.to:
+            _as_it_came(out.made, scene, source, beside, wired)
+            continue
+        one = model if args.joined else Model(pictures=taken)
+        stem = Path(scene.file).stem
+        add(one, scene, beside, wired, f"{stem}/" if args.joined else "", dict.fromkeys(range(len(scene.meshes)), args.channel_in))
+        if not args.joined:
+            _convert(out.made, one, args.to, stem)
+            taken |= one.shown
+    if args.joined:
+        _convert(out.made, model, args.to, safe_name(args.name))
+    return out
+
+
+def _wired(args: argparse.Namespace, painted: Paint, coat: Coat) -> Wiring:
+    return wiring(painted, coat, {0: args.name}, args.one_material, args.channel_in)
+
+
+def _coat(args: argparse.Namespace, analysed: Analysed, source: Path) -> Coat:
+    """A file with its old paint, read from the file itself or from the one of its name in --before."""
+    scene, pieces = analysed
+    old, folder = scene, source.parent
+    if args.before is not None:
+        folder = args.before
+        old = files.read(folder / source.name, files.UNITS[args.unit])
+        same = len(old.meshes) == len(scene.meshes) and all(
+            len(a.triangles) == len(b.triangles) for a, b in zip(old.meshes, scene.meshes, strict=True)
+        )
+        if not same:
+            raise FileError(
+                str(folder / source.name), "its meshes are not those of the file that is delivered", "", "Give the file that was packed."
+            )
+    beside = files.Beside(folder)
+    reads = channels(old)
+    found = pictures(old, beside)
+    if args.before is None and any(r.get(kind, 0) == args.channel_in for r, p in zip(reads, found, strict=True) for kind in p):
+        raise FileError(
+            scene.file, f"its old textures are read by channel {args.channel_in}, where the layout is now", "",
+            "Name the folder of the files as they were with --before.",
+        )  # fmt: skip
+    meshes = {}
+    for m, piece in enumerate(pieces):
+        if piece is not None:
+            triangles = piece.mesh.channels[piece.channel].triangles
+            meshes[m] = Laid(piece.uvs[triangles], np.where(piece.islands.of_triangle >= 0, 0, -1))
+    maps = [{kind: Old(hashlib.sha256(body).hexdigest(), lambda body=body: body) for kind, body in p.items()} for p in found]  # type: ignore[misc]
+    return Coat(scene, meshes, maps, reads, [m.colour for m in old.materials], old)
+
+
+def _as_it_came(made: Made, scene: Scene, source: Path, beside: files.Beside, wired: Wiring | None) -> None:
+    written = {"": source.read_bytes()}
+    if wired is not None:
+        written = rewire(scene, written, beside, wired).files
+    for path, body in written.items():
+        made.setdefault(path or scene.file, (body, "mesh" if not path else "texture" if path.startswith("textures/") else "companion"))
+    for reference in scene.references:
+        found = formats.find_resource(reference, beside)
+        if found is not None and not found.startswith(".."):
+            made.setdefault(found, (beside[found], "companion"))
+
+
+def _convert(made: Made, model: Model, format: str, name: str) -> None:
+    done = export(model, format, name)
+    main = f"{name}.{format}"
+    off = differs(model, format, formats.read(done[main], main, 1.0, done))
+    if off > _SAME:
+        raise QuiltError(
+            f"{main} does not hold the layout again ({off:.3g} of a tile off). Deliver it as another format, and tell the makers."
+        )
+    if main in made:
+        raise FileError(main, "two files would have this name", "", "Rename one of them, or take --joined.")
+    for path, body in done.items():
+        made.setdefault(path, (body, "mesh" if path == main else "texture" if path in model.pictures else "companion"))
