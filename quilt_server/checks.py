@@ -133,11 +133,29 @@ def _bake(params: dict[str, Any], settings: dict[str, Any]) -> dict[str, Any]:
     return {k: out[k] for k in ("sheet", "px", "rays", "maps", "cage", "depth", "pairs")}
 
 
+def _channels(asked: Any) -> list[dict[str, Any]]:
+    """What goes into each UV channel, with its name or an empty one."""
+    out = []
+    for c in asked if isinstance(asked, list) else [None]:
+        if not isinstance(c, dict) or not (c.get("from") == "layout" or (isinstance(c.get("from"), int) and 0 <= c["from"] <= 7)):
+            raise QuiltError("A UV channel gets the layout or one of the old channels 0 to 7.")
+        name = c.get("name") or ""
+        if not isinstance(name, str) or (name and not re.fullmatch(r"[A-Za-z_][A-Za-z0-9_]{0,60}", name)):
+            raise QuiltError("The name of a UV channel is of letters, digits and underscores.")
+        out.append({"from": c["from"], "name": name})
+    if out and [c["from"] for c in out].count("layout") != 1:
+        raise QuiltError("The layout goes into one UV channel.")
+    if len(out) > 8:
+        raise QuiltError("There are at most 8 UV channels.")
+    return out
+
+
 def delivery(params: dict[str, Any], settings: dict[str, Any]) -> dict[str, Any]:
     """What a delivery holds, with the usual where nothing is said.
 
     templates png, svg, both or none, filled by object, material, island or none, `template_px` 0 for the tile's own; images None or fill, format,
-    depth, alpha, colour; pattern the name of tile images with {sheet}, {kind}, {tile}; paint carries old textures over, per_sheet with one material for each tile; format empty for files as they came, joined all in one; twins_aside for the
+    depth, alpha, colour; pattern the name of tile images with {sheet}, {kind}, {tile}; paint carries old textures over, per_sheet with one material for each tile; format empty for files as they came, joined all in one; channels for each UV channel of the files `from`
+    (layout or an old number) and `name`, none for as they are; twins_aside for the
     bake; sheet None for all.
 
     Raises
@@ -147,7 +165,7 @@ def delivery(params: dict[str, Any], settings: dict[str, Any]) -> dict[str, Any]
     out: dict[str, Any] = {
         "sheet": None, "templates": "png", "template_fill": "object", "template_zone": False, "template_labels": False, "template_wire": False,
         "template_paper": False, "template_px": 0, "images": None, "pattern": "{sheet}.{tile}", "paint": False, "per_sheet": False,
-        "twins_aside": False, "format": "", "joined": False,
+        "twins_aside": False, "format": "", "joined": False, "channels": [],
     }  # fmt: skip
     unknown = set(params) - set(out)
     if unknown:
@@ -159,6 +177,7 @@ def delivery(params: dict[str, Any], settings: dict[str, Any]) -> dict[str, Any]
         raise QuiltError(f"Files leave as they came, or as {', '.join(FORMATS)}.")
     if out["joined"] and not out["format"]:
         raise QuiltError("Choose the format of the one file that all go into.")
+    out["channels"] = _channels(out["channels"])
     if out["templates"] not in ("png", "svg", "both", "none") or out["template_fill"] not in ("object", "material", "island", "none"):
         raise QuiltError("Templates are png, svg, both or none, filled by object, material, island or none.")
     if not isinstance(out["template_px"], int) or not (out["template_px"] == 0 or 16 <= out["template_px"] <= 16384):

@@ -185,6 +185,14 @@ def _textures(material: dict[str, Any]) -> list[tuple[str, dict[str, Any]]]:
     return [(s, p[s]) for s in _SLOTS for p in places if isinstance(p.get(s), dict)]
 
 
+def texture_infos(value: Any) -> list[dict[str, Any]]:
+    """All texture infos of a material, those of extensions too: objects with an `index`, under a name that ends in Texture."""
+    if not isinstance(value, dict):
+        return []
+    own = [v for k, v in value.items() if k.endswith("Texture") and isinstance(v, dict) and "index" in v]
+    return own + [info for v in value.values() for info in texture_infos(v)]
+
+
 def uv_transform(document: Document, primitive: dict[str, Any], channel: int) -> Floats | None:
     """The (2, 3) matrix that the primitive's material applies to a channel, in glTF's own UV space; None for none.
 

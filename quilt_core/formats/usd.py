@@ -237,7 +237,7 @@ def write(scene: Scene, uvs: dict[int, Floats], channel: int = 0) -> dict[str, b
         for number, new in sorted(uvs.items()):
             spot: _Spot = scene.meshes[number].key
             with Sdf.ChangeBlock():
-                _author(folder, spot, channel_name(spot.names, channel), new)
+                author(folder, spot, channel_name(spot.names, channel), new)
             changed.add(spot.layer)
         return saved(folder, layers, changed)
 
@@ -247,7 +247,7 @@ def channel_name(names: list[str], channel: int) -> str:
     return names[channel] if channel < len(names) else "st" if channel == 0 else f"st{channel}"
 
 
-def _author(folder: Any, spot: _Spot, name: str, uvs: Floats) -> None:
+def author(folder: Any, spot: _Spot, name: str, uvs: Floats) -> None:
     """Write a primvar into a layer: values by row, and the row of every corner."""
     layer = Sdf.Layer.Find(str(folder / spot.layer))
     prim = Sdf.CreatePrimInLayer(layer, spot.path)

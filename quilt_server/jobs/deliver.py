@@ -16,6 +16,7 @@ from quilt_core.deliver.page import page, verdict
 from quilt_core.deliver.paint import Paint
 from quilt_core.errors import QuiltError
 from quilt_core.formats import rewire
+from quilt_core.formats.channels import LAYOUT, Arrangement
 from quilt_core.prove.texels import owners as texel_owners
 from quilt_core.scene import Floats
 from quilt_core.sheet import IDENTITY
@@ -75,13 +76,22 @@ def run_deliver(job: Job) -> None:
     delivery = Delivery({}, {})
     again: list[Chosen] = []
     tables = parts.merged(own, parts.pieced(placed))
-    writer = Writer(delivery, settings, painted, order.per_sheet, order.format, rewire.safe_name(project.name) if order.joined else "")
+    writer = Writer(
+        delivery,
+        settings,
+        painted,
+        order.per_sheet,
+        order.format,
+        rewire.safe_name(project.name) if order.joined else "",
+        _arrangement(order, settings),
+    )
     for n, c in enumerate(chosen):
         report_progress(job, {"text": f"Writing {c.file.name}", "part": n / len(chosen)})
         again.append(writer.write(c, tables[str(c.file.pk)], coats[n] if coats else None))
     writer.finish()
     report_progress(job, {"text": "Proving what was written", "part": 0.9})
     figures = _figures(project, settings, chosen, again, order, painted)
+    figures["notes"] += writer.notes
     _pictures(job, delivery, again, settings, figures, order)
     if painted:
         for path, body in painted.pictures.items():
@@ -91,6 +101,14 @@ def run_deliver(job: Job) -> None:
     with transaction.atomic():
         job.output = delivery.zipped()
         job.result = {"bytes": len(job.output), "figures": figures}
+
+
+def _arrangement(order: Order, settings: dict[str, Any]) -> Arrangement | None:
+    """The UV channels that were asked for."""
+    if not order.channels:
+        return None
+    sources = tuple(LAYOUT if c["from"] == "layout" else int(c["from"]) for c in order.channels)
+    return Arrangement(sources, tuple(c["name"] for c in order.channels), int(settings["channel_in"]))
 
 
 def _only(chosen: list[Chosen], settings: dict[str, Any], sheet: int) -> tuple[list[Chosen], Parts, NDArray[np.int64]]:
@@ -143,7 +161,7 @@ def _figures(
         "overlap_pairs": sum(f["overlap"]["pairs"] for f in used), "density_px_per_m": one.get("density"), "sheets": by_sheet,
         "settings": settings, "left_as_it_was": [f"{c.file.name}: {o.name}" for c in chosen for o in c.scene.objects if c.pieces[o.mesh] is None],
         "twins_aside": bool(order.twins_aside), "carried": [] if painted is None else painted.figures,
-        "notes": [] if painted is None else painted.notes,
+        "notes": [] if painted is None else list(painted.notes),
     }  # fmt: skip
 
 

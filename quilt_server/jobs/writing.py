@@ -15,6 +15,7 @@ from quilt_core import formats
 from quilt_core.deliver.paint import Coat, Paint, wiring
 from quilt_core.errors import QuiltError
 from quilt_core.formats import rewire
+from quilt_core.formats.channels import Arrangement, lost, rearranged, write
 from quilt_core.formats.export import Model, add, differs, export
 from quilt_core.formats.pictures import KINDS
 from quilt_core.scene import Floats, Scene, UvChannel
@@ -58,7 +59,7 @@ class Writer:
     """Puts files into a delivery.
 
     `painted` has the new pictures, if any; `per_sheet` one material for each tile. `format` is empty for files as they came; with `joined`, the name
-    of the one file that all go into.
+    of the one file that all go into. `how` arranges the UV channels; None leaves all but the layout's as they are.
     """
 
     delivery: Delivery
@@ -67,6 +68,8 @@ class Writer:
     per_sheet: bool = False
     format: str = ""
     joined: str = ""
+    how: Arrangement | None = None
+    notes: list[str] = field(default_factory=list)
     model: Model = field(default_factory=Model)
     taken: dict[str, bytes] = field(default_factory=dict)  # pictures of all files that were written
 
@@ -74,6 +77,11 @@ class Writer:
         """Put a file with its new UVs and companions into the zip; returns it as read back from what was written (in another format: as it was
         handed to the writer, whose file is read again and compared)."""
         starts, channel = c.starts(), _channels(c, self.settings)
+        if self.how is not None:
+            channel = dict.fromkeys(channel, self.how.layout)
+            self.notes += [
+                f"{c.file.name}: the pictures of '{name}' were read by a UV channel that is left out." for name in lost(c.scene, self.how)
+            ]
         pieces = {m: p for m, p in enumerate(c.pieces) if p is not None}
         uvs = {m: transform_rows(p.uvs, p.islands.of_row, table[starts[m] : starts[m] + p.islands.count]) for m, p in pieces.items()}
         wired = None
@@ -85,7 +93,8 @@ class Writer:
     def _as_it_came(self, c: Chosen, uvs: dict[int, Floats], channel: dict[int, int], wired: rewire.Wiring | None) -> Chosen:
         name = c.file.name
         folder = name.rsplit("/", 1)[0] + "/" if "/" in name else ""
-        written, order, old = _written(c, uvs, channel), {}, set[str]()
+        written = _written(c, uvs, channel) if self.how is None else write(c.scene, uvs, self.how)
+        order, old = {}, set[str]()
         if wired is not None:
             rewired = rewire.rewire(c.scene, written, _beside(c), _from(wired, "../" * folder.count("/")))
             written, order, old = rewired.files, rewired.order, _old_pictures(c, wired)
@@ -101,12 +110,15 @@ class Writer:
 
     def _converted(self, c: Chosen, uvs: dict[int, Floats], channel: dict[int, int], wired: rewire.Wiring | None) -> Chosen:
         stem = c.file.name.rsplit("/", 1)[-1].rsplit(".", 1)[0]
-        laid = replace(c.scene, meshes=[replace(m, channels=dict(m.channels)) for m in c.scene.meshes])
-        for m, uv in uvs.items():
-            piece = c.pieces[m]
-            assert piece is not None
-            laid.meshes[m].channels[channel[m]] = UvChannel(uv, piece.mesh.channels[piece.channel].triangles)
+        source = {m: p.channel for m, p in enumerate(c.pieces) if p is not None}
+        if self.how is not None:
+            laid = rearranged(c.scene, uvs, source, self.how)
+        else:
+            laid = replace(c.scene, meshes=[replace(m, channels=dict(m.channels)) for m in c.scene.meshes])
+            for m, uv in uvs.items():
+                laid.meshes[m].channels[channel[m]] = UvChannel(uv, c.scene.meshes[m].channels[source[m]].triangles)
         model = self.model if self.joined else Model(pictures=self.taken)
+        model.names = self.how.names if self.how is not None else ()
         add(model, laid, _beside(c), wired, f"{stem}/" if self.joined else "", channel)
         if not self.joined:
             self._put(model, _free(stem, self.format, self.delivery))

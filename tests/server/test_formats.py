@@ -12,6 +12,8 @@ import pytest
 import shapely
 from pxr import Usd, UsdGeom
 
+from demo.glb import two_channels
+from demo.shapes import Part, box
 from demo.textures import png
 from quilt_core import formats
 from quilt_core.formats.pictures import pictures
@@ -115,3 +117,21 @@ def test_each_file_in_another_format(browser: Browser) -> None:
     assert [p["base colour"] for p in pictures(scene, {})] == [png("wheel"), png("sack")]
     assert job(browser, "deliver", 422, format="fbx")["detail"].startswith("Files leave as they came")
     assert job(browser, "deliver", 422, joined=True)["detail"].startswith("Choose the format")
+
+
+def test_channels_are_arranged_and_what_is_lost_is_told(browser: Browser) -> None:
+    """The layout first and the tiling UVs behind it; then the layout alone, where the texture has nothing to be read by any more."""
+    browser.upload(iron__glb=two_channels([box(Part("a"), (0, 0, 0), (1, 1, 1)).uv(0.1)], 1.0, png("crane")))
+    job(browser, "channel", channel=1)
+    packed(browser)
+    asked = [{"from": "layout"}, {"from": 0}]
+    scene = formats.read(delivered(browser, channels=asked).read("iron.glb"), "iron.glb")
+    piece = analyse(scene, 0)[0]
+    assert piece is not None and piece.islands.box.min() >= 0 and piece.islands.box.max() <= 1
+    assert scene.materials[0].channels == {"baseColorTexture": 1} and sorted(scene.meshes[0].channels) == [0, 1]
+    usd = delivered(browser, channels=[{"from": 0, "name": "tiling"}, {"from": "layout", "name": "atlas"}], format="usda")
+    assert {"tiling", "atlas"} <= {n for m in formats.read(usd.read("iron.usda"), "iron.usda").meshes for n in m.key.names}
+    alone = delivered(browser, channels=[{"from": "layout"}])
+    assert "left out" in json.loads(alone.read("report.json"))["notes"][0]
+    for wrong in ([{"from": 0}], [{"from": "layout"}] * 2, [{"from": "layout", "name": "a b"}], ["layout"], [{"from": 9}]):
+        job(browser, "deliver", 422, channels=wrong)

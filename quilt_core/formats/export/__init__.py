@@ -67,17 +67,30 @@ class Item:
 
 @dataclass
 class Model:
-    """What is written. `pictures` are bytes by path: those that a material names, and any whose paths are taken."""
+    """What is written. `pictures` are bytes by path: those that a material names, and any whose paths are taken; `names` of the UV channels by
+    number, empty for the usual ones."""
 
     items: list[Item] = field(default_factory=list)
     meshes: list[tuple[str, Floats, Corners]] = field(default_factory=list)
     looks: list[Look] = field(default_factory=list)
     pictures: dict[str, bytes] = field(default_factory=dict)
+    names: tuple[str, ...] = ()
 
     @property
     def channels(self) -> list[int]:
         """The UV channels that any mesh has; a file of several channels numbers them in this order."""
         return sorted({c for _, _, corners in self.meshes for c in corners.uvs})
+
+    @property
+    def channel_names(self) -> dict[int, str]:
+        """The names of the channels, where a format names them."""
+        out: dict[int, str] = {}
+        for n, c in enumerate(self.channels):
+            name = (self.names[c] if c < len(self.names) else "") or ("st" if n == 0 else f"st{n}")
+            while name in out.values():
+                name += "_"
+            out[c] = name
+        return out
 
     @property
     def shown(self) -> dict[str, bytes]:
@@ -274,7 +287,7 @@ def differs(model: Model, format: str, again: Scene) -> float:
         was = [_held(model.meshes[item.mesh][2], channel, format, flat) for item in model.items]
         now = []
         for mesh in (again.meshes[o.mesh] for o in again.objects):
-            own = _own_number(mesh, number, format)
+            own = _own_number(mesh, number, None if channel is None else model.channel_names[channel], format)
             if own is not None:
                 uv = corners_of(mesh, None, np.full(len(mesh.triangles), -1)).uvs[own]
                 now.append(uv[np.isfinite(uv).all(axis=1)])
@@ -295,9 +308,8 @@ def _held(corners: Corners, channel: int | None, format: str, flat: bool) -> Flo
     return uv[np.isfinite(uv).all(axis=1)] if format == "obj" else np.nan_to_num(uv)
 
 
-def _own_number(mesh: Mesh, number: int, format: str) -> int | None:
-    """The channel of a mesh that was read back, by its number in the file."""
+def _own_number(mesh: Mesh, number: int, name: str | None, format: str) -> int | None:
+    """The channel of a mesh that was read back, by its number or name in the file."""
     if format.startswith("usd"):
-        name = "st" if number == 0 else f"st{number}"
         number = mesh.key.names.index(name) if name in mesh.key.names else -1
     return number if number in mesh.channels else None

@@ -33,8 +33,7 @@ def write(model: Model, format: str, name: str) -> dict[str, bytes]:
 def _fill(stage: Any, model: Model, name: str) -> None:
     top = UsdGeom.Xform.Define(stage, f"/{Tf.MakeValidIdentifier(name)}")
     stage.SetDefaultPrim(top.GetPrim())
-    channels = model.channels
-    names = {c: "st" if n == 0 else f"st{n}" for n, c in enumerate(channels)}
+    names = model.channel_names
     taken: set[str] = set()
     materials = [_material(stage, top.GetPath(), look, names, taken) for look in model.looks]
     paths: dict[str, Any] = {}

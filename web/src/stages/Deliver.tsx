@@ -1,6 +1,7 @@
 import { Box, Text } from '@chakra-ui/react'
 import { useState } from 'react'
 import { useQuilt } from '../store'
+import { Channels } from './deliver/Channels'
 import { Images, Templates, Tick } from './deliver/Extras'
 import { FORMATS, remembered, type Order } from './deliver/order'
 import { Choice, Main, numbered, Setting, Title } from './parts'
@@ -55,23 +56,26 @@ export function Deliver() {
           </Text>
         </Tick>
       )}
-      <Setting
-        name="UV channel to write"
-        text={
-          oneChannel && order.format === ''
-            ? 'OBJ and PLY have channel 0 only; glTF and USD can take the layout in a free channel and keep the old UVs.'
-            : 'A free channel leaves the UVs that the old textures use as they were.'
-        }
-      >
-        <Choice
-          label="UV channel to write"
-          value={String(to)}
-          options={numbered([0, 1, 2, 3], (c) => `channel ${c}`)}
-          set={(c) => void change({ settings: { channel_out: Number(c) } })}
-        />
-      </Setting>
+      {!order.channels.length && (
+        <Setting
+          name="UV channel to write"
+          text={
+            oneChannel && order.format === ''
+              ? 'OBJ and PLY have channel 0 only; glTF and USD can take the layout in a free channel and keep the old UVs.'
+              : 'A free channel leaves the UVs that the old textures use as they were.'
+          }
+        >
+          <Choice
+            label="UV channel to write"
+            value={String(to)}
+            options={numbered([0, 1, 2, 3], (c) => `channel ${c}`)}
+            set={(c) => void change({ settings: { channel_out: Number(c) } })}
+          />
+        </Setting>
+      )}
       <Text color="faded" mb="3">
-        The layout of channel {from} goes into channel {to}.{' '}
+        The layout of channel {from} goes into channel{' '}
+        {order.channels.length ? order.channels.findIndex((c) => c.from === 'layout') : to}.{' '}
         {order.format === ''
           ? 'Names, hierarchy, normals, animations and other channels stay as they were. The report is measured on the files that go into the zip.'
           : 'Geometry, names, normals, channels and materials are written anew; animations stay behind. Each new file is read again and compared.'}
@@ -99,6 +103,7 @@ export function Deliver() {
             : 'No islands are marked as twins.'}
         </Text>
       </Tick>
+      <Channels channels={order.channels} set={(channels) => put({ channels })} />
       <Templates order={order} put={put} />
       <Images order={order} put={put} />
       {open.length > 0 && (

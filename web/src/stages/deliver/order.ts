@@ -21,6 +21,12 @@ export const FORMATS = {
 }
 export const KINDS = { png: 'PNG', tiff: 'TIFF', exr: 'EXR' }
 
+/** What goes into a UV channel of the files: the layout, or an old channel; named where a format names them. */
+export interface Channel {
+  from: 'layout' | number
+  name: string
+}
+
 export interface Order {
   sheet: number | null
   templates: keyof typeof TEMPLATES
@@ -37,6 +43,7 @@ export interface Order {
   pattern: string
   format: keyof typeof FORMATS
   joined: boolean
+  channels: Channel[]
   paint: boolean
   per_sheet: boolean
   twins_aside: boolean
@@ -58,13 +65,14 @@ export const USUAL: Order = {
   pattern: '{sheet}.{tile}',
   format: '',
   joined: false,
+  channels: [],
   paint: false,
   per_sheet: false,
   twins_aside: false,
 }
 
-/** The choices as they were left; which sheet is asked anew. */
+/** The choices as they were left; the sheet and its channels are asked anew. */
 export function remembered(): Order {
   const kept = JSON.parse(localStorage.getItem('handover') ?? '{}') as Partial<Order>
-  return { ...USUAL, ...kept, sheet: null }
+  return { ...USUAL, ...kept, sheet: null, channels: [] }
 }
