@@ -39,6 +39,26 @@ def place(tile: int) -> tuple[int, int]:
     return (tile - 1001) % 10, (tile - 1001) // 10
 
 
+def listed(text: str, most: int = 100) -> list[int]:
+    """The tiles that a text names: "1001-1004, 1011"; a range takes every number between its ends.
+
+    Raises
+    ------
+    ValueError : what is no tile, or more than `most`
+    """
+    out: list[int] = []
+    for part in (p.strip() for p in text.split(",") if p.strip()):
+        first, _, last = (x.strip() for x in part.partition("-"))
+        if not first.isdigit() or (last and not last.isdigit()):
+            raise ValueError(f"'{part}' names no tiles: write 1001 or 1001-1004")
+        low, high = int(first), int(last or first)
+        place(low), place(high)
+        if high < low or high - low >= most or len(out) > most:
+            raise ValueError(f"'{part}' is no range of up to {most} tiles")
+        out += range(low, high + 1)
+    return sorted(set(out))
+
+
 def corners_of(box: Floats) -> Floats:
     """Lower left corner (n, 2) of the tile that the middle of each box (n, 4) lies in."""
     return np.floor(0.5 * (box[:, :2] + box[:, 2:]))

@@ -12,6 +12,7 @@ from quilt_core.formats.export import FORMATS
 from quilt_core.pack import Recipe
 from quilt_core.pack.shapes import ANGLES
 from quilt_core.prove.bake import MAPS
+from quilt_core.tiles import listed
 
 from .projects.models import Original
 from .projects.sheets import check_sheets, of_sheet, sheet_by, sheets
@@ -154,7 +155,7 @@ def delivery(params: dict[str, Any], settings: dict[str, Any]) -> dict[str, Any]
     """What a delivery holds, with the usual where nothing is said.
 
     templates png, svg, both or none, filled by object, material, island or none, `template_px` 0 for the tile's own; images None or fill, format,
-    depth, alpha, colour; pattern the name of tile images with {sheet}, {kind}, {tile}; paint carries old textures over, per_sheet with one material for each tile; format empty for files as they came, joined all in one; channels for each UV channel of the files `from`
+    depth, alpha, colour, tiles ("1001-1004", empty for those in use); pattern the name of tile images with {sheet}, {kind}, {tile}; paint carries old textures over, per_sheet with one material for each tile; format empty for files as they came, joined all in one; channels for each UV channel of the files `from`
     (layout or an old number) and `name`, none for as they are; twins_aside for the
     bake; sheet None for all.
 
@@ -189,11 +190,12 @@ def delivery(params: dict[str, Any], settings: dict[str, Any]) -> dict[str, Any]
     if "1001" not in name or any(c in name for c in '\\/:*?"<>|') or len(name) > 200:
         raise QuiltError("The names of tile images need {tile}, and no signs that file names do not take.")
     if out["images"] is not None:
-        usual = {"fill": "blank", "format": "png", "depth": 8, "alpha": False, "colour": [0.5, 0.5, 0.5]}
+        usual = {"fill": "blank", "format": "png", "depth": 8, "alpha": False, "colour": [0.5, 0.5, 0.5], "tiles": ""}
         images: dict[str, Any] = usual | (out["images"] if isinstance(out["images"], dict) else {"fill": ""})
         try:
+            listed(images["tiles"])
             ImageRecipe(images["fill"], tuple(images["colour"]), images["format"], images["depth"], images["alpha"])
-        except (ValueError, TypeError) as e:
+        except (ValueError, TypeError, AttributeError) as e:
             raise QuiltError(f"These tile images cannot be made: {e}.") from e
         out["images"] = images
     return out

@@ -20,7 +20,7 @@ from quilt_core.formats.channels import LAYOUT, Arrangement
 from quilt_core.prove.texels import owners as texel_owners
 from quilt_core.scene import Floats
 from quilt_core.sheet import IDENTITY
-from quilt_core.tiles import place
+from quilt_core.tiles import listed, place
 
 from ..projects.geometry import from_npz
 from ..projects.models import Job, Project
@@ -189,12 +189,15 @@ def _pictures(job: Job, delivery: Delivery, again: list[Chosen], settings: dict[
             continue
         flat = of_sheet(settings, s["id"])
         tiles = grid(flat)
+        mine = on == s["id"]
+        asked = listed(order.images["tiles"]) if order.images else []
+        for tile in asked:
+            _image(delivery, s["name"], tile, tiles.tile_px.get(tile, tiles.px), again, parts, mine, order)
         for tile in [t["tile"] for t in found["tiles"] if t["islands"]]:
             count += 1
             if count > MOST_TILES:
                 return
             px = tiles.tile_px.get(tile, tiles.px)
-            mine = on == s["id"]
             report_progress(job, {"text": f"Drawing tile {tile} of {s['name']}"})
             prefix = f"{rewire.safe_name(s['name'])}." if several else ""
             size = int(order.template_px) or px
@@ -215,9 +218,16 @@ def _pictures(job: Job, delivery: Delivery, again: list[Chosen], settings: dict[
                 delivery.put(f"{prefix}template.{tile}.png", template.draw(*args), "template")
             if order.templates in ("svg", "both"):
                 delivery.put(f"{prefix}template.{tile}.svg", template.draw_svg(*args), "template")
-            if order.images:
-                name = order.pattern.format(sheet=rewire.safe_name(s["name"]), tile=tile, kind=order.images["fill"])
-                delivery.put(f"{name}.{order.images['format']}", _tile_image(again, parts, mine, order.images, px, tile), "image")
+            if order.images and not asked:
+                _image(delivery, s["name"], tile, px, again, parts, mine, order)
+
+
+def _image(
+    delivery: Delivery, sheet: str, tile: int, px: int, again: list[Chosen], parts: Parts, mine: NDArray[np.bool_], order: Order
+) -> None:
+    """Put the image of one tile into the zip."""
+    name = order.pattern.format(sheet=rewire.safe_name(sheet), tile=tile, kind=order.images["fill"])
+    delivery.put(f"{name}.{order.images['format']}", _tile_image(again, parts, mine, order.images, px, tile), "image")
 
 
 def _wires(again: list[Chosen], mine: NDArray[np.bool_], parts: Parts) -> Floats:

@@ -172,6 +172,14 @@ def test_templates_and_tile_images(browser: Browser, tmp_path: Path) -> None:
     assert (blank == [255, 128, 0]).all()
 
 
+def test_images_for_tiles_that_are_free_yet(browser: Browser) -> None:
+    start(browser)
+    archive = delivered(browser, templates="none", images={"fill": "checker", "tiles": "1001-1003, 1011"})
+    assert sorted(n for n in archive.namelist() if n.startswith("Sheet_1.1")) == [f"Sheet_1.{t}.png" for t in (1001, 1002, 1003, 1011)]
+    for tiles in ("1000", "1003-1001", "a", "1001-9999", 7):
+        job(browser, "deliver", 422, images={"fill": "blank", "tiles": tiles})
+
+
 def test_orders_that_cannot_be_are_refused_in_words(browser: Browser) -> None:
     start(browser)
     for wrong, words in (

@@ -22,8 +22,15 @@ export function Deliver() {
   const twins = state?.settings.twins?.length ?? 0
   const kinds = [...new Set(state?.files.flatMap((f) => f.materials.flatMap((m) => Object.keys(m.images ?? {}))) ?? [])]
   const go = () => {
-    const { images, picture_format, depth, alpha, ...rest } = order
-    const asked = { fill: images, format: picture_format, depth: Number(depth), alpha, colour: [0.5, 0.5, 0.5] }
+    const { images, image_tiles, picture_format, depth, alpha, ...rest } = order
+    const asked = {
+      fill: images,
+      format: picture_format,
+      depth: Number(depth),
+      alpha,
+      colour: [0.5, 0.5, 0.5],
+      tiles: image_tiles,
+    }
     const joined = order.joined && order.format !== '' && (state?.files.length ?? 0) > 1
     void start('deliver', {
       ...rest,

@@ -84,6 +84,14 @@ export function Images({ order, put }: Part) {
               alpha
             </Tick>
           </Flex>
+          <Setting name="Tiles" text="Empty: those in use. 1001-1004, 1011 makes these.">
+            <input
+              aria-label="Tiles that get an image"
+              style={{ width: 130, background: 'transparent', border: '1px solid #cdbf9f', padding: '2px 6px' }}
+              defaultValue={order.image_tiles}
+              onBlur={(e) => put({ image_tiles: e.target.value.trim() })}
+            />
+          </Setting>
           <Setting name="Names" text="{sheet}, {kind} and {tile} are filled in: prop.1001.png">
             <input
               aria-label="Names of tile images"

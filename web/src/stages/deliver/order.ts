@@ -41,6 +41,7 @@ export interface Order {
   depth: '8' | '16'
   alpha: boolean
   pattern: string
+  image_tiles: string
   format: keyof typeof FORMATS
   joined: boolean
   channels: Channel[]
@@ -63,6 +64,7 @@ export const USUAL: Order = {
   depth: '8',
   alpha: false,
   pattern: '{sheet}.{tile}',
+  image_tiles: '',
   format: '',
   joined: false,
   channels: [],

@@ -1,0 +1,127 @@
+"""What is written, opened by the loaders of three.js in Chromium, and by Khronos' validator."""
+
+from __future__ import annotations
+
+import base64
+import json
+import mimetypes
+import shutil
+import subprocess
+from collections.abc import Iterator
+from pathlib import Path
+
+import numpy as np
+import pytest
+from playwright.sync_api import Page, Route, sync_playwright
+
+from demo.textures import png
+from quilt_core import formats
+from quilt_core.formats.export import Model, add, export
+from quilt_core.formats.rewire import plan, rewire
+from tests.core.test_usd import SHED
+from tests.real_files import path
+
+WEB = Path(__file__).resolve().parents[2] / "web"
+PAINT = {"textures/paint.png": png("wheel")}
+HTML = (
+    """<script type="importmap">{"imports": {"three": "/three/build/three.module.js", "three/addons/": "/three/examples/jsm/"}}</script>"""
+)
+# Triangles, greatest and least UV, number of textures and of meshes.
+COUNT = """
+(root) => {
+  const out = { triangles: 0, low: [9, 9], high: [-9, -9], maps: 0, meshes: 0 }
+  root.traverse((o) => {
+    if (!o.isMesh) return
+    out.meshes += 1
+    const g = o.geometry, uv = g.attributes.uv
+    out.triangles += (g.index ? g.index.count : g.attributes.position.count) / 3
+    for (let i = 0; uv && i < uv.count; i++) {
+      out.low = [Math.min(out.low[0], uv.getX(i)), Math.min(out.low[1], uv.getY(i))]
+      out.high = [Math.max(out.high[0], uv.getX(i)), Math.max(out.high[1], uv.getY(i))]
+    }
+    for (const m of [o.material].flat()) out.maps += m.map ? 1 : 0
+  })
+  return out
+}
+"""
+LOAD = {
+    "glb": "const m = await import('three/addons/loaders/GLTFLoader.js'); return (await new m.GLTFLoader().parseAsync(data.buffer, '')).scene",
+    "obj": "const m = await import('three/addons/loaders/OBJLoader.js'); return new m.OBJLoader().parse(new TextDecoder().decode(data))",
+    "ply": """const m = await import('three/addons/loaders/PLYLoader.js'); const t = await import('three')
+      const g = new m.PLYLoader().parse(data.buffer); return new t.Mesh(g, new t.MeshBasicMaterial())""",
+    "usda": "const m = await import('three/addons/loaders/USDLoader.js'); return new m.USDLoader().parse(new TextDecoder().decode(data))",
+}
+
+
+@pytest.fixture(scope="module")
+def page() -> Iterator[Page]:
+    def serve(route: Route) -> None:
+        name = route.request.url.split("/", 3)[3]
+        if not name.startswith("three/"):
+            route.fulfill(body=HTML, content_type="text/html")
+            return
+        file = WEB / "node_modules" / name.split("?")[0]
+        route.fulfill(body=file.read_bytes(), content_type=mimetypes.guess_type(file.name)[0] or "text/javascript")
+
+    with sync_playwright() as play:
+        browser = play.chromium.launch(executable_path=shutil.which("chromium"), args=["--no-sandbox"])
+        page = browser.new_page()
+        page.route("**/*", serve)
+        page.goto("http://three.local/")
+        yield page
+        browser.close()
+
+
+def opened(page: Page, kind: str, body: bytes) -> dict:
+    script = f"""async (text) => {{
+      const data = Uint8Array.from(atob(text), (c) => c.charCodeAt(0))
+      const root = await (async () => {{ {LOAD[kind]} }})()
+      return ({COUNT})(root)
+    }}"""
+    return page.evaluate(script, base64.b64encode(body).decode())
+
+
+@pytest.mark.parametrize("kind", ["glb", "obj", "ply", "usda"])
+def test_three_opens_what_was_converted(page: Page, kind: str) -> None:
+    scene = formats.read(SHED.encode(), "shed.usda", 1.0, PAINT)
+    model = Model()
+    add(model, scene, PAINT)
+    found = opened(page, kind, export(model, kind, "yard")[f"yard.{kind}"])
+    assert found["triangles"] == 4
+    assert found["meshes"] == {"glb": 3, "obj": 2, "ply": 1, "usda": 2}[kind], "a GLB has a primitive for each material"
+    assert found["low"] == pytest.approx([0, 0], abs=1e-6) and found["high"] == pytest.approx([1, 1], abs=1e-6)
+    if kind == "glb":
+        assert found["maps"] == 1
+
+
+def test_three_opens_a_real_model_that_was_rewired(page: Page) -> None:
+    source = path("webxr", "oculus-touch-v2/left.glb").read_bytes()
+    scene = formats.read(source, "left.glb")
+    spots = {
+        m: (np.zeros(len(x.triangles), np.int64), np.where(np.arange(len(x.triangles)) % 2, 1001, 1002)) for m, x in enumerate(scene.meshes)
+    }
+    wiring = plan(scene, spots, {(0, t): {"base colour": f"textures/a.{t}.png"} for t in (1001, 1002)}, {0: "Sheet"}, False)
+    wiring.pictures = {f"textures/a.{t}.png": png(n) for t, n in ((1001, "wheel"), (1002, "sack"))}
+    body = rewire(scene, {"": source}, {}, wiring).files[""]
+    before, after = opened(page, "glb", source), opened(page, "glb", body)
+    assert after["triangles"] == before["triangles"] and after["maps"] == 2 * before["maps"] and after["high"] == before["high"]
+
+
+@pytest.mark.parametrize("name", ["yard", "left"])
+def test_khronos_validator_has_nothing_against_it(name: str, tmp_path: Path) -> None:
+    """Reference: Khronos' gltf-validator (npm): no errors and no warnings."""
+    model = Model()
+    if name == "yard":
+        add(model, formats.read(SHED.encode(), "shed.usda", 1.0, PAINT), PAINT)
+    else:
+        add(model, formats.read(path("webxr", "oculus-touch-v2/left.glb").read_bytes(), "left.glb"), {})
+    file = tmp_path / "a.glb"
+    file.write_bytes(export(model, "glb", name)[f"{name}.glb"])
+    script = """
+const validator = require('gltf-validator'), fs = require('fs')
+validator.validateBytes(new Uint8Array(fs.readFileSync(process.argv[1]))).then((r) => console.log(JSON.stringify(r.issues.messages.filter((m) => m.severity < 2))))
+"""
+    node = shutil.which("node")
+    assert node
+    done = subprocess.run([node, "-e", script, str(file)], cwd=WEB, capture_output=True, text=True, check=True)
+    assert json.loads(done.stdout) == []
