@@ -6,7 +6,7 @@ import { underTiles } from '../scene/pictures'
 import { Choice } from '../stages/parts'
 import { useQuilt } from '../store'
 import type { Pictures } from './cloths'
-import { faultMarks, MARKS, NONE, ruleMarks, type MarkKind } from './marks'
+import { faultMarks, MARKS, missMarks, NONE, ruleMarks, type MarkKind } from './marks'
 import { Table, type Snap } from './table'
 
 const LOOKS = { cloth: 'cloth of each object', density: 'density' }
@@ -100,10 +100,11 @@ export function TableView() {
     () => ({
       ...(packing ? NONE : faultMarks(faults, pieces, sheet, kinds)),
       ...(state && kinds.has('rules') ? ruleMarks(state, pieces) : {}),
+      misses: missMarks(baked, sheet, kinds),
     }),
     // `drawn` counts the layouts that the pieces were given.
     // eslint-disable-next-line react-hooks/exhaustive-deps
-    [faults, pieces, kinds, packing, state, drawn, sheet],
+    [faults, pieces, kinds, packing, state, drawn, sheet, baked],
   )
   useEffect(() => table.current?.setMarks(marks), [marks])
   const every = state ? sheetsOf(state.settings) : []

@@ -2,9 +2,10 @@ import type { Fault, State } from '../api/client'
 import type { Piece } from '../scene/pieces'
 import { ELSEWHERE } from '../scene/pieces'
 import { islandsOf } from '../scene/states'
+import type { Baked } from '../store/types'
 import type { Marks, Spot } from './overlay'
 
-export const NONE: Marks = { gaps: [], leashes: [], corners: [], pins: [], bunches: [] }
+export const NONE: Marks = { gaps: [], leashes: [], corners: [], pins: [], bunches: [], misses: [] }
 const MOST = 400
 
 type Middle = [u: number, v: number]
@@ -26,6 +27,7 @@ export const MARKS = {
   outside: 'outside, on a leash',
   gaps: 'narrow gaps, with their px',
   rules: 'held islands and bunches',
+  misses: 'rays of the test bake that missed',
 }
 export type MarkKind = keyof typeof MARKS
 
@@ -39,6 +41,11 @@ export function ruleMarks(state: State, pieces: Piece[]): Pick<Marks, 'pins' | '
     pins: middles(state.settings.held ?? []),
     bunches: (state.settings.bunches ?? []).map((b) => middles(b.members)),
   }
+}
+
+/** Where rays of the test bake met nothing of the detailed mesh. */
+export function missMarks(baked: Baked | null, sheet: number, kinds: Set<MarkKind>): Middle[] {
+  return baked?.sheet === sheet && kinds.has('misses') ? baked.tiles.flatMap((t) => t.missed_at) : []
 }
 
 /** Where the faults are on a sheet. */

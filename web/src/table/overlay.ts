@@ -19,6 +19,8 @@ export interface Marks {
   pins: [u: number, v: number][]
   /** Middles of islands of a bunch, and its number: a thread of its own dash runs through them. */
   bunches: [u: number, v: number][][]
+  /** Texels whose ray of the test bake missed: small open rings. */
+  misses: [u: number, v: number][]
 }
 
 const INK = '#26324d'
@@ -27,7 +29,7 @@ const MOST = 400
 
 /** The drawing over the table: the tile's stitched border, its number, and marks that keep their size. */
 export class Overlay {
-  marks: Marks = { gaps: [], leashes: [], corners: [], pins: [], bunches: [] }
+  marks: Marks = { gaps: [], leashes: [], corners: [], pins: [], bunches: [], misses: [] }
   box: THREE.Box2 | null = null
   lasso: THREE.Vector2[] = []
   sheet: Flat | null = null
@@ -58,6 +60,7 @@ export class Overlay {
     this.pen.clearRect(0, 0, w, h)
     this.tiles()
     for (const mark of this.marks.bunches) this.thread(mark)
+    for (const mark of this.marks.misses) this.miss(...mark)
     for (const mark of this.marks.leashes.slice(0, MOST)) this.leash(...mark.at)
     for (const mark of this.marks.corners.slice(0, MOST)) this.corner(...mark.at)
     for (const mark of this.marks.pins.slice(0, MOST)) this.pin(...mark)
@@ -196,6 +199,15 @@ export class Overlay {
     this.pen.lineTo(x - 5, y + 5)
     this.pen.moveTo(x + 5, y + 1)
     this.pen.lineTo(x + 1, y + 5)
+    this.pen.stroke()
+  }
+
+  private miss(u: number, v: number): void {
+    const [x, y] = this.toScreen(u, v)
+    this.pen.strokeStyle = MADDER
+    this.pen.lineWidth = 1
+    this.pen.beginPath()
+    this.pen.arc(x, y, 2, 0, 7)
     this.pen.stroke()
   }
 
