@@ -76,11 +76,12 @@ def page(title: str, sheets: list[dict[str, Any]], carried: list[dict[str, Any]]
         out.append("<table>" + "".join(rows) + "</table>")
         if len(f.get("tiles", [])) > 1:
             cells = "".join(
-                f'<tr><td>{t["tile"]}</td><td class="n">{t["px"]} px</td><td class="n">{t["islands"]}</td><td class="n">{t["coverage"]:.1%}</td></tr>'
+                f'<tr><td>{t["tile"]}</td><td class="n">{t["px"]} px</td><td class="n">{t["islands"]}</td><td class="n">{t["coverage"]:.1%}</td>'
+                f'<td class="n">{_px(t.get("gap_px"))}</td><td class="n">{_px(t.get("margin_px"))}</td></tr>'
                 for t in f["tiles"]
             )
             out.append(
-                f'<p><table><tr><th>Tile</th><th class="n">Map</th><th class="n">Islands</th><th class="n">Covered</th></tr>{cells}</table></p>'
+                f'<p><table><tr><th>Tile</th><th class="n">Map</th><th class="n">Islands</th><th class="n">Covered</th><th class="n">Gap</th><th class="n">Margin</th></tr>{cells}</table></p>'
             )
         for caption, png in s["pictures"].items():
             data = base64.b64encode(png).decode()
