@@ -45,9 +45,18 @@ export function ModelView() {
     model.current?.draw()
   }, [pieces, odd])
   // A baked map is shown on the model as soon as one is chosen.
+  const maps = !!shownMap
   useEffect(() => {
-    if (shownMap) setLook('tiles')
-  }, [shownMap])
+    // Where a baked map is no longer looked at, the model shows what it showed before.
+    if (!maps) return
+    let before = look
+    setLook((now) => {
+      before = now
+      return 'tiles'
+    })
+    return () => setLook((now) => (now === 'tiles' ? before : now))
+    // eslint-disable-next-line react-hooks/exhaustive-deps
+  }, [maps])
   useEffect(() => {
     let gone = false
     const dress = async () => {

@@ -100,11 +100,11 @@ export function TableView() {
     () => ({
       ...(packing ? NONE : faultMarks(faults, pieces, sheet, kinds)),
       ...(state && kinds.has('rules') ? ruleMarks(state, pieces) : {}),
-      misses: missMarks(baked, sheet, kinds),
+      misses: missMarks(shownMap ? baked : null, sheet, kinds),
     }),
     // `drawn` counts the layouts that the pieces were given.
     // eslint-disable-next-line react-hooks/exhaustive-deps
-    [faults, pieces, kinds, packing, state, drawn, sheet, baked],
+    [faults, pieces, kinds, packing, state, drawn, sheet, baked, shownMap],
   )
   useEffect(() => table.current?.setMarks(marks), [marks])
   const every = state ? sheetsOf(state.settings) : []

@@ -36,7 +36,9 @@ export function Channels({ channels, set }: Given) {
       )}
       {channels.map((c, k) => (
         <Flex key={k} gap="2" align="center" mb="1" fontSize="xs">
-          <Text w="16">channel {k}</Text>
+          <Text w="4" textAlign="right">
+            {k}
+          </Text>
           <Choice
             label={`What goes into channel ${k}`}
             value={String(c.from)}
