@@ -152,6 +152,13 @@ export class Piece {
     this.transforms.needsUpdate = true
   }
 
+  /** Show an island so many tiles to the right of where it lies; its layout stays. */
+  showAside(i: number, columns: number): void {
+    const out = this.transforms.image.data as Float32Array
+    out[12 * i + 4] += columns
+    this.transforms.needsUpdate = true
+  }
+
   /** Density of an island at the resolution of its tile under the present layout, or null where it has none. */
   density(i: number): number | null {
     const uv = this.data.area?.[2 * i] ?? 0

@@ -1,5 +1,5 @@
 import { Box, Text } from '@chakra-ui/react'
-import { useState } from 'react'
+import { useEffect, useState } from 'react'
 import { useQuilt } from '../store'
 import { Channels } from './deliver/Channels'
 import { Images, Templates, Tick } from './deliver/Extras'
@@ -8,7 +8,7 @@ import { Choice, Main, numbered, Setting, Title } from './parts'
 
 /** What goes into the zip. */
 export function Deliver() {
-  const { state, job, start, change } = useQuilt()
+  const { state, job, start, change, pieces, showAside } = useQuilt()
   const [order, setOrder] = useState(remembered)
   const put = (part: Partial<Order>) => {
     const next = { ...order, ...part }
@@ -21,6 +21,11 @@ export function Deliver() {
   const oneChannel = state?.files.some((f) => /\.(obj|ply)$/i.test(f.name))
   const twins = state?.settings.twins?.length ?? 0
   const kinds = [...new Set(state?.files.flatMap((f) => f.materials.flatMap((m) => Object.keys(m.images ?? {}))) ?? [])]
+  const aside = order.twins_aside && twins > 0
+  useEffect(() => {
+    showAside(aside)
+    return () => showAside(false)
+  }, [aside, state?.layout, pieces, showAside])
   const go = () => {
     const { images, image_tiles, picture_format, depth, alpha, ...rest } = order
     const asked = {
@@ -106,7 +111,7 @@ export function Deliver() {
         <Text fontWeight="600">For the bake: twins one tile aside</Text>
         <Text color="faded" fontSize="xs">
           {twins
-            ? `Of ${twins} groups one island stays, the others move beside the sheet, so that each texel is baked once.`
+            ? `Of ${twins} groups one island stays, the others move beside the sheet, so that each texel is baked once; the table shows it.`
             : 'No islands are marked as twins.'}
         </Text>
       </Tick>

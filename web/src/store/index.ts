@@ -5,6 +5,7 @@ import { Piece } from '../scene/pieces'
 import type { Move } from '../scene/hand'
 import { sheetBy } from '../scene/sheets'
 import { islandsOf, paint } from '../scene/states'
+import { asideTwins } from '../scene/twins'
 import { ended } from './ended'
 import { UNITS, type Quilt } from './types'
 
@@ -211,9 +212,19 @@ export const useQuilt = create<Quilt>((set, get) => {
     setOdd(odd) {
       if (odd !== get().odd) set({ odd })
     },
+    showAside(aside) {
+      const { state, pieces } = get()
+      if (!state || (!aside && !get().aside)) return
+      for (const p of pieces) p.setTable(p.table)
+      for (const a of aside ? asideTwins(state) : [])
+        pieces.find((p) => p.file === a.file)?.showAside(a.island, a.columns)
+      set({ aside })
+      repaint()
+    },
     async move(move, label) {
-      const { state, selection } = get()
+      const { state, selection, aside } = get()
       if (!state) return
+      if (aside) return set({ message: 'Twins are shown aside, where they do not lie. Untick that in Deliver first.' })
       const one = typeof move.angle === 'number' ? (move as Move) : null
       const each = one ? null : (move as Record<string, Move>)
       const row = (m: Move) => [m.angle, m.mirror, m.scale, m.u, m.v]
@@ -286,6 +297,7 @@ export const useQuilt = create<Quilt>((set, get) => {
         else set({ message: words(error) })
       }),
     baked: null,
+    aside: false,
     shownMap: '',
     showMap: (shownMap) => set({ shownMap }),
     newer: null,

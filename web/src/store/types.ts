@@ -117,6 +117,9 @@ export interface Quilt {
   step: (direction: 'undo' | 'redo') => Promise<void>
   start: (kind: Kind, params?: Record<string, unknown>) => Promise<void>
   baked: Baked | null
+  /** Whether the table shows twins beside the sheet, as a delivery for the bake puts them. */
+  aside: boolean
+  showAside: (on: boolean) => void
   /** The baked map that the views show in place of the tiles' pictures. */
   shownMap: string
   showMap: (kind: string) => void
