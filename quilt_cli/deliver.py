@@ -33,6 +33,12 @@ def add(commands: Any, common: argparse.ArgumentParser, tiles: Any) -> None:
     d.add_argument("--tiles", type=tiles, default=(1, 1), metavar="CxR", help="tiles of the sheet (1x1)")
     d.add_argument("--padding", type=float, metavar="PX", help="that the layout was made with (8 at 2048)")
     d.add_argument("--templates", choices=("png", "svg", "both", "none"), default="png")
+    d.add_argument(
+        "--fill", choices=("object", "island", "none"), default="object", help="what has a colour of its own in templates (object)"
+    )
+    d.add_argument("--zone", action="store_true", help="show the padding in templates")
+    d.add_argument("--labels", action="store_true", help="write the objects' names into templates")
+    d.add_argument("--template-px", type=int, metavar="PX", help="size of templates (that of the map)")
     d.add_argument("--images", choices=("none", "blank", "checker", "object", "island"), default="none", help="tile images to begin with")
     d.add_argument("--format", choices=("png", "tiff", "exr"), default="png", help="of tile images (png)")
     d.add_argument("--depth", type=int, choices=(8, 16), default=8, help="bits of tile images (8)")
@@ -112,12 +118,17 @@ def deliver(args: argparse.Namespace, scenes: list[Scene]) -> dict[str, Any]:
     owner = _numbers(pieces, "object")
     names = tuple(p.objects[0].name for p in pieces)
     pictures = {f"Tile {t}": template.draw(regions, owner, 400, t, "#fbf7ee") for t in used}
+    size = args.template_px or args.map
+    if not 16 <= size <= 16384:
+        raise QuiltError("A template has 16 to 16384 px.")
+    extras = template.Extras(padding / args.map / 2 if args.zone else 0.0, labels=names if args.labels else ())
+    filled = _numbers(pieces, "island" if args.fill == "island" else "object")
     for t in used:
-        extras = template.Extras(labels=names)
+        drawn = (regions, filled, size, t, None, args.fill != "none", extras)
         if args.templates in ("png", "both"):
-            made[f"{args.name}.template.{t}.png"] = template.draw(regions, owner, args.map, t), "template"
+            made[f"{args.name}.template.{t}.png"] = template.draw(*drawn), "template"
         if args.templates in ("svg", "both"):
-            made[f"{args.name}.template.{t}.svg"] = template.draw_svg(regions, owner, args.map, t, extras=extras), "template"
+            made[f"{args.name}.template.{t}.svg"] = template.draw_svg(*drawn), "template"
         if args.images != "none":
             made[f"{args.name}.{t}.{args.format}"] = _image(args, pieces, t), "image"
     handed = handing.hand(args, analysed, grid)

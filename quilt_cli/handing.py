@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import argparse
 import hashlib
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import Any
 
@@ -13,6 +13,7 @@ import numpy as np
 from quilt_core import formats
 from quilt_core.deliver.paint import DIFFERENCES, Coat, Laid, Old, Paint, Sheet, paint, wiring
 from quilt_core.errors import FileError, QuiltError
+from quilt_core.formats.channels import LAYOUT, Arrangement, lost, rearranged, write
 from quilt_core.formats.export import FORMATS, Model, add, differs, export
 from quilt_core.formats.pictures import channels, pictures
 from quilt_core.formats.rewire import Wiring, rewire, safe_name
@@ -36,8 +37,18 @@ def options(d: argparse.ArgumentParser) -> None:
         help="files of the same names with the UVs that the old textures use, where they are not in another channel",
     )
     d.add_argument("--one-material", action="store_true", help="with --paint: one material for each tile, with plain colours in its map")
+    d.add_argument(
+        "--channels", type=_arranged, metavar="LIST", help="what goes into each UV channel: layout or an old number, as in layout,0"
+    )
     d.add_argument("--to", choices=FORMATS, help="write the meshes in this format")
     d.add_argument("--joined", action="store_true", help="with --to: all in one file, called by --name")
+
+
+def _arranged(text: str) -> Arrangement:
+    parts = [p.strip() for p in text.split(",")]
+    if parts.count("layout") != 1 or not all(p == "layout" or (p.isdigit() and int(p) < 8) for p in parts) or len(parts) > 8:
+        raise argparse.ArgumentTypeError(f"'{text}' is not a list of channels: the layout once, and numbers from 0 to 7, as in layout,0")
+    return Arrangement(tuple(LAYOUT if p == "layout" else int(p) for p in parts))
 
 
 @dataclass
@@ -68,14 +79,24 @@ def hand(args: argparse.Namespace, analysed: list[Analysed], grid: Grid) -> Hand
             out.made[path] = body, "difference" if path.startswith(DIFFERENCES) else "texture"
     model, taken = Model(), dict[str, bytes]()
     for n, ((scene, _), source) in enumerate(zip(analysed, args.files, strict=True)):
-        wired = _wired(args, painted, coats[n]) if painted is not None else None
+        how: Arrangement | None = None if args.channels is None else replace(args.channels, old=args.channel_in)
+        wired = _wired(args, painted, coats[n], args.channel_in if how is None else how.layout) if painted is not None else None
         beside = files.Beside(source.parent)
+        uvs = {m: p.uvs for m, p in enumerate(analysed[n][1]) if p is not None}
+        if how is not None and painted is None:
+            out.notes += [
+                f"{scene.file}: the pictures of '{name}' were read by a UV channel that is left out." for name in lost(scene, how)
+            ]
         if not args.to:
-            _as_it_came(out.made, scene, source, beside, wired)
+            written = {"": source.read_bytes()} if how is None else write(scene, uvs, how)
+            _as_it_came(out.made, scene, written, beside, wired)
             continue
+        layout = args.channel_in
+        if how is not None:
+            scene, layout = rearranged(scene, uvs, dict.fromkeys(uvs, args.channel_in), how), how.layout
         one = model if args.joined else Model(pictures=taken)
         stem = Path(scene.file).stem
-        add(one, scene, beside, wired, f"{stem}/" if args.joined else "", dict.fromkeys(range(len(scene.meshes)), args.channel_in))
+        add(one, scene, beside, wired, f"{stem}/" if args.joined else "", dict.fromkeys(range(len(scene.meshes)), layout))
         if not args.joined:
             _convert(out.made, one, args.to, stem)
             taken |= one.shown
@@ -84,8 +105,8 @@ def hand(args: argparse.Namespace, analysed: list[Analysed], grid: Grid) -> Hand
     return out
 
 
-def _wired(args: argparse.Namespace, painted: Paint, coat: Coat) -> Wiring:
-    return wiring(painted, coat, {0: args.name}, args.one_material, args.channel_in)
+def _wired(args: argparse.Namespace, painted: Paint, coat: Coat, channel: int) -> Wiring:
+    return wiring(painted, coat, {0: args.name}, args.one_material, channel)
 
 
 def _coat(args: argparse.Namespace, analysed: Analysed, source: Path) -> Coat:
@@ -119,8 +140,7 @@ def _coat(args: argparse.Namespace, analysed: Analysed, source: Path) -> Coat:
     return Coat(scene, meshes, maps, reads, [m.colour for m in old.materials], old)
 
 
-def _as_it_came(made: Made, scene: Scene, source: Path, beside: files.Beside, wired: Wiring | None) -> None:
-    written = {"": source.read_bytes()}
+def _as_it_came(made: Made, scene: Scene, written: dict[str, bytes], beside: files.Beside, wired: Wiring | None) -> None:
     if wired is not None:
         written = rewire(scene, written, beside, wired).files
     for path, body in written.items():

@@ -170,7 +170,9 @@ def _pack_one(work: _Work, project: Project, head: Snapshot, before: Layout, num
 
     ruled = replace(rules_of(chosen, parts, settings, flat, only), go_on=bool(job.params.get("go_on")))
     packed = pack_sheet(parts.pieces, recipe, bool(flat["keep_ratios"]), progress, stop, weights(chosen, parts, settings), ruled, present)
-    report_progress(job, far | {"text": f"Proving{name}", "coverage": packed.result.best.coverage})
+    # The table shows what was found while it is measured once more.
+    tables = parts.merged(old, packed.tables)
+    report_progress(job, far | {"text": f"Proving{name}", "coverage": packed.result.best.coverage}, to_npz(tables))
     layout = Layout(project=project, kind="pack", channel=before.channel, recipe=settings | {k: flat[k] for k in IN_RECIPE}, sheet=number)
     if work.variant:
         layout.recipe |= {"recipes": {}, "sheets": [s | {"recipe": ""} for s in sheets(settings)]}
@@ -180,7 +182,6 @@ def _pack_one(work: _Work, project: Project, head: Snapshot, before: Layout, num
         "seconds": round(time.monotonic() - begin, 2), "seed": recipe.seed, "passes": packed.result.passes, "stopped": packed.result.stopped,
         "limiting": report.limiting(parts.pieces, packed.tables, parts.pieced(only)),
     }  # fmt: skip
-    tables = parts.merged(old, packed.tables)
     layout.tables, layout.members = to_npz(tables), to_npz(parts.masks(tables, only))
     rows = np.concatenate(packed.tables)
     measure(layout, chosen, parts, rows, settings)

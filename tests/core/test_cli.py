@@ -213,3 +213,47 @@ def test_deliver_carries_old_paint_into_one_file(capsys: pytest.CaptureFixture[s
     new = formats.read((tmp_path / "both/crane.glb").read_bytes(), "crane.glb")
     assert pictures(new, {})[0]["base colour"] == (tmp_path / "both/textures/sheet.base_colour.1001.png").read_bytes()
     assert main([*args, "--out", str(tmp_path / "x"), "--joined"]) == 2
+
+
+def test_deliver_arranges_channels_and_draws_as_asked(capsys: pytest.CaptureFixture[str], tmp_path: Path) -> None:
+    """The layout of channel 1 becomes channel 0; the texture follows its own UVs to channel 1. The template is 128 px, with the objects' names."""
+    source = tmp_path / "crane.glb"
+    source.write_bytes(two_channels([box(Part(n), (0, 0, 0), (1, 1, 1)).uv(0.1) for n in ("a", "b")], 1.0, png("crane")))
+    assert (
+        main(
+            [
+                "pack",
+                str(source),
+                "--out",
+                str(tmp_path / "p"),
+                "--map",
+                "1024",
+                "--seconds",
+                "0",
+                "--channel-in",
+                "1",
+                "--channel-out",
+                "1",
+            ]
+        )
+        == 0
+    )
+    common = ["deliver", str(tmp_path / "p/crane.glb"), "--map", "1024", "--padding", "4", "--channel-in", "1", "--channels", "layout,0"]
+    assert (
+        main(
+            [*common, "--out", str(tmp_path / "o"), "--templates", "both", "--fill", "island", "--zone", "--labels", "--template-px", "128"]
+        )
+        == 0
+    )
+    old, new = (formats.read((tmp_path / f / "crane.glb").read_bytes(), "crane.glb") for f in ("p", "o"))
+    assert np.array_equal(new.meshes[0].channels[0].uvs, old.meshes[0].channels[1].uvs)
+    assert np.array_equal(new.meshes[0].channels[1].uvs, old.meshes[0].channels[0].uvs)
+    assert new.materials[0].channels == {"baseColorTexture": 1}
+    assert Image.open(tmp_path / "o/sheet.template.1001.png").size == (128, 128)
+    svg = (tmp_path / "o/sheet.template.1001.svg").read_text()
+    assert 'viewBox="0 0 128 128"' in svg and svg.count("<text") >= 2
+    assert main([*common, "--out", str(tmp_path / "u"), "--to", "usda", "--templates", "none"]) == 0
+    usd = formats.read((tmp_path / "u/crane.usda").read_bytes(), "crane.usda", 1.0, {})
+    assert usd.meshes[0].key.names == ["st", "st1"] and usd.materials[0].channels == {"diffuseColor": 1}
+    with pytest.raises(SystemExit):
+        main([*common[:-1], "0,1", "--out", str(tmp_path / "x")])

@@ -81,7 +81,7 @@ export const useQuilt = create<Quilt>((set, get) => {
     let on = 0
     const { stage } = get()
     while (!OVER.includes(job.state)) {
-      await pause(job.kind === 'pack' ? 200 : 120)
+      await pause(120)
       const { data } = await api.GET('/api/jobs/{job_id}', { params: { path: { job_id: job.id } } }).catch(() => ({
         data: undefined,
       }))
