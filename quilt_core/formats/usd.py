@@ -12,11 +12,11 @@ from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
-from pxr import Gf, Sdf, Tf, Usd, UsdGeom, Vt
+from pxr import Gf, Sdf, Usd, UsdGeom, Vt
 
 from ..scene import Floats, Mesh, MeshObject, Polygons, Scene, UvChannel
 from .polygons import triangulate
-from .usd_files import Layers, gather, opened, saved
+from .usd_files import ERRORS, Layers, gather, opened, saved
 from .usd_materials import Materials
 
 # Names of plain float pairs that hold UVs all the same (common practice, no source).
@@ -50,8 +50,8 @@ def read(data: bytes, file: str, resources: Mapping[str, bytes] | None = None) -
     with opened(layers) as (stage, folder):
         try:
             return _scene(stage, folder, layers, data)
-        except Tf.ErrorException as e:
-            raise layers.fail(f"it cannot be read as USD ({str(e).strip()[:80]})", "", "Export it again.") from e
+        except (*ERRORS, RuntimeError, ValueError, IndexError, KeyError, OverflowError, MemoryError) as e:
+            raise layers.fail(f"it cannot be read as USD ({type(e).__name__})", "", "Export it again.") from e
 
 
 def _scene(stage: Any, folder: Any, layers: Layers, data: bytes) -> Scene:

@@ -22,6 +22,8 @@ from ..errors import FileError
 from .gltf_container import find_resource
 
 MOST_FILES = 2000
+# What the library raises over a damaged file.
+ERRORS = (Tf.ErrorException, UnicodeDecodeError)
 
 
 @dataclass
@@ -70,18 +72,21 @@ def gather(data: bytes, file: str, resources: Mapping[str, bytes]) -> Layers:
 
 
 def _put(folder: Path, name: str, body: bytes) -> None:
-    target = folder / name
-    if not target.resolve().is_relative_to(folder.resolve()):
-        raise FileError(name, "its name leads out of the folder")
-    target.parent.mkdir(parents=True, exist_ok=True)
-    target.write_bytes(body)
+    try:
+        target = folder / name
+        if not target.resolve().is_relative_to(folder.resolve()):
+            raise FileError(name, "its name leads out of the folder")
+        target.parent.mkdir(parents=True, exist_ok=True)
+        target.write_bytes(body)
+    except (OSError, ValueError) as e:
+        raise FileError(name[:200], "a file cannot have this name", "", "Rename it.") from e
 
 
 def _dependencies(layers: Layers, path: Path, name: str) -> list[str]:
     """Paths, from the root's folder, of the layers that one refers to."""
     try:
         layer = Sdf.Layer.FindOrOpen(str(path))
-    except Tf.ErrorException as e:
+    except ERRORS as e:
         raise layers.fail(f"'{name}' cannot be read as USD", _line(e), "Export it again.") from e
     if layer is None:
         raise layers.fail(f"'{name}' cannot be read as USD", "", "Export it again.")
@@ -99,7 +104,10 @@ def _dependencies(layers: Layers, path: Path, name: str) -> list[str]:
 
 def _line(error: Exception) -> str:
     """The place in a text layer that an error names, if any."""
-    text = str(error)
+    try:
+        text = str(error)
+    except UnicodeDecodeError:  # it quotes bytes that are no text
+        return ""
     at = text.find(".usda:")
     return f"line {text[at + 6 :].split(':')[0]}" if at >= 0 and text[at + 6 : at + 7].isdigit() else ""
 
@@ -136,7 +144,7 @@ def opened(layers: Layers) -> Iterator[tuple[Any, Path]]:
             _put(folder, path, body)
         try:
             stage = Usd.Stage.Open(str(folder / layers.root))
-        except Tf.ErrorException as e:
+        except ERRORS as e:
             raise layers.fail("it cannot be read as USD", _line(e), "Export it again.") from e
         for layer in stage.GetUsedLayers():
             if not layer.anonymous and not Path(layer.realPath).resolve().is_relative_to(folder):

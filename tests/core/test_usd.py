@@ -9,6 +9,8 @@ from pathlib import Path
 
 import numpy as np
 import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
 from pxr import Usd, UsdGeom, UsdUtils
 
 from quilt_core import formats
@@ -301,6 +303,22 @@ def test_binary_layers_stay_binary(tmp_path: Path) -> None:
 def test_bad_files_say_what_and_where(body: bytes, words: str) -> None:
     with pytest.raises(FileError, match=words):
         formats.read(body, "bad.usda" if not body.startswith(b"PK") else "bad.usdz")
+
+
+@settings(max_examples=100, deadline=None)
+@given(st.data())
+def test_damaged_files_end_in_an_error_of_ours_or_in_a_scene(data: st.DataObject) -> None:
+    body = bytearray(SHED.encode())
+    for _ in range(data.draw(st.integers(1, 4))):
+        at = data.draw(st.integers(0, len(body) - 1))
+        if data.draw(st.booleans()):
+            del body[at : at + data.draw(st.integers(1, 40))]
+        else:
+            body[at] = data.draw(st.integers(0, 255))
+    try:
+        formats.read(bytes(body), "damaged.usda")
+    except FileError as e:
+        assert "damaged.usda" in str(e)
 
 
 def test_uvs_that_do_not_fit_are_left_out_and_told() -> None:

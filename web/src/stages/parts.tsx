@@ -193,3 +193,24 @@ export function Whom() {
     </Flex>
   )
 }
+
+interface Words {
+  label: string
+  value: string
+  set: (value: string) => void
+  placeholder?: string
+  wide?: number
+}
+
+/** A field for a few words; it counts when it is left. */
+export function TextField({ label, value, set, placeholder, wide = 130 }: Words) {
+  return (
+    <input
+      aria-label={label}
+      placeholder={placeholder}
+      style={{ width: wide, background: 'transparent', border: '1px solid #cdbf9f', padding: '2px 6px' }}
+      defaultValue={value}
+      onBlur={(e) => set(e.target.value.trim())}
+    />
+  )
+}

@@ -1,7 +1,7 @@
 import { Button, Flex, Text } from '@chakra-ui/react'
 import { useQuilt } from '../../store'
 import { Section } from '../arrange/Section'
-import { Choice } from '../parts'
+import { Choice, TextField } from '../parts'
 import type { Channel } from './order'
 
 interface Given {
@@ -45,12 +45,12 @@ export function Channels({ channels, set }: Given) {
             options={sources}
             set={(from) => put(k, { from: from === 'layout' ? 'layout' : Number(from) })}
           />
-          <input
-            aria-label={`Name of channel ${k}`}
+          <TextField
+            label={`Name of channel ${k}`}
             placeholder="name"
-            style={{ width: 62, background: 'transparent', border: '1px solid #cdbf9f', padding: '2px 6px' }}
-            defaultValue={c.name}
-            onBlur={(e) => put(k, { name: e.target.value.trim() })}
+            wide={62}
+            value={c.name}
+            set={(name) => put(k, { name })}
           />
           <Button
             size="2xs"

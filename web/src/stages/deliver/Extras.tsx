@@ -1,7 +1,7 @@
 import { Box, Flex } from '@chakra-ui/react'
 import type { ReactNode } from 'react'
 import { Section } from '../arrange/Section'
-import { Choice, NumberField, Setting } from '../parts'
+import { Choice, NumberField, Setting, TextField } from '../parts'
 import { FILLS, IMAGES, KINDS, TEMPLATES, USUAL, type Order } from './order'
 
 interface Part {
@@ -85,19 +85,17 @@ export function Images({ order, put }: Part) {
             </Tick>
           </Flex>
           <Setting name="Tiles" text="Empty: those in use. 1001-1004, 1011 makes these.">
-            <input
-              aria-label="Tiles that get an image"
-              style={{ width: 130, background: 'transparent', border: '1px solid #cdbf9f', padding: '2px 6px' }}
-              defaultValue={order.image_tiles}
-              onBlur={(e) => put({ image_tiles: e.target.value.trim() })}
+            <TextField
+              label="Tiles that get an image"
+              value={order.image_tiles}
+              set={(image_tiles) => put({ image_tiles })}
             />
           </Setting>
           <Setting name="Names" text="{sheet}, {kind} and {tile} are filled in: prop.1001.png">
-            <input
-              aria-label="Names of tile images"
-              style={{ width: 130, background: 'transparent', border: '1px solid #cdbf9f', padding: '2px 6px' }}
-              defaultValue={order.pattern}
-              onBlur={(e) => put({ pattern: e.target.value.trim() || USUAL.pattern })}
+            <TextField
+              label="Names of tile images"
+              value={order.pattern}
+              set={(pattern) => put({ pattern: pattern || USUAL.pattern })}
             />
           </Setting>
         </>
