@@ -49,11 +49,14 @@ def read(data: bytes, file: str, unit_m: float = 1.0, resources: Mapping[str, by
         ply = PlyData.read(io.BytesIO(data))
     except (PlyHeaderParseError, PlyElementParseError) as e:
         raise FileError(file, f"it cannot be read as PLY ({str(e)[:120]})", "", "Export the mesh again from its source.") from e
-    except (ValueError, MemoryError, UnicodeDecodeError, IndexError, KeyError) as e:
+    except (ValueError, TypeError, MemoryError, UnicodeDecodeError, IndexError, KeyError, OverflowError, AttributeError) as e:
         raise FileError(file, f"it cannot be read as PLY ({type(e).__name__})", "", "Export the mesh again from its source.") from e
     scene = Scene(file, "ply", [], [], _materials(ply), data, key=ply)
     scene.references = [path for m in scene.materials for path in m.images.values()]
-    mesh = _mesh(ply, file, scene)
+    try:
+        mesh = _mesh(ply, file, scene)
+    except (TypeError, ValueError, IndexError, KeyError, OverflowError) as e:  # a list where a number belongs, or the other way round
+        raise FileError(file, f"its elements are not those of a mesh ({type(e).__name__})", "header", "Export the mesh again.") from e
     scene.meshes.append(mesh)
     scene.objects.append(MeshObject(mesh.name, mesh.name, 0, np.diag([unit_m, unit_m, unit_m, 1.0])))
     return scene

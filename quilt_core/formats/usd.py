@@ -14,9 +14,10 @@ import numpy as np
 from numpy.typing import NDArray
 from pxr import Gf, Sdf, Usd, UsdGeom, Vt
 
+from ..errors import FileError
 from ..scene import Floats, Mesh, MeshObject, Polygons, Scene, UvChannel
 from .polygons import triangulate
-from .usd_files import ERRORS, Layers, gather, opened, saved
+from .usd_files import Layers, gather, opened, saved
 from .usd_materials import Materials
 
 # Names of plain float pairs that hold UVs all the same (common practice, no source).
@@ -50,7 +51,9 @@ def read(data: bytes, file: str, resources: Mapping[str, bytes] | None = None) -
     with opened(layers) as (stage, folder):
         try:
             return _scene(stage, folder, layers, data)
-        except (*ERRORS, RuntimeError, ValueError, IndexError, KeyError, OverflowError, MemoryError) as e:
+        except FileError:
+            raise
+        except Exception as e:  # an attribute of a foreign type comes out as anything, and raises whatever that does not know
             raise layers.fail(f"it cannot be read as USD ({type(e).__name__})", "", "Export it again.") from e
 
 

@@ -99,7 +99,7 @@ def test_bad_files_say_what_and_where(data: bytes, words: str) -> None:
         formats.read(data, "bad.ply")
 
 
-@settings(max_examples=150, deadline=None)
+@settings(max_examples=150, deadline=None, derandomize=True)  # a wider search was run by hand
 @given(st.data())
 def test_damaged_files_end_in_an_error_of_ours_or_in_a_scene(data: st.DataObject) -> None:
     body = bytearray(CORNERS)

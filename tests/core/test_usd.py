@@ -305,7 +305,7 @@ def test_bad_files_say_what_and_where(body: bytes, words: str) -> None:
         formats.read(body, "bad.usda" if not body.startswith(b"PK") else "bad.usdz")
 
 
-@settings(max_examples=100, deadline=None)
+@settings(max_examples=100, deadline=None, derandomize=True)  # a wider search was run by hand
 @given(st.data())
 def test_damaged_files_end_in_an_error_of_ours_or_in_a_scene(data: st.DataObject) -> None:
     body = bytearray(SHED.encode())
