@@ -11,10 +11,10 @@ from typing import Any
 import numpy as np
 
 from quilt_core import formats
-from quilt_core.deliver.paint import DIFFERENCES, Coat, Laid, Old, Paint, Sheet, paint, wiring
+from quilt_core.deliver.paint import DIFFERENCES, Coat, Laid, Old, Sheet, paint, wiring
 from quilt_core.errors import FileError, QuiltError
 from quilt_core.formats.channels import LAYOUT, Arrangement, lost, rearranged, write
-from quilt_core.formats.export import FORMATS, Model, add, differs, export
+from quilt_core.formats.export import FORMATS, Model, add, checked
 from quilt_core.formats.pictures import channels, pictures
 from quilt_core.formats.rewire import Wiring, rewire, safe_name
 from quilt_core.report import Analysed
@@ -23,7 +23,6 @@ from quilt_core.tiles import Grid
 
 from . import files
 
-_SAME = 1e-4  # of a tile: what rounding of a format may move a UV
 Made = dict[str, tuple[bytes, str]]
 
 
@@ -80,20 +79,18 @@ def hand(args: argparse.Namespace, analysed: list[Analysed], grid: Grid) -> Hand
     model, taken = Model(), dict[str, bytes]()
     for n, ((scene, _), source) in enumerate(zip(analysed, args.files, strict=True)):
         how: Arrangement | None = None if args.channels is None else replace(args.channels, old=args.channel_in)
-        wired = _wired(args, painted, coats[n], args.channel_in if how is None else how.layout) if painted is not None else None
+        layout = args.channel_in if how is None else how.layout
+        wired = None if painted is None else wiring(painted, coats[n], {0: args.name}, args.one_material, layout)
         beside = files.Beside(source.parent)
         uvs = {m: p.uvs for m, p in enumerate(analysed[n][1]) if p is not None}
         if how is not None and painted is None:
-            out.notes += [
-                f"{scene.file}: the pictures of '{name}' were read by a UV channel that is left out." for name in lost(scene, how)
-            ]
+            out.notes += lost(scene, how)
         if not args.to:
             written = {"": source.read_bytes()} if how is None else write(scene, uvs, how)
             _as_it_came(out.made, scene, written, beside, wired)
             continue
-        layout = args.channel_in
         if how is not None:
-            scene, layout = rearranged(scene, uvs, dict.fromkeys(uvs, args.channel_in), how), how.layout
+            scene = rearranged(scene, uvs, dict.fromkeys(uvs, args.channel_in), how)
         one = model if args.joined else Model(pictures=taken)
         stem = Path(scene.file).stem
         add(one, scene, beside, wired, f"{stem}/" if args.joined else "", dict.fromkeys(range(len(scene.meshes)), layout))
@@ -103,10 +100,6 @@ def hand(args: argparse.Namespace, analysed: list[Analysed], grid: Grid) -> Hand
     if args.joined:
         _convert(out.made, model, args.to, safe_name(args.name))
     return out
-
-
-def _wired(args: argparse.Namespace, painted: Paint, coat: Coat, channel: int) -> Wiring:
-    return wiring(painted, coat, {0: args.name}, args.one_material, channel)
 
 
 def _coat(args: argparse.Namespace, analysed: Analysed, source: Path) -> Coat:
@@ -152,14 +145,8 @@ def _as_it_came(made: Made, scene: Scene, written: dict[str, bytes], beside: fil
 
 
 def _convert(made: Made, model: Model, format: str, name: str) -> None:
-    done = export(model, format, name)
-    main = f"{name}.{format}"
-    off = differs(model, format, formats.read(done[main], main, 1.0, done))
-    if off > _SAME:
-        raise QuiltError(
-            f"{main} does not hold the layout again ({off:.3g} of a tile off). Deliver it as another format, and tell the makers."
-        )
+    main, done = checked(model, format, name)
     if main in made:
         raise FileError(main, "two files would have this name", "", "Rename one of them, or take --joined.")
-    for path, body in done.items():
-        made.setdefault(path, (body, "mesh" if path == main else "texture" if path in model.pictures else "companion"))
+    for path, file in done.items():
+        made.setdefault(path, file)

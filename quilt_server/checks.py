@@ -154,10 +154,11 @@ def _channels(asked: Any) -> list[dict[str, Any]]:
 def delivery(params: dict[str, Any], settings: dict[str, Any]) -> dict[str, Any]:
     """What a delivery holds, with the usual where nothing is said.
 
-    templates png, svg, both or none, filled by object, material, island or none, `template_px` 0 for the tile's own; images None or fill, format,
-    depth, alpha, colour, tiles ("1001-1004", empty for those in use); pattern the name of tile images with {sheet}, {kind}, {tile}; paint carries old textures over, per_sheet with one material for each tile; format empty for files as they came, joined all in one; channels for each UV channel of the files `from`
-    (layout or an old number) and `name`, none for as they are; twins_aside for the
-    bake; sheet None for all.
+    sheet: None for all. templates: png, svg, both or none, filled by object, material, island or none; `template_px` 0 for the tile's own.
+    images: None, or fill, format, depth, alpha, colour, and tiles ("1001-1004", empty for those in use), named by pattern with {sheet}, {kind}, {tile}.
+    paint: carry old textures over, per_sheet with one material for each tile. twins_aside: for the bake.
+    format: empty for files as they came; joined: all in one. channels: for each UV channel of the files `from` ("layout" or an old number) and
+    `name`; an empty list for channels as they are.
 
     Raises
     ------

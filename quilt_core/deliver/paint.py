@@ -32,7 +32,7 @@ class Old:
 
 @dataclass(frozen=True)
 class Laid:
-    """A mesh in its new layout: UVs (T, 3, 2) at the corners of its triangles, and the sheet of each (T,), -1 for none."""
+    """Where the triangles of a mesh lie now: the UVs (T, 3, 2) of their corners, and the sheet of each (T,), -1 for none."""
 
     new: Floats
     sheet: Numbers

@@ -64,8 +64,9 @@ def _read_anew(material: Material, how: Arrangement) -> Material:
 
 
 def lost(scene: Scene, how: Arrangement) -> list[str]:
-    """Names of materials whose pictures are read by a channel that is left out."""
-    return [m.name for m in scene.materials if any(how.new_of(m.channels.get(slot, 0)) is None for slot in m.images)]
+    """What is told of materials whose pictures are read by a channel that is left out."""
+    names = [m.name for m in scene.materials if any(how.new_of(m.channels.get(slot, 0)) is None for slot in m.images)]
+    return [f"{scene.file}: the pictures of '{name}' were read by a UV channel that is left out." for name in names]
 
 
 def write(scene: Scene, uvs: Mapping[int, Floats], how: Arrangement) -> dict[str, bytes]:

@@ -12,8 +12,9 @@ from numpy.typing import NDArray
 from ..scene import Floats
 from .compact import State
 from .fields import Fields, Ints, build
+from .neighbours import SPOT, scene, spots
 from .search import Search
-from .separate import SPOT, Memory, memory, scene, separate, spots
+from .separate import Memory, memory, separate
 
 MOST = 4000  # islands; the pairs' weights take n * n numbers
 _ROUND = 40_000  # evaluations between two looks at the result

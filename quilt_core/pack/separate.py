@@ -13,9 +13,9 @@ import numpy as np
 from numba import njit
 from numpy.typing import NDArray
 
-from ..scene import Floats
 from .fields import Ints
 from .loss import pair_loss
+from .neighbours import clamped, lift, near_to, put, rest
 
 _NONE = 1e-6  # less loss than this is none
 _HOPELESS = 8.0  # a sample that costs this many times what the present place does is not looked at further
@@ -23,39 +23,6 @@ _DRAWS = 4  # points for each wide sample, of which the clearest is taken
 # Among so many islands, one that is wide for its tile has hundreds of neighbours, and each look at it is dear: it stays, and the small ones
 # move, but for now and then, or where it lies in another such.
 _CROWD, _WIDE_ISLAND, _GIANT = 400, 0.3, 0.05
-_BLOCK = 16  # boxes are padded to a multiple of this
-_SLACK = np.float32(1e-3)  # units; boxes are kept in single precision
-
-
-SPOT = np.dtype(
-    [("x", "f8"), ("y", "f8"), ("lx", "f8"), ("ly", "f8"), ("hx", "f8"), ("hy", "f8"), ("size", "f8")]
-    + [("pose", "i4"), ("tile", "i2"), ("held", "?"), ("moving", "?")]
-)
-
-
-class Scene(NamedTuple):
-    """What stays the same during one call of `separate`: `side` (tiles,), margin and padding in units; and what the kernels note.
-
-    `box` (4, 16 m) least x, least y, greatest x, greatest y of every island, tiles `apart` units from each other in x;
-    infinite while an island is moving, so that it is near to nothing. `near` (n,) room for numbers of islands, `mask`
-    (16 m,) for answers, which are read as `words` of 8.
-    """
-
-    side: Floats
-    margin: float
-    pad: float
-    apart: float
-    box: NDArray[np.float32]
-    near: Ints
-    mask: NDArray[np.uint8]
-    words: NDArray[np.uint64]
-
-
-def scene(side: Floats, margin: float, pad: float, count: int) -> Scene:
-    """A scene for `count` islands."""
-    room = -(-count // _BLOCK) * _BLOCK
-    box, mask = np.full((4, room), np.inf, np.float32), np.zeros(room, np.uint8)
-    return Scene(side, margin, pad, float(side.max()) * 1.2 + 4 * pad, box, np.zeros(count, np.int64), mask, mask.view(np.uint64))
 
 
 class Memory(NamedTuple):
@@ -82,68 +49,13 @@ def _random(state):  # type: ignore[no-untyped-def]
     return (x >> np.uint64(11)) * (1.0 / 9007199254740992.0)
 
 
-@njit(cache=True, nogil=True)  # type: ignore[untyped-decorator]
-def _put(f, s, at, i, x, y, k, t):  # type: ignore[no-untyped-def]
-    """Write a place and the box there; the island is at rest then."""
-    spot, e = at[i], f.extent[i, k]
-    spot.x, spot.y, spot.pose, spot.tile = x, y, k, t
-    spot.lx, spot.ly, spot.hx, spot.hy = x + e[0] * spot.size, y + e[1] * spot.size, x + e[2] * spot.size, y + e[3] * spot.size
-    _rest(s, at, i)
-
-
-@njit(cache=True, nogil=True)  # type: ignore[untyped-decorator]
-def _rest(s, at, i):  # type: ignore[no-untyped-def]
-    """An island counts again for the others."""
-    spot = at[i]
-    away = spot.tile * s.apart
-    spot.moving = False
-    s.box[0, i], s.box[1, i], s.box[2, i], s.box[3, i] = spot.lx + away, spot.ly, spot.hx + away, spot.hy
-
-
-@njit(cache=True, nogil=True)  # type: ignore[untyped-decorator]
-def _lift(s, at, i):  # type: ignore[no-untyped-def]
-    """An island is moving: it is near to nothing."""
-    at[i].moving = True
-    s.box[0, i] = np.float32(np.inf)
-
-
-@njit(cache=True, nogil=True)  # type: ignore[untyped-decorator]
-def _near(s, lx, ly, hx, hy, t):  # type: ignore[no-untyped-def]
-    """Numbers of the islands whose boxes meet a box in tile t, into s.near; how many."""
-    out, mask, words = s.near, s.mask, s.words
-    lows_x, lows_y, highs_x, highs_y = s.box[0], s.box[1], s.box[2], s.box[3]
-    away = t * s.apart
-    ax, ay = np.float32(lx + away) - _SLACK, np.float32(ly) - _SLACK
-    bx, by = np.float32(hx + away) + _SLACK, np.float32(hy) + _SLACK
-    # A plain loop over all that only writes bytes is what the compiler turns into vector instructions.
-    for q in range(lows_x.shape[0]):
-        mask[q] = np.uint8(lows_x[q] < bx) & np.uint8(highs_x[q] > ax) & np.uint8(lows_y[q] < by) & np.uint8(highs_y[q] > ay)
-    n = 0
-    for w in range(words.shape[0]):
-        if words[w] != 0:
-            for q in range(8 * w, 8 * w + 8):
-                if mask[q]:
-                    out[n] = q
-                    n += 1
-    return n
-
-
-@njit(cache=True, nogil=True)  # type: ignore[untyped-decorator]
-def _clamped(f, s, at, i, x, y, k, t):  # type: ignore[no-untyped-def]
-    """The place nearest to (x, y) at which island i lies within the tile's margin; and whether there is one."""
-    e, z = f.extent[i, k], at[i].size
-    lx, hx = s.margin - e[0] * z, s.side[t] - s.margin - e[2] * z
-    ly, hy = s.margin - e[1] * z, s.side[t] - s.margin - e[3] * z
-    return min(max(x, lx), hx), min(max(y, ly), hy), hx >= lx and hy >= ly
-
-
 @njit(cache=True, nogil=True, fastmath=True)  # type: ignore[untyped-decorator]
 def _cost(f, s, at, m, i, x, y, k, t, most, coarse):  # type: ignore[no-untyped-def]
     """Weighted loss of island i at a place against all islands that are not moving; cut short above `most`."""
     e, z = f.extent[i, k], at[i].size
     total = 0.0
     weight, pad = m.weight[i], s.pad
-    n = _near(s, x + e[0] * z - pad, y + e[1] * z - pad, x + e[2] * z + pad, y + e[3] * z + pad, t)
+    n = near_to(s, x + e[0] * z - pad, y + e[1] * z - pad, x + e[2] * z + pad, y + e[3] * z + pad, t)
     for q in range(n):
         j = s.near[q]
         o = at[j]
@@ -169,7 +81,7 @@ def _crew_cost(f, s, at, m, crew, n, rel, x, y, k, t, most, coarse):  # type: ig
             if not f.allowed[j, kj]:
                 return 1e30
             wx, wy = x + p[0] * rel[c, 0] + p[1] * rel[c, 1], y + p[2] * rel[c, 0] + p[3] * rel[c, 1]
-            xj, yj, _ = _clamped(f, s, at, j, wx, wy, kj, t)
+            xj, yj, _ = clamped(f, s, at, j, wx, wy, kj, t)
             total += (abs(wx - xj) + abs(wy - yj)) * 10.0
         if total < most:
             total += _cost(f, s, at, m, j, xj, yj, kj, t, most - total, coarse)
@@ -182,7 +94,7 @@ def _crew_cost(f, s, at, m, crew, n, rel, x, y, k, t, most, coarse):  # type: ig
 def _crew_of(f, s, at, i, crew, rel):  # type: ignore[no-untyped-def]
     """Fill `crew` with i and all islands whose middle lies in i's hole; mark them as moving; their number."""
     crew[0] = i
-    _lift(s, at, i)
+    lift(s, at, i)
     n = 1
     ring, me = f.island[i], at[i]
     if ring.hollow < 0:
@@ -201,12 +113,12 @@ def _crew_of(f, s, at, i, crew, rel):  # type: ignore[no-untyped-def]
             continue
         if o.held:
             for c in range(1, n):
-                _rest(s, at, crew[c])
+                rest(s, at, crew[c])
             return 1
         dx, dy = o.x - me.x, o.y - me.y
         crew[n] = j
         rel[n, 0], rel[n, 1] = p[0] * dx + p[2] * dy, p[1] * dx + p[3] * dy
-        _lift(s, at, j)
+        lift(s, at, j)
         n += 1
     return n
 
@@ -246,9 +158,9 @@ def _refine(f, s, at, m, crew, n, rel, place, step, least, turning, beat):  # ty
                 while f.choice[a + q] != k:
                     q += 1
                 k = f.choice[a + (q + (turn if dx + dy > 0 else -turn)) % count]
-                x, y, fits = _clamped(f, s, at, i, x, y, k, t)
+                x, y, fits = clamped(f, s, at, i, x, y, k, t)
             else:
-                x, y, _fits = _clamped(f, s, at, i, x + dx, y + dy, k, t)
+                x, y, _fits = clamped(f, s, at, i, x + dx, y + dy, k, t)
                 fits = x != place[0] or y != place[1]
         c = 1e30
         if fits:
@@ -281,7 +193,7 @@ def _losses_of(f, s, at, i, out):  # type: ignore[no-untyped-def]
     total = 0.0
     me, pad = at[i], s.pad
     out[:] = 0.0
-    n = _near(s, me.lx - pad, me.ly - pad, me.hx + pad, me.hy + pad, me.tile)
+    n = near_to(s, me.lx - pad, me.ly - pad, me.hx + pad, me.hy + pad, me.tile)
     for q in range(n):
         j = s.near[q]
         o = at[j]
@@ -307,7 +219,7 @@ def _settle(f, s, at, m, sums, j, line):  # type: ignore[no-untyped-def]
 def _clearance(f, s, at, x, y, t):  # type: ignore[no-untyped-def]
     """Roughly how far a point is from all islands that are not moving; negative inside one; at most 1e9."""
     clear = 1e9
-    n = _near(s, x, y, x, y, t)
+    n = near_to(s, x, y, x, y, t)
     for q in range(n):
         j = s.near[q]
         o = at[j]
@@ -345,7 +257,7 @@ def _sample(f, s, at, m, i, wide, out):  # type: ignore[no-untyped-def]
     else:
         reach = 0.6 * f.island[i].diameter * at[i].size
         x, y = at[i].x + (_random(m.random) - 0.5) * reach, at[i].y + (_random(m.random) - 0.5) * reach
-        x, y, fits = _clamped(f, s, at, i, x, y, k, t)
+        x, y, fits = clamped(f, s, at, i, x, y, k, t)
     out[0], out[1], out[2], out[3], out[4] = x, y, k, t, -1.0
     return fits
 
@@ -402,13 +314,13 @@ def _move(f, s, at, crew, n, rel, best):  # type: ignore[no-untyped-def]
     k, t = int(best[2]), int(best[3])
     turn = f.product[k, f.inverse[at[i].pose]]
     p = f.pose[k]
-    _put(f, s, at, i, best[0], best[1], k, t)
+    put(f, s, at, i, best[0], best[1], k, t)
     for c in range(1, n):
         j = crew[c]
         kj = f.product[turn, at[j].pose]
         x, y = best[0] + p[0] * rel[c, 0] + p[1] * rel[c, 1], best[1] + p[2] * rel[c, 0] + p[3] * rel[c, 1]
-        x, y, _ = _clamped(f, s, at, j, x, y, kj, t)
-        _put(f, s, at, j, x, y, kj, t)
+        x, y, _ = clamped(f, s, at, j, x, y, kj, t)
+        put(f, s, at, j, x, y, kj, t)
 
 
 @njit(cache=True, nogil=True)  # type: ignore[untyped-decorator]
@@ -440,8 +352,8 @@ def separate(f, s, at, m, least, enough, evaluations, wide, near, stop, least_at
     for i in range(n):
         x, y, k, t = at[i].x, at[i].y, at[i].pose, at[i].tile
         if not at[i].held:
-            x, y, _ = _clamped(f, s, at, i, x, y, k, t)
-        _put(f, s, at, i, x, y, k, t)
+            x, y, _ = clamped(f, s, at, i, x, y, k, t)
+        put(f, s, at, i, x, y, k, t)
     m.loss[:] = 0.0
     giant = np.zeros(n, np.bool_)
     if n >= _CROWD:
@@ -475,7 +387,7 @@ def separate(f, s, at, m, least, enough, evaluations, wide, near, stop, least_at
             if members > 1 and _random(m.random) < 0.25:
                 # Now and then the ring alone: what is in its hole may have to go elsewhere.
                 for c in range(1, members):
-                    _rest(s, at, crew[c])
+                    rest(s, at, crew[c])
                 members = 1
             used += _best_move(f, s, at, m, crew, members, rel, wide, near, least, best)
             if best[0] != at[i].x or best[1] != at[i].y or best[2] != at[i].pose or best[3] != at[i].tile:
@@ -484,7 +396,7 @@ def separate(f, s, at, m, least, enough, evaluations, wide, near, stop, least_at
                     _settle(f, s, at, m, sums, crew[c], line)
             else:
                 for c in range(members):
-                    _rest(s, at, crew[c])
+                    rest(s, at, crew[c])
             if used >= evaluations * 1.2 or stop[0] != 0:
                 break
         _reweigh(m, sums, growth, most)
@@ -525,11 +437,3 @@ def memory(count: int, seed: int) -> Memory:
     mixed = (seed * 0x9E3779B97F4A7C15 + 0x2545F4914F6CDD1D) % (1 << 64) | 1
     ones, zeros = np.ones((count, count), np.float32), np.zeros((count, count), np.float32)
     return Memory(ones, zeros, np.ones(count, np.bool_), np.array([mixed], np.uint64), np.zeros(2, np.int64))
-
-
-def spots(x: Floats, y: Floats, pose: Ints, tile: Ints, size: Floats, held: NDArray[np.bool_]) -> NDArray[np.void]:
-    """Records of where the islands are."""
-    out = np.zeros(len(x), SPOT)
-    for name, value in (("x", x), ("y", y), ("pose", pose), ("tile", tile), ("size", size), ("held", held)):
-        out[name] = value
-    return out

@@ -13,6 +13,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from ..formats.normals import turned_normals
 from ..islands import merged_positions
 from ..scene import Floats, Mesh
 from .texels import cover, dilated, owners, to_texels
@@ -79,12 +80,8 @@ def shading(given: Floats | None, smooth: Floats, triangles: NDArray[np.integer]
     """Unit normals (T, 3, 3) in the world at the corners of triangles: those of the file, turned by its placing (4, 4), so that its hard edges stay
     hard; the smooth ones (V, 3) where it has none."""
     out = smooth[triangles]
-    turn = world[:3, :3]
-    if given is None or abs(np.linalg.det(turn)) < 1e-30:
-        return out
-    turned = given @ np.linalg.inv(turn)
-    length = np.linalg.norm(turned, axis=2, keepdims=True)
-    return np.where(length > 1e-12, turned / np.maximum(length, 1e-12), out)
+    turned = None if given is None else turned_normals(given, world)
+    return out if turned is None else np.where(turned.any(axis=2, keepdims=True), turned, out)
 
 
 def curvature_of(mesh: Mesh, positions: Floats, normals: Floats) -> Floats:

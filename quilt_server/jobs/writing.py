@@ -16,7 +16,7 @@ from quilt_core.deliver.paint import Coat, Paint, wiring
 from quilt_core.errors import QuiltError
 from quilt_core.formats import rewire
 from quilt_core.formats.channels import Arrangement, lost, rearranged, write
-from quilt_core.formats.export import Model, add, differs, export
+from quilt_core.formats.export import Model, add, checked
 from quilt_core.formats.pictures import KINDS
 from quilt_core.scene import Floats, Scene, UvChannel
 from quilt_core.sheet import analyse, transform_rows
@@ -24,8 +24,6 @@ from quilt_core.sheet import analyse, transform_rows
 from ..projects.models import Original
 from ..projects.reading import Chosen, parts_of, sheet_numbers
 from ..projects.sheets import sheets
-
-_SAME = 1e-4  # of a tile: what rounding of a format may move a UV
 
 
 @dataclass
@@ -79,9 +77,8 @@ class Writer:
         starts, channel = c.starts(), _channels(c, self.settings)
         if self.how is not None:
             channel = dict.fromkeys(channel, self.how.layout)
-            self.notes += [
-                f"{c.file.name}: the pictures of '{name}' were read by a UV channel that is left out." for name in lost(c.scene, self.how)
-            ]
+            # New pictures are read by the layout's channel.
+            self.notes += lost(c.scene, self.how) if self.painted is None else []
         pieces = {m: p for m, p in enumerate(c.pieces) if p is not None}
         uvs = {m: transform_rows(p.uvs, p.islands.of_row, table[starts[m] : starts[m] + p.islands.count]) for m, p in pieces.items()}
         wired = None
@@ -131,15 +128,8 @@ class Writer:
             self._put(self.model, self.joined)
 
     def _put(self, model: Model, name: str) -> None:
-        files = export(model, self.format, name)
-        main = f"{name}.{self.format}"
-        off = differs(model, self.format, formats.read(files[main], main, 1.0, files))
-        if off > _SAME:
-            raise QuiltError(
-                f"{main} does not hold the layout again ({off:.3g} of a tile off). Deliver it as another format, and tell the makers."
-            )
-        for path, body in files.items():
-            self.delivery.put(path, body, "mesh" if path == main else "texture" if path in model.pictures else "companion")
+        for path, (body, kind) in checked(model, self.format, name)[1].items():
+            self.delivery.put(path, body, kind)
 
 
 def _from(wiring: rewire.Wiring, up: str) -> rewire.Wiring:

@@ -38,7 +38,7 @@ def test_gltf_channels_move_and_the_pictures_follow() -> None:
     gltf = pygltflib.GLTF2.load_from_bytes(body)
     assert gltf.materials[0].pbrMetallicRoughness.baseColorTexture.texCoord == 1
     only = formats.read(write(scene, new, Arrangement((LAYOUT,)))[""], "iron.glb")
-    assert sorted(only.meshes[0].channels) == [0] and lost(scene, Arrangement((LAYOUT,))) == ["iron"] and not lost(scene, how)
+    assert sorted(only.meshes[0].channels) == [0] and "'iron'" in lost(scene, Arrangement((LAYOUT,)))[0] and not lost(scene, how)
 
 
 def test_usd_channels_are_named_and_left_out(tmp_path: Path) -> None:

@@ -151,6 +151,12 @@ def test_deliver_hands_over_templates_images_and_a_proof(tmp_path: Path, capsys:
     assert main(["deliver", str(source / "bad.obj"), "--out", str(tmp_path / "no"), "--map", "256"]) == 1
 
 
+def packed_in_a_free_channel(sources: list[Path], out: Path) -> None:
+    """The layout of channel 1 packed there, with the UVs of the textures left in channel 0."""
+    words = ["pack", *map(str, sources), "--out", str(out), "--map", "1024", "--seconds", "0", "--channel-in", "1", "--channel-out", "1"]
+    assert main(words) == 0
+
+
 def test_deliver_carries_old_paint_into_one_file(capsys: pytest.CaptureFixture[str], tmp_path: Path) -> None:
     """Two files packed into a free channel leave as one GLB with one material, whose map was carried over; the folder has all and a manifest."""
     parts = [box(Part(n), (0, 0, 0), (1, 1, 1)).uv(0.1) for n in ("a", "b")]
@@ -159,25 +165,7 @@ def test_deliver_carries_old_paint_into_one_file(capsys: pytest.CaptureFixture[s
         path = tmp_path / f"{name}.glb"
         path.write_bytes(two_channels(parts, 1.0, png(name)))
         sources.append(path)
-    assert (
-        main(
-            [
-                "pack",
-                *map(str, sources),
-                "--out",
-                str(tmp_path / "packed"),
-                "--map",
-                "1024",
-                "--seconds",
-                "0",
-                "--channel-in",
-                "1",
-                "--channel-out",
-                "1",
-            ]
-        )
-        == 0
-    )
+    packed_in_a_free_channel(sources, tmp_path / "packed")
     capsys.readouterr()
     packed = [tmp_path / "packed" / p.name for p in sources]
     common = ["deliver", *packed, "--map", 1024, "--padding", 4, "--templates", "none", "--json"]
@@ -219,25 +207,7 @@ def test_deliver_arranges_channels_and_draws_as_asked(capsys: pytest.CaptureFixt
     """The layout of channel 1 becomes channel 0; the texture follows its own UVs to channel 1. The template is 128 px, with the objects' names."""
     source = tmp_path / "crane.glb"
     source.write_bytes(two_channels([box(Part(n), (0, 0, 0), (1, 1, 1)).uv(0.1) for n in ("a", "b")], 1.0, png("crane")))
-    assert (
-        main(
-            [
-                "pack",
-                str(source),
-                "--out",
-                str(tmp_path / "p"),
-                "--map",
-                "1024",
-                "--seconds",
-                "0",
-                "--channel-in",
-                "1",
-                "--channel-out",
-                "1",
-            ]
-        )
-        == 0
-    )
+    packed_in_a_free_channel([source], tmp_path / "p")
     common = ["deliver", str(tmp_path / "p/crane.glb"), "--map", "1024", "--padding", "4", "--channel-in", "1", "--channels", "layout,0"]
     assert (
         main(

@@ -13,9 +13,9 @@ from quilt_core.pack.construct import Construct
 from quilt_core.pack.draws import Draws
 from quilt_core.pack.greedy import Held, place
 from quilt_core.pack.improve import Improve
+from quilt_core.pack.neighbours import lift, near_to, put, rest, scene, spots
 from quilt_core.pack.raster import Raster, pose_list
 from quilt_core.pack.search import Search
-from quilt_core.pack.separate import _lift, _near, _put, _rest, spots
 from quilt_core.pack.shapes import BASE, prepare
 from quilt_core.prove.gaps import Overlaps, overlaps, shared_area, smallest_gap
 
@@ -135,8 +135,6 @@ def test_poses_that_the_greedy_passes_try() -> None:
 @given(st.integers(1, 70), st.integers(0, 10_000), st.integers(1, 3))
 def test_neighbours_against_all_pairs(count: int, seed: int, tiles: int) -> None:
     """The vectorised comparison of boxes finds what a plain loop over all pairs finds; lifted islands are near to nothing."""
-    from quilt_core.pack.separate import scene
-
     random = np.random.default_rng(seed)
     regions = heap(max(count, 2), seed)[:count]
     search = Search(regions, Recipe(512, 2, 1, passes=4), Rules(), None)
@@ -148,11 +146,11 @@ def test_neighbours_against_all_pairs(count: int, seed: int, tiles: int) -> None
     tile = random.integers(0, tiles, count)
     at = spots(xy[:, 0], xy[:, 1], np.zeros(count, np.int64), tile, np.ones(count), np.zeros(count, bool))
     for i in range(count):
-        _put(improve.fields, around, at, i, xy[i, 0], xy[i, 1], 0, tile[i])
+        put(improve.fields, around, at, i, xy[i, 0], xy[i, 1], 0, tile[i])
     lifted = int(random.integers(count))
-    _lift(around, at, lifted)
+    lift(around, at, lifted)
     low, size, t = random.uniform(1500, 2500, 2), random.uniform(0, 200, 2), int(random.integers(tiles))
-    n = _near(around, low[0], low[1], low[0] + size[0], low[1] + size[1], t)
+    n = near_to(around, low[0], low[1], low[0] + size[0], low[1] + size[1], t)
     found = set(around.near[:n].tolist())
     slack = 0.01
     for i in range(count):
@@ -162,7 +160,7 @@ def test_neighbours_against_all_pairs(count: int, seed: int, tiles: int) -> None
             assert i not in found
         elif gap < -slack:
             assert i in found
-    _rest(around, at, lifted)
+    rest(around, at, lifted)
     assert not at[lifted]["moving"]
 
 

@@ -13,11 +13,12 @@ from numpy.typing import NDArray
 
 from ...errors import QuiltError
 from ...scene import Floats, Mesh, Scene
-from ..normals import normals
+from ..normals import normals, turned_normals
 from ..pictures import channels, pictures
 from ..rewire import Wiring, safe_name
 
 Numbers = NDArray[np.int64]
+_SAME = 1e-4  # of a tile: what rounding of a format may move a UV
 FORMATS = ("obj", "glb", "ply", "usdc", "usda", "usdz")
 
 
@@ -248,18 +249,31 @@ def export(model: Model, format: str, name: str) -> dict[str, bytes]:
     return write(model, name)
 
 
+def checked(model: Model, format: str, name: str) -> tuple[str, dict[str, tuple[bytes, str]]]:
+    """The files of a model with what each is (mesh, texture, companion), read again and compared; and the name of the main one.
+
+    Raises
+    ------
+    QuiltError : the file does not hold the layout again
+    """
+    from .. import read
+
+    made, main = export(model, format, name), f"{name}.{format}"
+    off = differs(model, format, read(made[main], main, 1.0, made))
+    if off > _SAME:
+        raise QuiltError(
+            f"{main} does not hold the layout again ({off:.3g} of a tile off). Deliver it as another format, and tell the makers."
+        )
+    kinds = {path: "mesh" if path == main else "texture" if path in model.pictures else "companion" for path in made}
+    return main, {path: (body, kinds[path]) for path, body in made.items()}
+
+
 def in_world(model: Model, item: Item) -> tuple[Floats, Floats | None, bool]:
     """Positions and normals of an object in metres, y up, and whether its faces turn over there."""
     _, positions, corners = model.meshes[item.mesh]
     turn = item.world[:3, :3]
     placed = positions @ turn.T + item.world[:3, 3]
-    normal = corners.normal
-    if normal is not None:
-        try:
-            normal = normal @ np.linalg.inv(turn)
-        except np.linalg.LinAlgError:
-            return placed, None, False
-        normal = normal / np.maximum(np.linalg.norm(normal, axis=1, keepdims=True), 1e-30)
+    normal = None if corners.normal is None else turned_normals(corners.normal, item.world)
     return placed, normal, bool(np.linalg.det(turn) < 0)
 
 
