@@ -111,7 +111,7 @@ export function Deliver() {
         <Text fontWeight="600">For the bake: twins one tile aside</Text>
         <Text color="faded" fontSize="xs">
           {twins
-            ? `Of ${twins} groups one island stays, the others move beside the sheet, so that each texel is baked once; the table shows it.`
+            ? `In each group of twins (${twins}) one island stays, the others move beside the sheet, so that each texel is baked once; the table shows it.`
             : 'No islands are marked as twins.'}
         </Text>
       </Tick>
