@@ -152,13 +152,14 @@ def pack_sheet(
     turns = None if rules.turns is None else tuple(rules.turns[i] for i in real)
     bunches = _together(rules, real, sized, recipe)
     start = None
-    if rules.go_on:
-        start = _start(pieces, now, real, base, held, tiles) if bunches is None and not rules.free else None
-        if start is None:
-            raise QuiltError(
-                "A search cannot go on from this layout: its islands have other sizes than the recipe gives them, lie outside the open tiles, or "
-                "there are bunches or regions kept free, which are laid out anew each time. Pack the sheet instead."
-            )
+    if (rules.go_on or held.any()) and bunches is None and not rules.free:
+        # Around held islands it may take luck to find again what lay there: the layout as it is counts too.
+        start = _start(pieces, now, real, base, held, tiles, rules.go_on)
+    if rules.go_on and start is None:
+        raise QuiltError(
+            "A search cannot go on from this layout: its islands have other sizes than the recipe gives them, lie outside the open tiles, or "
+            "there are bunches or regions kept free, which are laid out anew each time. Pack the sheet instead."
+        )
     ruled = Rules(rotate=turns, held=held if held.any() else None, start=start)
     try:
         tell = (lambda p: progress(layouts(p), p)) if progress else None
@@ -250,9 +251,9 @@ def _together(rules: SheetRules, real: NDArray[np.int64], sized: NDArray[np.obje
 
 
 def _start(
-    pieces: list[MeshIslands], now: Floats, real: NDArray[np.int64], base: Floats, held: NDArray[np.bool_], tiles: _Tiles
+    pieces: list[MeshIslands], now: Floats, real: NDArray[np.int64], base: Floats, held: NDArray[np.bool_], tiles: _Tiles, alone: bool
 ) -> Start | None:
-    """The layout as it is, for the packer to go on from; None where it has other sizes or lies outside the open tiles."""
+    """The layout as it is, for the packer to go on from or to beat; None where it has other sizes or lies outside the open tiles."""
     regions = np.concatenate([p.outlines.regions for p in pieces])
     box = shapely.bounds(transform_regions(regions[real], now[real]))
     corner = corners_of(box)
@@ -264,7 +265,7 @@ def _start(
     if not len(free) or np.ptp(free) > 1e-6 * free.max():
         return None
     middle = 0.5 * (box[:, :2] + box[:, 2:]) + (tiles.seen[number] - corner)
-    return Start(middle, float(free.min()))
+    return Start(middle, float(free.min()), alone)
 
 
 def _on_open_tiles(pieces: list[MeshIslands], now: Floats, rules: SheetRules) -> NDArray[np.bool_]:

@@ -9,10 +9,11 @@ import numpy as np
 from numpy.typing import NDArray
 
 from .compact import State
-from .draws import Draws
+from .draws import MEND, Draws
 from .fields import Ints
 from .greedy import Held, Hint, Placement, place
 from .raster import Raster, pose_list
+from .reorder import Reorder
 from .search import Search
 from .shapes import BASE
 
@@ -21,7 +22,8 @@ _HEAP = 3000  # above that a pass takes so long that one order must do
 _LONG = 0.6  # of the likely side
 _LATEST = 0.3  # of the seconds; with many islands no pass begins later
 _EFFORT = (1, 0.35)  # steps and reach of the compaction of many islands, where more would take seconds and gain little
-_SHARE = 0.12  # of the seconds; the search of overlaps gains more with the rest than further orders do
+_REACH = 2.0  # of the compaction where short shifts do not mend a layout
+_SHARE = 0.2  # of the seconds; the search of overlaps gains more with the rest than further orders do
 
 
 class Construct:
@@ -42,6 +44,10 @@ class Construct:
     def raster(self, cell: float, side: float) -> Raster:
         """A grid for tiles of at most `side`: the padding grows with it."""
         return Raster(self.shapes, cell, self.search.gaps.pad(side), self.poses)
+
+    def loose(self, cell: float, side: float) -> Raster:
+        """A grid on which islands may come a cell too near to each other: the compaction or the search of overlaps mends that."""
+        return Raster(self.shapes, cell, max(0.0, self.search.gaps.pad(side) - cell), self.poses)
 
     def orders(self) -> list[Ints]:
         """Largest first, by four measures of large: where there are holes the order matters most."""
@@ -104,8 +110,12 @@ class Construct:
 
     def one_pass(self, raster: Raster, order: Ints, side: float) -> Placement:
         """A pass into tiles of a fixed side."""
-        cells = self.cells(raster, side)
         self.search.passes += 1
+        return self.tiles(raster, order, side)
+
+    def tiles(self, raster: Raster, order: Ints, side: float) -> Placement:
+        """The same, not counted: several threads may make one at a time."""
+        cells = self.cells(raster, side)
         return place(raster, order, cells, cells, self.hint, self.held(raster, side), self.search.stop)
 
     def strip(self, raster: Raster, order: Ints, width: int, height: int) -> Placement:
@@ -186,6 +196,8 @@ class Construct:
             self.side_by_side(resolution)
         elif single and not self.many:
             self.starts += Draws(self, resolution).run(_SHARE)
+        elif last and s.best is not None and not self.many:
+            self.starts += Reorder(self, resolution).run(_SHARE)
         else:
             self.in_turn(resolution, guess, least, 3 if last or not self.many else 1)
         if s.best is not None and last and self.many:
@@ -220,7 +232,7 @@ class Construct:
             guess = max(guess * 1.3, self.needed * 1.1)
 
     def side_by_side(self, resolution: int) -> None:
-        """Two orders at a time with an eye for small gaps, each in ever better widths on grids for the best side that it came to."""
+        """Two orders at a time with an eye for small gaps, each in ever better widths on loose grids for the best side that it came to."""
         self.hint = "fine"
         by_sum, by_area, by_length, by_box = self.orders()
         with ThreadPoolExecutor(2) as pool:
@@ -230,32 +242,34 @@ class Construct:
                 assert self.search.best is not None
                 side = self.search.best.side
                 # Kept in the order of the pair, whichever is ready first: bounded by passes, a result must repeat.
-                for states in pool.map(lambda order, side=side: self.narrow(order, resolution, side), pair):  # type: ignore[misc]
-                    self.search.passes += len(states)
-                    for state in states:
-                        self.take(state)
+                for passes, state in pool.map(lambda order, side=side: self.narrow(order, resolution, side), pair):  # type: ignore[misc]
+                    self.search.passes += passes
+                    self.mend(state)
 
-    def narrow(self, order: Ints, resolution: int, side: float) -> list[State]:
-        """Up to four passes of one order over strips of ever better width; the layouts that keep their gaps."""
+    def mend(self, state: State | None) -> None:
+        """Offer a layout of a loose grid; where short shifts do not mend it, longer ones may."""
+        s = self.search
+        if state is not None and s.stop[0] == 0 and (s.best is None or state.side < s.best.side) and not s.offer(state, MEND, *_EFFORT):
+            s.offer(state, MEND, 1, _REACH)
+
+    def narrow(self, order: Ints, resolution: int, side: float) -> tuple[int, State | None]:
+        """Up to four passes of one order over strips of ever better width: how many, and the best layout, for the compaction to mend."""
         s, aim = self.search, self.guess()[0]
         timed = s.recipe.passes is None
-        states: list[State] = []
-        for _ in range(4):
-            if s.stop[0] != 0 or (timed and self.late()):
-                break
+        best: State | None = None
+        for done in range(4):
+            if s.stop[0] != 0 or (timed and done and self.late()):
+                return done, best
             side = min(side, aim * 1.02)
-            raster = self.raster(side / resolution, side)
+            raster = self.loose(side / resolution, side)
             width = max(int(self.cells(raster, min(aim, 0.99 * side))[0]), int(raster.size.min(axis=1).max()))
             found = self.strip(raster, order, width, 3 * width)
             if found.stopped or found.lost:
-                break
+                return done, best
             aim, reached = self.side_of(raster, int(math.sqrt(width * found.top))), self.side_of(raster, max(width, found.top))
-            if reached <= side:
-                side = reached
-                states.append(self.state(raster, found, side))
-                if timed:
-                    self.take(states[-1])
-        return states
+            if best is None or reached < best.side:
+                best = self.state(raster, found, reached)
+        return 4, best
 
     def compact(self, state: State, steps: int | None = None, reach: float = 3.0) -> None:
         """Offer a layout for compaction unless nobody waits for it."""

@@ -20,6 +20,7 @@ _CROP = 8  # orders drawn and placed before the next ones are drawn from the bes
 _PARENTS = 3
 _KEPT = 6  # layouts that the search may start from
 _OFFERED = 2  # of them compacted at once
+MEND = 1.03  # how much larger a tile may become when its gaps are mended
 _TRIES = 2  # widths for an order
 _NOISES = (0.0, 0.05, 0.2)  # of the logarithm of a size
 
@@ -41,7 +42,8 @@ class Draws:
         self.found: list[tuple[float, Floats, State]] = []
 
     def run(self, share: float) -> list[State]:
-        """Draw until a share of the budget is used up; the best layouts, best first. The very best are offered for compaction."""
+        """Draw until a share of the budget is used up; the best layouts, best first, whose gaps may fall a little short. The compaction
+        mends the very best."""
         keys = [self.measures[:, k] for k in range(4)] + [self.fresh(k) for k in range(_CROP - 4)]
         with ThreadPoolExecutor(2) as pool:
             while not self.search.over():
@@ -54,7 +56,7 @@ class Draws:
                     break
                 keys = [self.varied() if self.found and k % 2 else self.fresh(k) for k in range(_CROP)]
         for _, _, state in self.found[:_OFFERED]:
-            self.construct.compact(state)
+            self.search.offer(state, MEND)
         return [state for _, _, state in self.found]
 
     def fresh(self, number: int) -> Floats:
@@ -73,11 +75,11 @@ class Draws:
         s, c = self.search, self.construct
         assert s.best is not None
         side = min(s.best.side, self.found[0][0] if self.found else math.inf) * 1.02
-        raster = c.raster(side / self.resolution, side)
+        raster = c.loose(side / self.resolution, side)
         return raster, max(int(c.cells(raster, 0.97 * side)[0]), int(raster.size.min(axis=1).max()))
 
     def place(self, raster: Raster, key: Floats, width: int) -> tuple[float, Floats, State] | None:
-        """The best layout of one order that keeps its gaps, if any."""
+        """The best layout of one order, if any."""
         c, order = self.construct, self.order(key)
         best: tuple[float, Floats, State] | None = None
         for _ in range(_TRIES):
@@ -85,7 +87,7 @@ class Draws:
             if found.stopped or found.lost:
                 break
             side = c.side_of(raster, max(width, found.top))
-            if raster.padding >= self.search.gaps.pad(side) and (best is None or side < best[0]):
+            if best is None or side < best[0]:
                 best = (side, key, c.state(raster, found, side))
             width = int(math.sqrt(width * found.top))
         return best

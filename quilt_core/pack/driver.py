@@ -29,11 +29,11 @@ def _phases(search: Search) -> None:
     """The constructive passes, then the search of overlaps."""
     n = search.shapes.count
     # A layout to go on from takes the place of the constructive passes, where it keeps the gaps.
-    if search.start is not None and n <= MOST and search.hold is None and search.offer(search.start):
+    if search.start is not None and n <= MOST and search.hold is None and search.offer(search.start) and search.alone:
         Improve(search, [search.start]).run()
         return
     construct = Construct(search)
-    grids = (256, 512) if n <= 400 else (512, 2048) if n <= 3000 else (2048, 4096)
+    grids = (256, 512) if n <= 400 else (512, 1024) if n <= 3000 else (2048, 4096)
     for resolution in grids:
         if not construct.run(resolution, resolution == grids[-1]) or search.over():
             return

@@ -73,7 +73,7 @@ class Rules:
     rotate : one of `ANGLES` for each island (an upright island has "none")
     mirror : whether an island may be mirrored
     held : islands that stay where they are in tile space, as the regions that came in
-    start : a layout to go on from, where each region was only scaled and shifted; see `Start`
+    start : a layout that is known, where each region was only scaled and shifted; see `Start`
     """
 
     rotate: tuple[str, ...] | None = None
@@ -84,10 +84,14 @@ class Rules:
 
 @dataclass(frozen=True)
 class Start:
-    """A layout to go on from: the middle (n, 2) of each region's box on the sheet, in tiles, and the common scale."""
+    """A layout that is known: the middle (n, 2) of each region's box on the sheet, in tiles, and the common scale.
+
+    `alone`: the search goes on from it, without constructive passes of its own; else it is one to beat.
+    """
 
     middle: Floats
     common: float
+    alone: bool = True
 
 
 @dataclass(frozen=True)

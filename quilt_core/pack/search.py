@@ -40,6 +40,7 @@ class Search:
         self.held_at = np.where(held[:, None], self.shapes.centre - corner, 0.0)
         self.frame = Frame(ratio, held, ratio[self.held_tile], None if self.hold is not None else self.shapes.scale)
         self.start = None if rules.start is None else self._begun(rules.start)
+        self.alone = rules.start is not None and rules.start.alone
         self.best: State | None = None
         self.history: list[tuple[float, float]] = []
         self.passes = 0
@@ -48,7 +49,7 @@ class Search:
         self.turn = threading.RLock()  # held while the best layout is compared and changed
 
     def _begun(self, start: Start) -> State:
-        """The layout to go on from, in units."""
+        """The layout that is known, in units."""
         side = self.shapes.scale / start.common
         corner = np.floor(start.middle)
         tile = (corner[:, 1] * self.recipe.columns + corner[:, 0]).astype(np.int64).clip(0, self.recipe.tiles - 1)

@@ -66,6 +66,27 @@ def test_a_search_goes_on_from_the_layout_as_it_is() -> None:
     assert prove(pieces, broken.tables, 512, (1, 1)).ok
 
 
+def test_around_held_islands_the_layout_as_it_is_counts() -> None:
+    rng = np.random.default_rng(7)
+    pieces = pieces_of(squares([(0.0, 0.0, float(w), float(h)) for w, h in rng.uniform(0.02, 0.25, (40, 2))]))
+    first = pack_sheet(pieces, Recipe(512, 4, 2, passes=60))
+    old, held = np.concatenate(first.tables), np.arange(40) % 5 == 0
+    again = pack_sheet(pieces, Recipe(512, 4, 2, passes=1), rules=SheetRules(held=held), present=old)
+    table = np.concatenate(again.tables)
+    assert (table[:, 2] >= old[:, 2] * (1 - 1e-6)).all() and prove(pieces, again.tables, 512, (1, 1)).ok
+    assert np.array_equal(table[held], old[held])
+    # Islands that were scaled since, or a padding that the layout does not keep: packed anew around the held ones.
+    small = old.copy()
+    small[1, 2] *= 0.5
+    for present, padding in ((small, 4), (old, 9)):
+        new = pack_sheet(pieces, Recipe(512, padding, 2, passes=4), rules=SheetRules(held=held), present=present)
+        found = prove(pieces, new.tables, 512, (1, 1))
+        assert found.overlap_pairs == 0 and np.array_equal(np.concatenate(new.tables)[held], old[held])
+        free = ~held
+        boxes = placed(pieces, new.tables)
+        assert shapely.distance(boxes[free][:, None], boxes[held][None, :]).min() * 512 >= padding - 1e-3
+
+
 L = shapely.Polygon([(0, 0), (3, 0), (3, 1), (1, 1), (1, 4), (0, 4)])
 
 
