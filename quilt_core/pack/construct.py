@@ -23,6 +23,7 @@ _LONG = 0.6  # of the likely side
 _LATEST = 0.3  # of the seconds; with many islands no pass begins later
 _EFFORT = (1, 0.35)  # steps and reach of the compaction of many islands, where more would take seconds and gain little
 _REACH = 2.0  # of the compaction where short shifts do not mend a layout
+_SHARE_TILES = 0.3  # of the seconds, with several tiles, whose passes take longer
 _SHARE = 0.2  # of the seconds; the search of overlaps gains more with the rest than further orders do
 
 
@@ -197,7 +198,9 @@ class Construct:
         elif single and not self.many:
             self.starts += Draws(self, resolution).run(_SHARE)
         elif last and s.best is not None and not self.many:
-            self.starts += Reorder(self, resolution).run(_SHARE)
+            if len(s.frame.ratio) > 1:
+                self.in_turn(resolution, guess, least, 3)
+            self.starts += Reorder(self, resolution).run(_SHARE if len(s.frame.ratio) == 1 else _SHARE_TILES)
         else:
             self.in_turn(resolution, guess, least, 3 if last or not self.many else 1)
         if s.best is not None and last and self.many:

@@ -154,8 +154,9 @@ def _all_held(search: Search) -> State:
 def _fit_first(search: Search, rules: Rules, stop: Callable[[], bool]) -> float | None:
     """For a held density that the constructive passes did not reach: fit, then offer that layout in tiles of the held side.
 
-    The compaction mends the gaps, which are a little wider there, and the proof decides as for any other layout. Returns
-    the share of the held density that was fitted, None for nothing.
+    The compaction mends the gaps, which are a little wider there, and the proof decides as for any other layout: first spread over the
+    tile, then, where islands that reach into each other do not allow that, as close together as they are. Returns the share of the
+    held density that was fitted, None for nothing.
     """
     assert search.hold is not None
     recipe = search.recipe
@@ -169,7 +170,7 @@ def _fit_first(search: Search, rules: Rules, stop: Callable[[], bool]) -> float 
     if free.best is None:
         return None
     share = free.packing(free.best).common
-    if share >= 1 and search.offer(search.sided(free.best, search.hold)):
+    if share >= 1 and any(search.offer(s) for s in (search.sided(free.best, search.hold), replace(free.best, side=search.hold))):
         return share
     return min(share, 1 / _ROOM)
 

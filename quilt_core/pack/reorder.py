@@ -27,6 +27,7 @@ _BLAME = 0.3  # what an island's weight gains each time that it is left out
 _FORWARD = 0.6  # of the new orders move what was left out; the others are shuffled a little
 _SHUFFLES = (0.02, 0.06, 0.15)  # of the number of islands
 _STEP, _LONGEST, _SHORTEST = 0.05, 0.08, 0.002  # of the side
+_STEP_TILES = 0.01
 _PATIENCE = 3  # crops without a layout until the step gets shorter
 _STARTS = 4
 
@@ -47,7 +48,8 @@ class Reorder:
         self.draws = Draws(construct, resolution)
         self.random = np.random.default_rng(self.search.recipe.seed)
         self.weight = construct.shapes.area.copy()
-        self.step = _STEP
+        # In several tiles long steps only share the long islands out anew, and worse.
+        self.step = _STEP if len(self.search.frame.ratio) == 1 else _STEP_TILES
         self.tried: list[Tried] = []
 
     def run(self, share: float) -> list[State]:
@@ -58,7 +60,8 @@ class Reorder:
         with ThreadPoolExecutor(2) as pool:
             while not s.over():
                 side = self.side()
-                raster = c.loose(side * float(s.frame.ratio.max()) / self.resolution, side)
+                # As many cells in all as one tile would have.
+                raster = c.loose(side * float(np.sqrt((s.frame.ratio**2).sum())) / self.resolution, side)
                 found = list(pool.map(lambda order, r=raster, w=side: c.tiles(r, order, w), orders))  # type: ignore[misc]
                 s.passes += len(found)
                 if self.sift(raster, side, orders, found):
