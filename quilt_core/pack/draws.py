@@ -19,7 +19,6 @@ if TYPE_CHECKING:
 _CROP = 8  # orders drawn and placed before the next ones are drawn from the best of them
 _PARENTS = 3
 _KEPT = 6  # layouts that the search may start from
-_OFFERED = 2  # of them compacted at once
 MEND = 1.03  # how much larger a tile may become when its gaps are mended
 _TRIES = 2  # widths for an order
 _NOISES = (0.0, 0.05, 0.2)  # of the logarithm of a size
@@ -40,10 +39,11 @@ class Draws:
         measures = (size.sum(axis=1), area, size.max(axis=1), size.prod(axis=1), size.min(axis=1))
         self.measures = np.log(np.maximum(np.column_stack(measures), 1e-12))
         self.found: list[tuple[float, Floats, State]] = []
+        self.shown: list[State] = []
 
     def run(self, share: float) -> list[State]:
         """Draw until a share of the budget is used up; the best layouts, best first, whose gaps may fall a little short. The compaction
-        mends the very best."""
+        mends the best of each crop, so that whoever watches sees them."""
         keys = [self.measures[:, k] for k in range(4)] + [self.fresh(k) for k in range(_CROP - 4)]
         with ThreadPoolExecutor(2) as pool:
             while not self.search.over():
@@ -52,12 +52,21 @@ class Draws:
                 self.found += [f for f in crop if f is not None]
                 self.search.passes += _TRIES * len(keys)
                 self.found = sorted(self.found, key=lambda f: f[0])[:_KEPT]
+                self.show(0)
                 if self.search.share() > share:
                     break
                 keys = [self.varied() if self.found and k % 2 else self.fresh(k) for k in range(_CROP)]
-        for _, _, state in self.found[:_OFFERED]:
-            self.search.offer(state, MEND)
+        self.show(1)
         return [state for _, _, state in self.found]
+
+    def show(self, number: int) -> None:
+        """Offer one of the best for compaction, once, and unless nobody waits for it."""
+        if number >= len(self.found) or self.search.stop[0] != 0 or self.search.done():
+            return
+        state = self.found[number][2]
+        if not any(state is s for s in self.shown):
+            self.shown.append(state)
+            self.search.offer(state, MEND)
 
     def fresh(self, number: int) -> Floats:
         """A key of measures in a drawn mixture."""
