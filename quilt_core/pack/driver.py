@@ -57,25 +57,29 @@ def _in_thread(search: Search, stop: Callable[[], bool]) -> None:
         finally:
             layouts.put(None)
 
-    thread = threading.Thread(target=work, daemon=True)
-    thread.start()
+    # Not a daemon: a kernel that still ran while the interpreter goes down would crash it, so that waits for the thread instead.
+    threading.Thread(target=work).start()
     asked = math.inf
-    while True:
-        if asked == math.inf and stop():
-            asked = time.monotonic()
-        waited = time.monotonic() - asked
-        if waited >= (0.0 if search.best is not None else _FIRST):
-            search.stop[0] = 1
-            if waited >= (_PATIENCE if search.best is not None else _FIRST + _PATIENCE):
+    try:
+        while True:
+            if asked == math.inf and stop():
+                asked = time.monotonic()
+            waited = time.monotonic() - asked
+            if waited >= (0.0 if search.best is not None else _FIRST):
+                search.stop[0] = 1
+                if waited >= (_PATIENCE if search.best is not None else _FIRST + _PATIENCE):
+                    break
+            try:
+                layout = layouts.get(timeout=0.05)
+            except queue.Empty:
+                continue
+            if layout is None:
                 break
-        try:
-            layout = layouts.get(timeout=0.05)
-        except queue.Empty:
-            continue
-        if layout is None:
-            break
-        if progress:
-            progress(layout)
+            if progress:
+                progress(layout)
+    except BaseException:
+        search.stop[0] = 1
+        raise
     if failed:
         raise failed[0]
 
