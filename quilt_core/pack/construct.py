@@ -9,7 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from .compact import State
-from .draws import MEND, Draws
+from .draws import Draws
 from .fields import Ints
 from .greedy import Held, Hint, Placement, place
 from .raster import Raster, pose_list
@@ -22,6 +22,7 @@ _HEAP = 3000  # above that a pass takes so long that one order must do
 _LONG = 0.6  # of the likely side
 _LATEST = 0.3  # of the seconds; with many islands no pass begins later
 _EFFORT = (1, 0.35)  # steps and reach of the compaction of many islands, where more would take seconds and gain little
+_MEND = 1.03  # how much larger a tile may become when the gaps of a loose grid are mended
 _REACH = 2.0  # of the compaction where short shifts do not mend a layout
 _SHARE_TILES = 0.3  # of the seconds, with several tiles, whose passes take longer
 _SHARE = 0.2  # of the seconds; the search of overlaps gains more with the rest than further orders do
@@ -50,12 +51,15 @@ class Construct:
         """A grid on which islands may come a cell too near to each other: the compaction or the search of overlaps mends that."""
         return Raster(self.shapes, cell, max(0.0, self.search.gaps.pad(side) - cell), self.poses)
 
-    def orders(self) -> list[Ints]:
-        """Largest first, by four measures of large: where there are holes the order matters most."""
+    def measures(self) -> NDArray[np.float64]:
+        """How large each free island is, by five measures (n, 5): half the perimeter of its box, area, longest side, area of its box, shortest side."""
         free = self.search.free
         size = (self.shapes.extent[:, 0, 2:] - self.shapes.extent[:, 0, :2])[free]
-        keys = (size.sum(axis=1), self.shapes.area[free], size.max(axis=1), size.prod(axis=1))
-        return [free[np.argsort(-k, kind="stable")] for k in keys]
+        return np.column_stack([size.sum(axis=1), self.shapes.area[free], size.max(axis=1), size.prod(axis=1), size.min(axis=1)])
+
+    def orders(self) -> list[Ints]:
+        """Largest first, by the first four measures: where there are holes the order matters most."""
+        return [self.search.free[np.argsort(-key, kind="stable")] for key in self.measures().T[:4]]
 
     def guess(self) -> tuple[float, float]:
         """A side at which a first pass is likely to fit, and the least that any could."""
@@ -110,12 +114,12 @@ class Construct:
         return State(at, pose, np.where(held, s.held_tile, found.tile), side)
 
     def one_pass(self, raster: Raster, order: Ints, side: float) -> Placement:
-        """A pass into tiles of a fixed side."""
+        """A pass into tiles of a fixed side, counted."""
         self.search.passes += 1
         return self.tiles(raster, order, side)
 
     def tiles(self, raster: Raster, order: Ints, side: float) -> Placement:
-        """The same, not counted: several threads may make one at a time."""
+        """A pass into tiles of a fixed side; several threads may make one at a time, so the caller counts it."""
         cells = self.cells(raster, side)
         return place(raster, order, cells, cells, self.hint, self.held(raster, side), self.search.stop)
 
@@ -249,11 +253,17 @@ class Construct:
                     self.search.passes += passes
                     self.mend(state)
 
-    def mend(self, state: State | None) -> None:
-        """Offer a layout of a loose grid; where short shifts do not mend it, longer ones may."""
+    def mend(self, state: State | None) -> bool:
+        """Offer a layout of a loose grid unless nobody waits for it; whether it is the best now."""
         s = self.search
-        if state is not None and s.stop[0] == 0 and (s.best is None or state.side < s.best.side) and not s.offer(state, MEND, *_EFFORT):
-            s.offer(state, MEND, 1, _REACH)
+        if state is None or s.stop[0] != 0 or s.done():
+            return False
+        if not self.many:
+            return s.offer(state, _MEND)
+        if s.best is not None and state.side >= s.best.side:
+            return False
+        # Where short shifts do not mend it, longer ones may.
+        return s.offer(state, _MEND, *_EFFORT) or s.offer(state, _MEND, 1, _REACH)
 
     def narrow(self, order: Ints, resolution: int, side: float) -> tuple[int, State | None]:
         """Up to four passes of one order over strips of ever better width: how many, and the best layout, for the compaction to mend."""

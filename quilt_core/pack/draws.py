@@ -16,10 +16,9 @@ from .raster import Raster
 if TYPE_CHECKING:
     from .construct import Construct
 
-_CROP = 8  # orders drawn and placed before the next ones are drawn from the best of them
+CROP = 8  # orders drawn and placed before the next ones are drawn from the best of them
 _PARENTS = 3
 _KEPT = 6  # layouts that the search may start from
-MEND = 1.03  # how much larger a tile may become when its gaps are mended
 _TRIES = 2  # widths for an order
 _NOISES = (0.0, 0.05, 0.2)  # of the logarithm of a size
 
@@ -33,18 +32,14 @@ class Draws:
     def __init__(self, construct: Construct, resolution: int) -> None:
         self.construct, self.search, self.resolution = construct, construct.search, resolution
         self.random = np.random.default_rng(self.search.recipe.seed)
-        s = construct.shapes
-        size = (s.extent[:, 0, 2:] - s.extent[:, 0, :2])[self.search.free]
-        area = s.area[self.search.free]
-        measures = (size.sum(axis=1), area, size.max(axis=1), size.prod(axis=1), size.min(axis=1))
-        self.measures = np.log(np.maximum(np.column_stack(measures), 1e-12))
+        self.measures: Floats = np.log(np.maximum(construct.measures(), 1e-12))
         self.found: list[tuple[float, Floats, State]] = []
         self.shown: list[State] = []
 
     def run(self, share: float) -> list[State]:
         """Draw until a share of the budget is used up; the best layouts, best first, whose gaps may fall a little short. The compaction
         mends the best of each crop, so that whoever watches sees them."""
-        keys = [self.measures[:, k] for k in range(4)] + [self.fresh(k) for k in range(_CROP - 4)]
+        keys = self.first()
         with ThreadPoolExecutor(2) as pool:
             while not self.search.over():
                 raster, width = self.grid()
@@ -55,22 +50,24 @@ class Draws:
                 self.show(0)
                 if self.search.share() > share:
                     break
-                keys = [self.varied() if self.found and k % 2 else self.fresh(k) for k in range(_CROP)]
+                keys = [self.varied() if self.found and k % 2 else self.fresh(k) for k in range(CROP)]
         self.show(1)
         return [state for _, _, state in self.found]
 
+    def first(self) -> list[Floats]:
+        """The keys of a first crop: the four measures, and mixtures."""
+        return [*self.measures.T[:4], *(self.fresh(k) for k in range(CROP - 4))]
+
     def show(self, number: int) -> None:
-        """Offer one of the best for compaction, once, and unless nobody waits for it."""
-        if number >= len(self.found) or self.search.stop[0] != 0 or self.search.done():
-            return
-        state = self.found[number][2]
-        if not any(state is s for s in self.shown):
+        """Let the compaction mend one of the best, once."""
+        state = self.found[number][2] if number < len(self.found) else None
+        if state is not None and not any(state is s for s in self.shown):
             self.shown.append(state)
-            self.search.offer(state, MEND)
+            self.construct.mend(state)
 
     def fresh(self, number: int) -> Floats:
         """A key of measures in a drawn mixture."""
-        weights = self.random.random(self.measures.shape[1]) ** 2
+        weights = np.square(self.random.random(len(self.measures.T)))
         noise = self.random.normal(size=len(self.measures)) * _NOISES[number % len(_NOISES)]
         return self.measures @ (weights / weights.sum()) + noise
 

@@ -13,7 +13,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from .compact import State
-from .draws import MEND, Draws
+from .draws import CROP, Draws
 from .fields import Ints
 from .greedy import Placement
 from .raster import Raster
@@ -21,7 +21,6 @@ from .raster import Raster
 if TYPE_CHECKING:
     from .construct import Construct
 
-_CROP = 8  # orders placed before the next ones are made from the best of them
 _KEPT, _PARENTS = 12, 8
 _BLAME = 0.3  # what an island's weight gains each time that it is left out
 _FORWARD = 0.6  # of the new orders move what was left out; the others are shuffled a little
@@ -56,7 +55,7 @@ class Reorder:
         """Until a share of the budget is used up; the best is offered for compaction. Returns layouts for the search of overlaps to start
         from: they may leave islands lying over others."""
         s, c, fruitless = self.search, self.construct, 0
-        orders = c.orders() + [self.draws.order(self.draws.fresh(k)) for k in range(_CROP - 4)]
+        orders = [self.draws.order(key) for key in self.draws.first()]
         with ThreadPoolExecutor(2) as pool:
             while not s.over():
                 side = self.side()
@@ -72,7 +71,7 @@ class Reorder:
                         self.step = max(_SHORTEST, self.step * 0.6)
                 if s.share() > share:
                     break
-                orders = [self.next(k) for k in range(_CROP)]
+                orders = [self.next(k) for k in range(CROP)]
         return [t.state for t in self.tried[:_STARTS]]
 
     def side(self) -> float:
@@ -84,13 +83,13 @@ class Reorder:
 
     def sift(self, raster: Raster, side: float, orders: list[Ints], found: list[Placement]) -> bool:
         """Keep the orders that left out the least; whether one left out nothing."""
-        s, done = self.search, False
+        done = False
         for order, placement in zip(orders, found, strict=True):
             if placement.stopped:
                 break
             lost = order[placement.tile[order] < 0]
             if not len(lost) and not done:
-                done = s.offer(self.construct.state(raster, placement, side), MEND, 2)
+                done = self.construct.mend(self.construct.state(raster, placement, side))
             self.weight[lost] += _BLAME * self.construct.shapes.area[lost]
             self.tried.append(Tried(order, lost, self.scattered(raster, placement, side, lost)))
         self.tried = sorted(self.tried, key=lambda t: self.short_of(t, side))[:_KEPT]
@@ -112,7 +111,7 @@ class Reorder:
     def next(self, number: int) -> Ints:
         """An order near one of the best, now and then a fresh one."""
         if number == 0 or not self.tried:
-            return self.draws.order(self.draws.fresh(int(self.random.integers(_CROP))))
+            return self.draws.order(self.draws.fresh(int(self.random.integers(CROP))))
         parent = self.tried[int(self.random.random() ** 2 * min(_PARENTS, len(self.tried)))]
         order = parent.order
         if len(parent.lost) and self.random.random() < _FORWARD:
