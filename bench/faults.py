@@ -14,11 +14,11 @@ import numpy as np
 import trimesh
 
 from quilt_core.faults.findings import find
-from quilt_core.faults.layout import prove
 from quilt_core.faults.listing import Limits, listing
 from quilt_core.faults.mesh import mesh_faults
 from quilt_core.faults.triangles import odd_triangles, singular_values, stretch_of_islands
 from quilt_core.islands import find_islands
+from quilt_core.measure.proof import prove
 from quilt_core.outlines import trace_outlines
 from quilt_core.scene import Mesh, MeshObject, Scene, UvChannel
 from quilt_core.sheet import analyse

@@ -10,8 +10,8 @@ import time
 from quilt_cli import files
 from quilt_core.arrange import pack_sheet
 from quilt_core.faults.findings import find
-from quilt_core.faults.layout import prove
 from quilt_core.faults.listing import Limits, listing
+from quilt_core.measure.proof import prove
 from quilt_core.pack import Recipe
 from quilt_core.report import analyse_all, pieces_of
 from quilt_core.tiles import Grid

@@ -160,7 +160,7 @@ def large() -> None:
         print(f"{count} islands: first {time.perf_counter() - begin:.2f} s at {result.best.coverage:.3f}", flush=True)
     from quilt_cli import files
     from quilt_core.arrange import pack_sheet
-    from quilt_core.faults.layout import prove
+    from quilt_core.measure.proof import prove
     from quilt_core.report import analyse_all, pieces_of
     from tests.real_files import path
 

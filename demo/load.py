@@ -9,7 +9,7 @@ def load_demo() -> None:
     """Bring in both demo sets unless they are there (deleted ones count as there)."""
     from quilt_server.jobs.gather import run_import
     from quilt_server.projects.models import Job, Project
-    from quilt_server.projects.reading import keep
+    from quilt_server.projects.sources import keep
 
     from . import quay
 

@@ -16,7 +16,7 @@ from quilt_core.deliver import template
 from quilt_core.deliver.images import ImageRecipe, encoded, tile_image
 from quilt_core.deliver.page import page, verdict
 from quilt_core.errors import FileError, QuiltError
-from quilt_core.faults.layout import prove
+from quilt_core.measure.proof import prove
 from quilt_core.prove.bleed import bleed
 from quilt_core.prove.texels import owners
 from quilt_core.scene import Scene

@@ -12,7 +12,7 @@ from typing import Any
 from quilt_core import formats, report
 from quilt_core.arrange import pack_sheet
 from quilt_core.errors import DoesNotFit, FileError, QuiltError
-from quilt_core.faults.layout import prove
+from quilt_core.measure.proof import prove
 from quilt_core.pack import Recipe
 from quilt_core.pack.shapes import ANGLES
 from quilt_core.scene import Floats, Scene

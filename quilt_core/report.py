@@ -9,8 +9,8 @@ from numpy.typing import NDArray
 
 from .arrange import SheetPacking
 from .density import Spread, densities, spread
-from .faults.layout import LayoutProof, outside, prove
 from .faults.triangles import stretch
+from .measure.proof import LayoutProof, outside, prove
 from .scene import Floats, Scene
 from .sheet import MeshIslands, analyse, object_density
 

@@ -14,11 +14,9 @@ from .checks import MEASURED, check, checked, what_changed, whole_settings
 from .projects.copies import copied
 from .projects.faults import fault_rows
 from .projects.models import Job, Layout, Project, Reading, Snapshot
-from .projects.objects import object_rows
 from .projects.planning import plan, suggest
 from .projects.sheets import sheet_by
 from .projects.state import advance, redo_target, settings_of
-from .projects.tries import keep_try
 from .schemas import (
     Change,
     Discard,
@@ -81,7 +79,7 @@ def rename_project(request: HttpRequest, project_id: int, body: Name) -> Project
     """Another name."""
     project = _project(project_id)
     project.name = _name(body.name)
-    project.save()
+    project.save(update_fields=["name", "modified"])
     return _row(project)
 
 
@@ -90,7 +88,7 @@ def delete_project(request: HttpRequest, project_id: int) -> ProjectOut:
     """Put a project aside; `restore` brings it back."""
     project = _project(project_id)
     project.deleted = timezone.now()
-    project.save()
+    project.save(update_fields=["deleted", "modified"])
     return _row(project)
 
 
@@ -99,7 +97,7 @@ def restore_project(request: HttpRequest, project_id: int) -> ProjectOut:
     """Bring a deleted project back."""
     project = _project(project_id)
     project.deleted = None
-    project.save()
+    project.save(update_fields=["deleted", "modified"])
     return _row(project)
 
 
@@ -154,23 +152,16 @@ def suggest_sheets(request: HttpRequest, project_id: int, body: SuggestIn) -> Su
 @api.post("/projects/{project_id}/change", response=StateOut)
 @transaction.atomic
 def change(request: HttpRequest, project_id: int, body: Change) -> StateOut:
-    """Settings, left-out objects or the kept try: one undo step."""
+    """Settings: one undo step. What the layout is measured with is changed by jobs."""
     project = _project(project_id)
     head = _on(project, body.base)
-    if body.settings is not None:
-        check(body.settings)
-        old, new = whole_settings(settings_of(head)), body.settings.model_dump()
-        if any(new[k] != old[k] for k in ("channel_in", "welded")):
-            raise QuiltError("What is read from the files is changed by a job, not by a change of settings.")
-        if head.layout is not None and any(new[k] != old[k] for k in MEASURED if k != "map_px"):
-            raise QuiltError("Sheets and twins are changed by a job, since the layout is measured again.")
-        advance(project, what_changed(old, body.settings), head, head.layout, settings=new)
-    elif body.left_out is not None:
-        known = {o["key"] for o in object_rows(head)}
-        left_out = [k for k in body.left_out if k in known]
-        advance(project, "Choose objects", head, head.layout, left_out=left_out)
-    elif body.layout is not None:
-        keep_try(project, head, get_object_or_404(Layout, pk=body.layout, project=project))
+    check(body.settings)
+    old, new = whole_settings(settings_of(head)), body.settings.model_dump()
+    if any(new[k] != old[k] for k in ("channel_in", "welded")):
+        raise QuiltError("What is read from the files is changed by a job, not by a change of settings.")
+    if head.layout is not None and any(new[k] != old[k] for k in MEASURED if k != "map_px"):
+        raise QuiltError("Sheets and twins are changed by a job, since the layout is measured again.")
+    advance(project, what_changed(old, body.settings), head, head.layout, settings=new)
     return state_of(project)
 
 
@@ -197,7 +188,7 @@ def undo(request: HttpRequest, project_id: int, body: Step) -> StateOut:
     head = _on(project, body.base)
     if head.parent_id:
         project.head = head.parent
-        project.save()
+        project.save(update_fields=["head", "modified"])
     return state_of(project)
 
 
@@ -210,7 +201,7 @@ def redo(request: HttpRequest, project_id: int, body: Step) -> StateOut:
     follow = redo_target(project)
     if follow is not None:
         project.head = follow
-        project.save()
+        project.save(update_fields=["head", "modified"])
     return state_of(project)
 
 
@@ -220,7 +211,7 @@ def compare_newer(
 ) -> JobOut:
     """Upload a newer version of a file; a job tells what it would change. The job `replace` then takes it over."""
     from .jobs.gather import clean_path
-    from .projects.reading import keep
+    from .projects.sources import keep
 
     project = _project(project_id)
     if len(paths) != len(files):
@@ -236,7 +227,7 @@ def bring_picture(request: HttpRequest, project_id: int, file: UploadedFile = Fi
     """Upload a picture to lay under a tile; which tile is a setting."""
     from quilt_core.formats.pictures import open_picture
 
-    from .projects.reading import keep
+    from .projects.sources import keep
 
     _project(project_id)
     data, name = file.read(), (file.name or "picture").replace("\\", "/").rsplit("/", 1)[-1][:120]
@@ -250,7 +241,7 @@ def bring_in(
 ) -> JobOut:
     """Upload files; a job reads them. `paths` holds the relative path of each, so that folders keep their shape."""
     from .jobs.gather import clean_path
-    from .projects.reading import keep
+    from .projects.sources import keep
 
     project = _project(project_id)
     if len(paths) != len(files):
@@ -279,11 +270,11 @@ def start_job(request: HttpRequest, project_id: int, body: JobIn) -> JobOut:
 @api.get("/jobs/{job_id}", response=JobOut)
 def jobstate_of(request: HttpRequest, job_id: int) -> JobOut:
     """How far a job is."""
-    return _job(get_object_or_404(Job.objects.defer("output", "draft"), pk=job_id))
+    return _job(get_object_or_404(Job.objects.defer("draft"), pk=job_id))
 
 
 @api.post("/jobs/{job_id}/stop", response=JobOut)
 def stop_job(request: HttpRequest, job_id: int) -> JobOut:
     """Stop a job; packing keeps its best layout so far."""
     Job.objects.filter(pk=job_id).exclude(state__in=Job.OVER).update(cancel=True)
-    return _job(get_object_or_404(Job.objects.defer("output", "draft"), pk=job_id))
+    return _job(get_object_or_404(Job.objects.defer("draft"), pk=job_id))

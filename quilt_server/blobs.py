@@ -4,26 +4,28 @@ import csv
 import io
 import json
 import zipfile
+from collections.abc import Mapping
 
-from django.http import HttpRequest, HttpResponse
+from django.http import FileResponse, HttpRequest, HttpResponse
 from django.shortcuts import get_object_or_404
 from ninja import Router
 
+from quilt_core.arrays import unpack_arrays
 from quilt_core.errors import QuiltError
 from quilt_core.formats.pictures import open_picture
+from quilt_core.scene import Floats
 
 from .jobs.baking import path_of
-from .projects.geometry import from_npz
+from .projects import files
 from .projects.models import Job, Layout, Original, Project, Reading
 from .projects.objects import density_report
+from .projects.opened import arrays_of
 
 router = Router()
 
 
-def _table(blob: bytes, file_id: int) -> HttpResponse:
-    if not blob:
-        return HttpResponse(b"", content_type="application/octet-stream", status=204)
-    table = from_npz(blob).get(str(file_id))
+def _table(tables: Mapping[str, Floats], file_id: int) -> HttpResponse:
+    table = tables.get(str(file_id))
     if table is None:
         return HttpResponse(b"", content_type="application/octet-stream", status=204)
     return HttpResponse(table.astype("<f4").tobytes(), content_type="application/octet-stream")
@@ -32,16 +34,16 @@ def _table(blob: bytes, file_id: int) -> HttpResponse:
 @router.get("/jobs/{job_id}/draft/{file_id}", include_in_schema=False)
 def job_draft(request: HttpRequest, job_id: int, file_id: int) -> HttpResponse:
     """The best layout so far of a running packing: (n, 5) float32 of a file."""
-    return _table(bytes(get_object_or_404(Job, pk=job_id).draft), file_id)
+    return _table(unpack_arrays(draft) if (draft := bytes(get_object_or_404(Job, pk=job_id).draft)) else {}, file_id)
 
 
 @router.get("/jobs/{job_id}/output", include_in_schema=False)
-def job_output(request: HttpRequest, job_id: int) -> HttpResponse:
+def job_output(request: HttpRequest, job_id: int) -> FileResponse:
     """The delivered zip."""
     job = get_object_or_404(Job, pk=job_id, kind="deliver", state="done")
     name = "".join(c if c.isalnum() or c in "-_ " else "_" for c in job.project.name).strip() or "quilt"
-    return HttpResponse(
-        bytes(job.output), content_type="application/zip", headers={"Content-Disposition": f'attachment; filename="{name}.zip"'}
+    return FileResponse(
+        files.path_of(job.output_sha).open("rb"), content_type="application/zip", as_attachment=True, filename=f"{name}.zip"
     )
 
 
@@ -49,7 +51,7 @@ def job_output(request: HttpRequest, job_id: int) -> HttpResponse:
 def baked_map(request: HttpRequest, job_id: int, sheet: int, tile: int, kind: str) -> HttpResponse:
     """A map of a test bake."""
     job = get_object_or_404(Job, pk=job_id, kind="bake", state="done")
-    with zipfile.ZipFile(io.BytesIO(bytes(job.output))) as archive:
+    with zipfile.ZipFile(files.path_of(job.output_sha)) as archive:
         name = path_of(sheet, tile, kind)
         if name not in archive.namelist():
             return HttpResponse(status=404)
@@ -57,11 +59,12 @@ def baked_map(request: HttpRequest, job_id: int, sheet: int, tile: int, kind: st
 
 
 @router.get("/jobs/{job_id}/baked.zip", include_in_schema=False)
-def baked_zip(request: HttpRequest, job_id: int) -> HttpResponse:
+def baked_zip(request: HttpRequest, job_id: int) -> FileResponse:
     """All maps of a test bake."""
     job = get_object_or_404(Job, pk=job_id, kind="bake", state="done")
-    headers = {"Content-Disposition": 'attachment; filename="test-bake.zip"'}
-    return HttpResponse(bytes(job.output), content_type="application/zip", headers=headers)
+    return FileResponse(
+        files.path_of(job.output_sha).open("rb"), content_type="application/zip", as_attachment=True, filename="test-bake.zip"
+    )
 
 
 def _forever(response: HttpResponse) -> HttpResponse:
@@ -72,7 +75,9 @@ def _forever(response: HttpResponse) -> HttpResponse:
 @router.get("/layouts/{layout_id}/files/{file_id}", include_in_schema=False)
 def layout_table(request: HttpRequest, layout_id: int, file_id: int) -> HttpResponse:
     """Similarities (n, 5) float32 of a file's islands."""
-    return _forever(_table(bytes(get_object_or_404(Layout, pk=layout_id).tables), file_id))
+    return _forever(
+        _table(arrays_of(get_object_or_404(Layout.objects.defer("findings", "picture", "members"), pk=layout_id), "tables"), file_id)
+    )
 
 
 @router.get("/layouts/{layout_id}/picture", include_in_schema=False)
@@ -91,7 +96,7 @@ def file_geometry(request: HttpRequest, file_id: int, channel: int, welded: bool
 @router.get("/pictures/{sha}", include_in_schema=False)
 def picture(request: HttpRequest, sha: str, px: int = 2048) -> HttpResponse:
     """A material's picture or one that was dropped on a tile, as PNG of at most `px`."""
-    image = open_picture(bytes(get_object_or_404(Original, pk=sha).data))
+    image = open_picture(get_object_or_404(Original, pk=sha).data)
     image.thumbnail((max(16, min(px, 4096)),) * 2)
     out = io.BytesIO()
     image.convert("RGBA" if "A" in image.getbands() or image.mode == "P" else "RGB").save(out, "PNG", compress_level=3)

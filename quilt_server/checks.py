@@ -245,6 +245,15 @@ def checked(kind: str, params: dict[str, Any], settings: dict[str, Any]) -> dict
         return {"order": delivery(params, settings)}
     if kind == "bake":
         return _bake(params, settings)
+    if kind == "objects":
+        keys = params.get("left_out")
+        if not isinstance(keys, list) or not all(isinstance(k, str) and re.fullmatch(r"\d+/\d+", k) for k in keys):
+            raise QuiltError("Objects are left out by their keys.")
+        return {"left_out": keys, "label": "Choose objects"}
+    if kind == "keep":
+        if not isinstance(params.get("layout"), int):
+            raise QuiltError("Choose the try that should be kept.")
+        return {"layout": params["layout"]}
     if kind in ("weld", "bleed"):
         return {}
     raise QuiltError(f"'{kind}' is not work that can be started.")

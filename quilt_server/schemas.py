@@ -255,9 +255,7 @@ class Name(Schema):
 
 class Change(Schema):
     base: int
-    settings: Settings | None = None
-    left_out: list[str] | None = None
-    layout: int | None = None
+    settings: Settings
 
 
 class JobIn(Schema):

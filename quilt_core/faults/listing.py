@@ -9,12 +9,12 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ..density import densities
+from ..measure.lie import LEAST_OVERLAP
+from ..measure.proof import EDGE
 from ..scene import Floats
 from ..tiles import Grid
 from .findings import Findings
 
-EDGE = 1e-6  # UV units that an island may stick out of its tile: rounding of 32-bit files
-OVERLAP_PX = 0.01  # shared texels below this are rounding
 TINY_PX = 4.0  # texels; an island below cannot hold one clean texel of paint
 STRETCHED = 1.5  # L2 above this shows on a checker
 
@@ -22,8 +22,8 @@ STRETCHED = 1.5  # L2 above this shows on a checker
 @dataclass(frozen=True)
 class Limits:
     """What a sheet asks for: its tiles, padding and margin in px, the target density (None: the median), the band
-    in percent around it, and a team's least and greatest density (None: no limit). `weight` (n,) multiplies the target; `twins` (n,)
-    is the group of islands that share their texels on purpose, -1 for none."""
+    in percent around it, and a team's least and greatest density (None: no limit). `weight` (n,) multiplies the target; `twice_px`: texels that overlaps write
+    more than once, where that is known."""
 
     grid: Grid
     padding_px: float
@@ -33,7 +33,7 @@ class Limits:
     least: float | None = None
     greatest: float | None = None
     weight: Floats | None = None
-    twins: NDArray[np.int64] | None = None
+    twice_px: float | None = None
 
 
 @dataclass
@@ -105,65 +105,58 @@ def _worst(which: NDArray[np.bool_], by: NDArray[np.generic]) -> NDArray[np.int6
 
 
 def _overlap(f: Findings, limits: Limits) -> Fault:
-    texels = f.overlap_area * limits.grid.px_at(f.overlap_at) ** 2
-    real = (texels > OVERLAP_PX) & ~f.twins
-    n, texels = int(real.sum()), texels[real]
+    real = ~f.twins
+    n = int((f.overlaps - f.twin_overlaps).sum()) // 2
+    pairs = _many(n, "pair of islands overlaps", "pairs of islands overlap")
     return Fault(
-        "overlap", 3, n, _many(n, "pair of islands overlaps", "pairs of islands overlap"), f"{texels.sum():,.0f} texels in all",
+        "overlap", 3, n, f"at least {pairs}" if f.cut.any() else pairs, _written_twice(limits),
         "Pack the sheet, or move one of each pair: a bake writes both into the same texels.",
-        np.unique(f.overlap_pairs[real]), f.overlap_at[real], texels, pairs=f.overlap_pairs[real],
+        np.flatnonzero(f.overlaps > f.twin_overlaps), f.overlap_at[real], f.overlap_area[real] * limits.grid.px_at(f.overlap_at[real]) ** 2,
+        pairs=f.overlap_pairs[real],
     )  # fmt: skip
 
 
-def _meant(f: Findings, limits: Limits) -> NDArray[np.bool_]:
-    """(k,) which of the overlapping pairs are marked as twins."""
-    if limits.twins is None:
-        return np.zeros(len(f.twins), bool)
-    one, other = limits.twins[f.overlap_pairs].reshape(-1, 2).T
-    return np.asarray(f.twins & (one >= 0) & (one == other))
+def _written_twice(limits: Limits) -> str:
+    """How much of the map overlaps cost, in words; empty where that was not measured."""
+    if not limits.twice_px:
+        return ""
+    texels = float(sum(px * px for px in limits.grid.sizes))
+    share = min(1.0, limits.twice_px / texels)
+    return f"{share * 100:.1f} % of the map is written twice" if share >= 5e-4 else f"{max(limits.twice_px, 0.01):.2g} texels are written twice"
 
 
-def _pairs_of_twins(
-    kind: str, heavy: int, f: Findings, which: NDArray[np.bool_], limits: Limits, detail: str, remedy: str, repair: str
-) -> Fault:
-    n = int(which.sum())
-    words = _many(n, "pair of islands lies exactly on each other", "pairs of islands lie exactly on each other")
-    texels = f.overlap_area[which] * limits.grid.px_at(f.overlap_at[which]) ** 2
-    return Fault(
-        kind,
-        heavy,
-        n,
-        words,
-        detail,
-        remedy,
-        np.unique(f.overlap_pairs[which]),
-        f.overlap_at[which],
-        texels,
-        repair,
-        f.overlap_pairs[which],
-    )
+def _is_marked(f: Findings) -> NDArray[np.bool_]:
+    """(k,) which of the listed overlapping pairs are marked as twins."""
+    n = len(f.area)
+    return np.isin(f.overlap_pairs[:, 0] * n + f.overlap_pairs[:, 1], f.marked_pairs[:, 0] * n + f.marked_pairs[:, 1])
 
 
 def _twins(f: Findings, limits: Limits) -> Fault:
-    return _pairs_of_twins(
-        "twins", 3, f, f.twins & ~_meant(f, limits), limits, "of one shape",
-        "Mark them as twins where they share paint on purpose; else pack: a bake writes both into the same texels.", "twins",
+    n = int(f.twin_overlaps.sum()) // 2 - len(f.marked_pairs)
+    which = f.twins & ~_is_marked(f)
+    return Fault(
+        "twins", 3, n, _many(n, "pair of islands lies exactly on each other", "pairs of islands lie exactly on each other"), "of one shape",
+        "Mark them as twins where they share paint on purpose; else pack: a bake writes both into the same texels.",
+        np.unique(f.overlap_pairs[which]), f.overlap_at[which], f.overlap_area[which] * limits.grid.px_at(f.overlap_at[which]) ** 2, "twins",
+        f.overlap_pairs[which],
     )  # fmt: skip
 
 
 def _marked(f: Findings, limits: Limits) -> Fault:
-    return _pairs_of_twins(
-        "marked", 0, f, _meant(f, limits), limits, "on purpose", "They are marked as twins: packing keeps them on each other.", "untwin"
-    )
+    n = len(f.marked_pairs)
+    return Fault(
+        "marked", 0, n, _many(n, "pair of islands lies exactly on each other", "pairs of islands lie exactly on each other"), "on purpose",
+        "They are marked as twins: packing keeps them on each other.", np.unique(f.marked_pairs), f.marked_at,
+        f.marked_area * limits.grid.px_at(f.marked_at) ** 2, "untwin", f.marked_pairs,
+    )  # fmt: skip
 
 
 def _self_overlap(f: Findings, limits: Limits) -> Fault:
-    texels = f.own * limits.grid.px_of(f.box) ** 2
-    bad = texels > OVERLAP_PX
+    bad = f.own > LEAST_OVERLAP
     n = int(bad.sum())
     return Fault(
         "self", 3, n, _many(n, "island overlaps itself", "islands overlap themselves"),
-        f"{texels[bad].sum():,.0f} texels in all",
+        f"{f.own[bad].sum() / max(f.uv_area[bad].sum(), 1e-30) * 100:.1f} % of them lies double" if n else "",
         "Cut and unwrap them anew where the mesh was made: moving them does not help.", _worst(bad, f.own),
     )  # fmt: skip
 

@@ -9,8 +9,8 @@ import shapely
 from numpy.typing import NDArray
 
 from ..density import densities
-from ..faults.layout import flipped
 from ..islands import triangle_areas
+from ..measure.proof import flipped
 from ..scene import Floats
 from ..sheet import MeshIslands, transform_regions
 from ..tiles import Grid

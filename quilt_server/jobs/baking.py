@@ -14,18 +14,18 @@ from numpy.typing import NDArray
 
 from quilt_core.deliver.images import encoded
 from quilt_core.errors import QuiltError
-from quilt_core.formats.normals import normals
 from quilt_core.prove.bake import MAPS, High, Part, bake, curvature_of, normals_of, partner, shading
 from quilt_core.scene import Floats, MeshObject
 from quilt_core.sheet import transform_rows
 from quilt_core.tiles import place
 
-from ..projects.geometry import from_npz
 from ..projects.models import Job
+from ..projects.opened import arrays_of
 from ..projects.reading import Chosen, Parts, choose, parts_of, sheet_numbers
 from ..projects.sheets import grid, of_sheet
+from ..projects.sources import kept_normals
 from ..projects.state import settings_of
-from .packing import head_of
+from .landing import head_of
 from .progress import report_progress
 
 MOST_MISSED = 400
@@ -67,15 +67,16 @@ def _stage(chosen: list[Chosen], parts: Parts, rows: Floats, on: NDArray[np.bool
     out = _Stage([], [], {}, [])
     tables, marks = parts.pieced(rows), parts.pieced(on)
     details: dict[str, High] = {}
-    for c in chosen:
+    own = [kept_normals(c.file) for c in chosen]
+    for c, normals in zip(chosen, own, strict=True):
         for n, o in enumerate(c.scene.objects):
             if f"{c.file.pk}/{n}" in pairs.values():
                 mesh = c.scene.meshes[o.mesh]
                 at = _world(o, mesh.positions)
-                normal = shading(normals(c.scene, o.mesh), normals_of(mesh, at), mesh.triangles, o.world)
+                normal = shading(normals[o.mesh], normals_of(mesh, at), mesh.triangles, o.world)
                 details[f"{c.file.pk}/{n}"] = High(at, mesh.triangles.astype(np.int64), normal)
     piece_number, owner, materials, island = 0, 0, 0, 0
-    for c in chosen:
+    for c, normals in zip(chosen, own, strict=True):
         for m, piece in enumerate(c.pieces):
             if piece is None:
                 continue
@@ -90,7 +91,7 @@ def _stage(chosen: list[Chosen], parts: Parts, rows: Floats, on: NDArray[np.bool
                 use = (of >= 0) & marks[piece_number][np.maximum(of, 0)] & (k == 0)
                 p = _world(o, piece.mesh.positions)
                 smooth = normals_of(piece.mesh, p)
-                normal = shading(normals(c.scene, m), smooth, piece.mesh.triangles, o.world)
+                normal = shading(normals[m], smooth, piece.mesh.triangles, o.world)
                 spot = np.where(use[:, None, None], uvs[np.maximum(source.triangles, 0)], -1e6)
                 number = piece.mesh.materials.astype(np.int64)
                 out.parts.append(
@@ -119,7 +120,7 @@ def run_bake(job: Job) -> None:
     on = sheet_numbers(chosen, parts, settings) == number
     if not on.any():
         raise QuiltError("Nothing lies on this sheet. Move objects to it first.")
-    stage = _stage(chosen, parts, parts.whole(from_npz(before.tables)), on, pairs_of(chosen, job.params["pairs"]))
+    stage = _stage(chosen, parts, parts.whole(arrays_of(before, "tables")), on, pairs_of(chosen, job.params["pairs"]))
     tiles = grid(flat)
     body = io.BytesIO()
     found: list[dict[str, Any]] = []
@@ -141,7 +142,7 @@ def run_bake(job: Job) -> None:
             )  # fmt: skip
     pairs = [stage.names[k] for k in stage.high if k < len(stage.names)]
     with transaction.atomic():
-        job.output = body.getvalue()
+        job.put_out(body.getvalue())
         job.result = {
             "sheet": number,
             "layout": before.pk,

@@ -7,7 +7,6 @@ from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
-from django.db import transaction
 from numpy.typing import NDArray
 
 from quilt_core.deliver import template
@@ -22,20 +21,10 @@ from quilt_core.scene import Floats
 from quilt_core.sheet import IDENTITY
 from quilt_core.tiles import listed, place
 
-from ..projects.geometry import from_npz
+from ..projects.measuring import figures_of, measured_anew, picture
 from ..projects.models import Job, Project
-from ..projects.reading import (
-    Chosen,
-    Parts,
-    choose,
-    figures_of,
-    kinds_of_islands,
-    parts_of,
-    picture,
-    regions_of,
-    sheet_numbers,
-    twin_groups,
-)
+from ..projects.opened import arrays_of
+from ..projects.reading import Chosen, Parts, choose, kinds_of_islands, parts_of, regions_of, sheet_numbers, twin_groups
 from ..projects.sheets import grid, of_sheet, sheets
 from ..projects.state import settings_of
 from .painting import coat_of, paint_sheets
@@ -63,12 +52,13 @@ def run_deliver(job: Job) -> None:
     if head is None or head.layout is None:
         raise QuiltError("There is nothing to deliver yet. Bring in a mesh first.")
     settings, order = settings_of(head), Order(job.params["order"])
-    chosen = choose(head)
+    report_progress(job, {"text": "Reading the files"})
+    chosen = [c.original() for c in choose(head)]
     parts = parts_of(chosen)
     on = sheet_numbers(chosen, parts, settings)
     if order.sheet is not None:
         chosen, parts, on = _only(chosen, settings, int(order.sheet))
-    own = from_npz(head.layout.tables)
+    own = arrays_of(head.layout, "tables")
     rows = parts.whole(own)
     coats = [coat_of(c, own[str(c.file.pk)], sheets_of(c, settings)) for c in chosen] if order.paint else []
     painted = paint_sheets(job, coats, settings, order.per_sheet) if order.paint else None
@@ -98,9 +88,9 @@ def run_deliver(job: Job) -> None:
             delivery.put(path, body, "difference" if "/differences/" in path else "texture")
     delivery.put("report.json", json.dumps(figures, indent=2).encode(), "report")
     delivery.put("report.html", _page(project, again, settings, figures), "report")
-    with transaction.atomic():
-        job.output = delivery.zipped()
-        job.result = {"bytes": len(job.output), "figures": figures}
+    zipped = delivery.zipped()
+    job.put_out(zipped)
+    job.result = {"bytes": len(zipped), "figures": figures}
 
 
 def _arrangement(order: Order, settings: dict[str, Any]) -> Arrangement | None:
@@ -119,7 +109,7 @@ def _only(chosen: list[Chosen], settings: dict[str, Any], sheet: int) -> tuple[l
         numbers = parts.pieced(sheet_numbers([c], parts, settings))
         on = {m for (m, _), n in zip([(m, p) for m, p in enumerate(c.pieces) if p is not None], numbers, strict=True) if (n == sheet).any()}
         if on:
-            out.append(replace(c, pieces=[p if m in on else None for m, p in enumerate(c.pieces)]))
+            out.append(replace(c, given_pieces=[p if m in on else None for m, p in enumerate(c.pieces)]))
     if not out:
         raise QuiltError("Nothing lies on this sheet. Choose another one.")
     parts = parts_of(out)
@@ -143,13 +133,14 @@ def _figures(
     parts = parts_of(again)
     rows = np.tile(IDENTITY, (parts.count, 1))
     on, twins = sheet_numbers(again, parts, settings), twin_groups(parts, settings)
+    found = measured_anew(parts, rows, np.where(_moved_aside(again, parts, twins, order), -1, on), twins)
     by_sheet = {}
     for s in sheets(settings):
         mine = on == s["id"]
         if not mine.any():
             continue
         flat = of_sheet(settings, s["id"])
-        f, _ = figures_of(parts, rows, mine & ~_moved_aside(again, parts, twins, order), flat, twins)
+        f = figures_of(found, parts, flat)
         f["bleed"] = bleed_of(parts, rows, mine, flat, twins)
         f["ok"], f["verdict"], f["reasons"] = verdict(f, f["bleed"])
         by_sheet[s["name"]] = f

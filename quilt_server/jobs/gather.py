@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import io
 import zipfile
+from collections.abc import Mapping
 from pathlib import PurePosixPath
 from typing import Any
 
@@ -13,16 +14,20 @@ from django.db import transaction
 from numpy.typing import NDArray
 
 from quilt_core import formats
+from quilt_core.arrays import pack_arrays
 from quilt_core.errors import FileError, QuiltError
 from quilt_core.sheet import MeshIslands, analyse
 
-from ..projects.geometry import from_npz, to_npz
+from ..projects import files as stored_files
 from ..projects.keys import rekeyed
-from ..projects.models import Job, Layout, Original, Project, Reading, Snapshot, SourceFile
-from ..projects.reading import choose, identity, keep, make_reading, materials_of, measure, parts_of, read_source
+from ..projects.measuring import measure
+from ..projects.models import Job, Layout, Project, Reading, Snapshot, SourceFile
+from ..projects.opened import arrays_of
+from ..projects.reading import choose, parts_of
+from ..projects.sources import identity, keep, kept_scene, make_reading, materials_of
 from ..projects.state import advance, settings_of
-from .mend import land
-from .progress import report_progress
+from .landing import land
+from .progress import StopFlag, report_progress
 
 
 def clean_path(path: str) -> str:
@@ -52,12 +57,23 @@ def unzip(name: str, data: bytes) -> dict[str, bytes]:
 
 def bodies_of(files: list[dict[str, str]]) -> dict[str, bytes]:
     """Uploaded files by path, zips opened."""
-    stored = Original.objects.in_bulk([f["sha"] for f in files])
     bodies: dict[str, bytes] = {}
     for f in files:
-        data = bytes(stored[f["sha"]].data)
-        bodies.update(unzip(f["path"], data) if f["path"].lower().endswith(".zip") else {clean_path(f["path"]): data})
+        data = stored_files.get(f["sha"])
+        for path, body in (unzip(f["path"], data) if f["path"].lower().endswith(".zip") else {clean_path(f["path"]): data}).items():
+            if bodies.get(path, body) != body:
+                path = _free_path(path, bodies)
+            bodies[path] = body
     return bodies
+
+
+def _free_path(path: str, taken: Mapping[str, bytes]) -> str:
+    """A path that nothing has yet, for a second file of the same one: both come in."""
+    stem, dot, end = path.rpartition(".")
+    number = 2
+    while (free := f"{stem} ({number}){dot}{end}" if dot else f"{path} ({number})") in taken:
+        number += 1
+    return free
 
 
 def run_import(job: Job) -> None:
@@ -67,33 +83,48 @@ def run_import(job: Job) -> None:
     if not meshes:
         raise QuiltError("There is no mesh among these files. Meshes are .obj, .glb, .gltf, .ply, .usd, .usda, .usdc or .usdz.")
     channel = int(settings_of(Project.objects.get(pk=job.project_id).head)["channel_in"])
-    rows = []
+    stop, rows = StopFlag(job), []
     for number, path in enumerate(sorted(meshes)):
+        stop.raise_if()
         report_progress(job, {"text": f"Reading {path}", "part": number / len(meshes)})
         rows.append(read_one(job, path, bodies, channel, float(job.params.get("unit_m", 1.0))))
     rows = _tops(rows)
-    report_progress(job, {"text": "Measuring what is wrong", "part": 0.95})
     with transaction.atomic():
-        project = Project.objects.get(pk=job.project_id)
         for file, reading in rows:
             file.save()
             reading.file = file
             reading.save()
-        ids = [f.pk for f, _ in rows]
-        job.result = {"files": ids, "objects": sum(len(r.objects_info) for _, r in rows)}
-        head = project.head
-        old = from_npz(head.layout.tables) if head and head.layout else {}
-        tables = old | {str(f.pk): identity(r) for f, r in rows}
-        settings = settings_of(head)
-        snapshot = Snapshot(files=(head.files if head else []) + ids, left_out=head.left_out if head else [], settings=settings)
-        snapshot.kept = head.kept if head else {}
-        layout = Layout(project=project, kind="import", channel=channel, tables=to_npz(tables), recipe={})
-        chosen = choose(snapshot)
-        parts = parts_of(chosen)
-        measure(layout, chosen, parts, parts.whole(tables), settings_of(snapshot))
+    job.result = {"files": [f.pk for f, _ in rows], "objects": sum(len(r.objects_info) for _, r in rows)}
+    try:
+        report_progress(job, {"text": "Measuring what is wrong", "part": 0.95})
+        while not _joined(job, rows, stop):
+            pass  # the project moved on while this was measured: what joins it joins its newest state
+    except BaseException:
+        SourceFile.objects.filter(pk__in=job.result["files"]).delete()
+        raise
+
+
+def _joined(job: Job, rows: list[tuple[SourceFile, Reading]], stop: StopFlag) -> bool:
+    """Measure the project with new files and make that its state; False where it moved on meanwhile."""
+    project = Project.objects.get(pk=job.project_id)
+    head = project.head
+    tables = dict(arrays_of(head.layout, "tables")) if head and head.layout else {}
+    tables |= {str(f.pk): identity(r) for f, r in rows}
+    snapshot = Snapshot(
+        files=(head.files if head else []) + [f.pk for f, _ in rows], left_out=head.left_out if head else [], settings=settings_of(head)
+    )
+    snapshot.kept = head.kept if head else {}
+    layout = Layout(project=project, kind="import", channel=settings_of(head)["channel_in"], tables=pack_arrays(tables), recipe={})
+    parts = parts_of(choose(snapshot, whole=True))
+    measure(layout, parts, parts.whole(tables), settings_of(snapshot), stop=stop)
+    label = f"Bring in {rows[0][0].name}" if len(rows) == 1 else f"Bring in {len(rows)} files"
+    with transaction.atomic():
+        project = Project.objects.get(pk=job.project_id)
+        if project.head_id != (head.pk if head else None):
+            return False
         layout.save()
-        label = f"Bring in {rows[0][0].name}" if len(rows) == 1 else f"Bring in {len(rows)} files"
         advance(project, label, snapshot, layout)
+    return True
 
 
 def _tops(rows: list[tuple[SourceFile, Reading]]) -> list[tuple[SourceFile, Reading]]:
@@ -130,7 +161,7 @@ def run_channel(job: Job) -> None:
         report_progress(job, {"text": f"Reading channel {channel} of {file.name}", "part": n / len(head.files)})
         reading = Reading.objects.filter(file=file, channel=channel, welded=False).first()
         if reading is None:
-            reading = make_reading(file, read_source(file), channel)
+            reading = make_reading(file, kept_scene(file), channel)
             reading.save()
         tables[str(file.pk)] = identity(reading)
     if not any(len(t) for t in tables.values()):
@@ -141,13 +172,10 @@ def run_channel(job: Job) -> None:
         chosen[rule] = {k: v for k, v in chosen[rule].items() if "/" in k}
     chosen |= {"held": [], "twins": [], "welded": [], "bunches": []}
     snapshot = Snapshot(files=head.files, left_out=head.left_out, settings=chosen)
-    layout = Layout(project=project, kind="import", channel=channel, tables=to_npz(tables), recipe={})
-    files = choose(snapshot)
-    parts = parts_of(files)
-    measure(layout, files, parts, parts.whole(tables), chosen)
-    with transaction.atomic():
-        layout.save()
-        advance(Project.objects.get(pk=project.pk), f"Read channel {channel}", snapshot, layout)
+    layout = Layout(project=project, kind="import", channel=channel, tables=pack_arrays(tables), recipe={})
+    parts = parts_of(choose(snapshot, whole=True))
+    measure(layout, parts, parts.whole(tables), chosen, stop=StopFlag(job))
+    land(project, head, layout, f"Read channel {channel}", settings=chosen, kept={})
 
 
 def run_weld(job: Job) -> None:
@@ -156,9 +184,9 @@ def run_weld(job: Job) -> None:
     head = project.head
     if head is None or head.pk != job.params["base"] or head.layout is None:
         raise QuiltError("The project changed since this was asked for. Do it again.")
-    settings, old = settings_of(head), from_npz(head.layout.tables)
+    settings, old = settings_of(head), arrays_of(head.layout, "tables")
     tables, welded, joined = dict(old), list(settings["welded"]), 0
-    for c in choose(Snapshot(files=head.files, settings=settings)):
+    for c in choose(Snapshot(files=head.files, settings=settings), whole=True):
         if c.file.pk in welded:
             continue
         report_progress(job, {"text": f"Joining islands of {c.file.name}"})
@@ -183,10 +211,9 @@ def run_weld(job: Job) -> None:
     settings |= {"welded": welded}
     report_progress(job, {"text": "Measuring again"})
     snapshot = Snapshot(files=head.files, left_out=head.left_out, settings=settings)
-    chosen = choose(snapshot)
-    parts = parts_of(chosen)
-    layout = Layout(project=project, kind="mend", channel=head.layout.channel, tables=to_npz(tables), recipe=settings)
-    measure(layout, chosen, parts, parts.whole(tables), settings)
+    parts = parts_of(choose(snapshot, whole=True))
+    layout = Layout(project=project, kind="mend", channel=head.layout.channel, tables=pack_arrays(tables), recipe=settings)
+    measure(layout, parts, parts.whole(tables), settings, stop=StopFlag(job))
     land(project, head, layout, f"Join {joined} split islands", settings=settings)
 
 

@@ -7,11 +7,12 @@ from typing import Any
 
 import numpy as np
 import shapely
-from django.db import transaction
 from numpy.typing import NDArray
 
 from quilt_core.arrange import leaders_of
+from quilt_core.arrays import pack_arrays
 from quilt_core.errors import QuiltError
+from quilt_core.measure.lie import twin_pairs
 from quilt_core.mend import repairs
 from quilt_core.mend.settle import grow, settle
 from quilt_core.scene import Floats
@@ -20,14 +21,15 @@ from quilt_core.similarity import composed
 from quilt_core.tiles import corners_of
 from quilt_core.twins import follow, grouped
 
-from ..projects.faults import findings_of
-from ..projects.geometry import from_npz, to_npz
-from ..projects.models import Job, Layout, Project, Snapshot
-from ..projects.reading import Chosen, Parts, choose, measure, parts_of, regions_of, sheet_numbers, twin_groups, weights
+from ..projects.measuring import lie_of, measure
+from ..projects.models import Job, Layout, Snapshot
+from ..projects.opened import arrays_of
+from ..projects.reading import Chosen, Parts, choose, parts_of, regions_of, sheet_numbers, twin_groups, weights
 from ..projects.sheets import grid, of_sheet, sheets
-from ..projects.state import advance, settings_of
-from .packing import head_of
-from .progress import report_progress
+from ..projects.state import readings, settings_of
+from ..projects.tries import kept_layout
+from .landing import head_of, land
+from .progress import StopFlag, report_progress
 
 LABELS = {
     "flip": "Flip mirrored islands back", "into_tile": "Bring islands into the tile", "straighten": "Straighten islands", "even": "Even the density",
@@ -143,7 +145,7 @@ def _moved(params: dict[str, Any], parts: Parts, rows: Floats) -> Floats:
 
 def _settled(params: dict[str, Any], settings: dict[str, Any], chosen: list[Chosen], parts: Parts, rows: Floats) -> Floats:
     """The layout (n, 5) with the chosen islands, as one, brought to the nearest free place of their tile, or made as large as fits."""
-    mask = parts.chosen(params["islands"]) & ~np.asarray(shapely.is_empty(regions_of(parts, rows)))
+    mask = parts.named(params["islands"]) & ~np.asarray(shapely.is_empty(regions_of(parts, rows)))
     on = sheet_numbers(chosen, parts, settings)
     if not mask.any() or params["islands"] is None:
         raise QuiltError("Select the islands that this is for.")
@@ -178,64 +180,59 @@ def _settled(params: dict[str, Any], settings: dict[str, Any], chosen: list[Chos
 def run_mend(job: Job) -> None:
     """Do a repair on the chosen islands, or on all where none are named."""
     project, head, before = head_of(job)
-    params, settings = job.params, settings_of(head)
+    params, settings, stop = job.params, settings_of(head), StopFlag(job)
     label = params.get("label") or LABELS[params["action"]]
     report_progress(job, {"text": label})
-    chosen = choose(head)
+    chosen = choose(head, whole=True)
     parts = parts_of(chosen)
-    old = from_npz(before.tables)
+    old = arrays_of(before, "tables")
     rows = parts.whole(old)
     if params["action"] == "move":
         new = _moved(params, parts, rows)
     elif params["action"] in ("settle", "grow"):
         new = _settled(params, settings, chosen, parts, rows)
     else:
-        new = _repaired(params, settings, chosen, parts, rows, parts.chosen(params["islands"]))
-    if params["action"] != "flip" and parts.pieces:
-        new = follow(rows, new, leaders_of(parts.pieces, rows, twin_groups(parts, settings)))
+        new = _repaired(params, settings, chosen, parts, rows, parts.named(params["islands"]))
+    stop.raise_if()
+    groups = twin_groups(parts, settings)
+    if params["action"] != "flip" and (groups >= 0).any():
+        new = follow(rows, new, leaders_of(parts.pieces, rows, groups))
     moved = int((np.abs(new - rows) > 1e-12).any(axis=1).sum())
     job.result = {"changed": moved}
     if moved:
-        report_progress(job, {"text": "Measuring again"})
         layout = Layout(
-            project=project, kind="mend", channel=before.channel, recipe=settings, tables=to_npz(parts.merged(old, parts.pieced(new)))
+            project=project, kind="mend", channel=before.channel, recipe=settings, tables=pack_arrays(parts.merged(old, parts.pieced(new)))
         )
-        measure(layout, chosen, parts, new, settings)
+        measure(layout, parts, new, settings, before, stop)
         land(project, head, layout, f"{label} ({moved})")
 
 
-def land(project: Project, head: Snapshot, layout: Layout, label: str, **changes: Any) -> None:
-    """Make a measured layout the project's, in one transaction with what else changes.
-
-    Raises
-    ------
-    QuiltError : the project moved on meanwhile
-    """
-    with transaction.atomic():
-        project = Project.objects.select_for_update().get(pk=project.pk)
-        if project.head_id != head.pk:
-            raise QuiltError("The project changed meanwhile. Nothing was done: do it again.")
-        layout.save()
-        advance(project, label, head, layout, **changes)
-
-
 def run_settings(job: Job) -> None:
-    """Take over settings that change what lies with what: sheets, their tiles, twins. The layout is measured anew."""
+    """Take over settings that change what lies with what, or another choice of objects: sheets, their tiles, twins, what is left out."""
     project, head, before = head_of(job)
-    settings = job.params["settings"]
+    settings = job.params.get("settings") or settings_of(head)
+    known = {f"{r.file_id}/{n}" for r in readings(head) for n in range(len(r.objects_info))}
+    left_out = [k for k in job.params.get("left_out", head.left_out) if k in known]
     report_progress(job, {"text": "Measuring again"})
-    snapshot = Snapshot(files=head.files, left_out=head.left_out, settings=settings)
-    chosen = choose(snapshot)
-    parts = parts_of(chosen)
+    parts = parts_of(choose(Snapshot(files=head.files, left_out=left_out, settings=settings), whole=True))
     layout = Layout(
-        project=project, kind=before.kind, channel=before.channel, recipe=before.recipe, tables=bytes(before.tables), name=before.name
+        project=project, kind="mend", channel=before.channel, recipe=before.recipe, tables=bytes(before.tables), name=before.name
     )
-    layout.kind = "mend"
-    rows = parts.whole(from_npz(before.tables))
-    measure(layout, chosen, parts, rows, settings)
+    measure(layout, parts, parts.whole(arrays_of(before, "tables")), settings, before, StopFlag(job))
     ids = {str(s["id"]) for s in sheets(settings)}
     kept = {k: v for k, v in head.kept.items() if k in ids}
-    land(project, head, layout, job.params["label"], settings=settings, kept=kept)
+    land(project, head, layout, job.params["label"], settings=settings, left_out=left_out, kept=kept)
+
+
+def run_keep(job: Job) -> None:
+    """Keep a try: its islands take the places that it gave them, the rest of the layout stays. One undo step."""
+    project, head, before = head_of(job)
+    report_progress(job, {"text": "Laying the try out"})
+    try_ = Layout.objects.filter(pk=job.params["layout"], project=project, kind="pack").first()
+    if try_ is None:
+        raise QuiltError("This try is not there any more. Choose another one.")
+    layout = kept_layout(project, head, before, try_, StopFlag(job))
+    land(project, head, layout, f"Keep {try_.name}", kept=head.kept | {str(try_.sheet): try_.pk})
 
 
 def run_twins(job: Job) -> None:
@@ -243,19 +240,17 @@ def run_twins(job: Job) -> None:
     project, head, before = head_of(job)
     settings = settings_of(head)
     report_progress(job, {"text": "Looking for twins"})
-    chosen = choose(head)
-    parts = parts_of(chosen)
-    mask, names = parts.chosen(job.params["islands"]), parts.names()
+    parts = parts_of(choose(head, whole=True))
+    mask, names = parts.named(job.params["islands"]), parts.names()
     touched = {names[i] for i in np.flatnonzero(mask)}
     groups = [[k for k in g if k not in touched] for g in settings["twins"]]
     groups = [g for g in groups if len(g) > 1]
+    rows = parts.whole(arrays_of(before, "tables"))
     if job.params["on"]:
-        found = findings_of(before)
-        pairs = np.zeros((0, 2), np.int64) if found is None or len(found.area) != parts.count else found.overlap_pairs[found.twins]
-        pairs = pairs[mask[pairs].any(axis=1)]
-        known = {k: n for n, k in enumerate(names)}
-        old = np.array([(known[g[0]], known[k]) for g in groups for k in g[1:] if g[0] in known and k in known], np.int64).reshape(-1, 2)
-        label = grouped(np.concatenate([pairs, old]), parts.count)
+        pairs = _twin_pairs(before, parts, rows, mask)
+        known = [parts.numbers(g) for g in groups]
+        old = [(int(g[0]), int(k)) for g in known for k in g[1:] if g[0] >= 0 and k >= 0]
+        label = grouped(np.concatenate([pairs, np.array(old, np.int64).reshape(-1, 2)]), parts.count)
         groups = [[names[i] for i in np.flatnonzero(label == g)] for g in np.unique(label[label >= 0])]
         groups = [g for g in groups if len(g) > 1]
     count = sum(len(g) for g in groups)
@@ -265,5 +260,16 @@ def run_twins(job: Job) -> None:
         return
     new = settings | {"twins": groups}
     layout = Layout(project=project, kind="mend", channel=before.channel, recipe=new, tables=bytes(before.tables))
-    measure(layout, chosen, parts, parts.whole(from_npz(before.tables)), new)
+    measure(layout, parts, rows, new, before, StopFlag(job))
     land(project, head, layout, "Mark twins" if job.params["on"] else "Unmark twins", settings=new)
+
+
+def _twin_pairs(before: Layout, parts: Parts, rows: Floats, mask: NDArray[np.bool_]) -> NDArray[np.int64]:
+    """Pairs (k, 2) of islands that cover the same texels, one of them at least among `mask` (n,)."""
+    found = lie_of(before)
+    if found is None or found[0].count != parts.count:
+        return np.zeros((0, 2), np.int64)
+    # The short lists of a heap do not hold every pair, so the islands that have twins are compared again.
+    which = np.flatnonzero(found[0].twins > 0)
+    pairs = twin_pairs(parts.shapes, found[0], rows, which)
+    return pairs[mask[pairs].any(axis=1)]

@@ -12,35 +12,24 @@ from numpy.typing import NDArray
 
 from quilt_core import report
 from quilt_core.arrange import SheetRules, pack_sheet, sized_regions
+from quilt_core.arrays import pack_arrays
 from quilt_core.errors import QuiltError
 from quilt_core.pack import Packing, Recipe, Rules, explain
 from quilt_core.scene import Floats
 
 from ..projects.figures import sheet_rows
-from ..projects.geometry import from_npz, to_npz
+from ..projects.measuring import measure
 from ..projects.models import Job, Layout, Project, Snapshot
-from ..projects.reading import Chosen, Parts, choose, each, kinds_of_islands, measure, parts_of, sheet_numbers, twin_groups, weights
+from ..projects.opened import arrays_of
+from ..projects.reading import Chosen, Parts, choose, each, kinds_of_islands, parts_of, sheet_numbers, twin_groups, weights
 from ..projects.sheets import IN_RECIPE, grid, of_sheet, sheet_by, sheets
 from ..projects.stale import WORDS, inputs_of
 from ..projects.state import advance, settings_of
-from ..projects.tries import keep_try
+from ..projects.tries import kept_layout
+from .landing import head_of, land
 from .progress import StopFlag, report_progress
 
 _TRIAL = 2.0  # seconds of each trial of an explanation
-
-
-def head_of(job: Job) -> tuple[Project, Snapshot, Layout]:
-    """The project with the snapshot that a job was asked for on, and its layout.
-
-    Raises
-    ------
-    QuiltError : the project moved on, or has no layout
-    """
-    project = Project.objects.get(pk=job.project_id)
-    head = project.head
-    if head is None or head.pk != job.params["base"] or head.layout is None:
-        raise QuiltError("The project changed since this was asked for. Do it again.")
-    return project, head, head.layout
 
 
 def recipe_of(flat: dict[str, Any]) -> Recipe:
@@ -114,16 +103,17 @@ def run_pack(job: Job) -> None:
     wanted = _wanted(job, head)
     variants = job.params.get("variants") or [{}]
     report_progress(job, {"text": "Reading the islands", "seconds": 0.0, "of": 0.0})
-    chosen = choose(head)
+    chosen = choose(head, whole=True)
     work = _Work(job, chosen, parts_of(chosen), settings)
     summary: list[dict[str, Any]] = []
     best: tuple[float, Layout] | None = None
+    aside = False
     runs = [(number, variant) for number in wanted for variant in variants]
     for n, (number, variant) in enumerate(runs):
         begin = time.monotonic()
         was = head.layout.figures.get("sheets", {}).get(str(number)) if head.layout else None
         work.variant = variant
-        head, layout, stopped = _pack_one(work, project, head, layout, number, f" {n + 1} of {len(runs)}" if len(runs) > 1 else "")
+        head, layout, stopped, aside = _pack_one(work, project, head, layout, number, f" {n + 1} of {len(runs)}" if len(runs) > 1 else "")
         now = layout.figures["sheets"][str(number)]
         told = ", ".join(f"{WORDS[k]} {v:g}" if not isinstance(v, str) else f"{WORDS[k]} {v}" for k, v in variant.items())
         summary.append(
@@ -135,15 +125,22 @@ def run_pack(job: Job) -> None:
             break
         if variant and now["density"] is not None and (best is None or now["density"] > best[0]):
             best = now["density"], layout
-    if best is not None and head.kept.get(str(best[1].sheet)) != best[1].pk:
+    if best is not None and not aside and head.kept.get(str(best[1].sheet)) != best[1].pk:
         # Of several recipes the sharpest layout is kept; the others stay as tries.
-        with transaction.atomic():
-            keep_try(Project.objects.select_for_update().get(pk=project.pk), head, best[1])
+        again = kept_layout(project, head, layout, best[1], lambda: False)
+        land(project, head, again, f"Keep {best[1].name}", kept=head.kept | {str(best[1].sheet): best[1].pk})
     job.result = {"layout": layout.pk, "summary": summary}
+    if aside:
+        job.result["note"] = (
+            f"The project was changed while this was packing, so the layout is not on the table: it is kept as {layout.name}, among the tries below."
+        )
 
 
-def _pack_one(work: _Work, project: Project, head: Snapshot, before: Layout, number: int, which: str) -> tuple[Snapshot, Layout, bool]:
-    """Pack a sheet and make the result the project's layout; returns the new snapshot and layout, and whether it was stopped."""
+def _pack_one(
+    work: _Work, project: Project, head: Snapshot, before: Layout, number: int, which: str
+) -> tuple[Snapshot, Layout, bool, bool]:
+    """Pack a sheet and make the result the project's layout; returns the new snapshot and layout, whether it was stopped, and whether the result
+    is a try alone, since the project changed meanwhile."""
     job, chosen, parts, settings = work.job, work.chosen, work.parts, work.settings
     begin = time.monotonic()
     flat = of_sheet(settings, number) | work.variant
@@ -151,13 +148,13 @@ def _pack_one(work: _Work, project: Project, head: Snapshot, before: Layout, num
     name = f" {flat['sheet']['name']}{which}" if len(sheets(settings)) > 1 or which else ""
     far: dict[str, Any] = {"text": f"Packing{name}", "seconds": 0.0, "of": recipe.seconds, "sheet": number}
     report_progress(job, far)
-    old = from_npz(before.tables)
+    old = arrays_of(before, "tables")
     present = parts.whole(old)
     only = sheet_numbers(chosen, parts, settings) == number
 
     def progress(tables: list[Floats], packing: Packing) -> None:
         far.update(coverage=packing.coverage, seconds=time.monotonic() - begin)
-        report_progress(job, far, to_npz(parts.merged(old, tables)))
+        report_progress(job, far, pack_arrays(parts.merged(old, tables)))
 
     flag = StopFlag(job)
 
@@ -172,7 +169,7 @@ def _pack_one(work: _Work, project: Project, head: Snapshot, before: Layout, num
     packed = pack_sheet(parts.pieces, recipe, bool(flat["keep_ratios"]), progress, stop, weights(chosen, parts, settings), ruled, present)
     # The table shows what was found while it is measured once more.
     tables = parts.merged(old, packed.tables)
-    report_progress(job, far | {"text": f"Proving{name}", "coverage": packed.result.best.coverage}, to_npz(tables))
+    report_progress(job, far | {"text": f"Proving{name}", "coverage": packed.result.best.coverage}, pack_arrays(tables))
     layout = Layout(project=project, kind="pack", channel=before.channel, recipe=settings | {k: flat[k] for k in IN_RECIPE}, sheet=number)
     if work.variant:
         layout.recipe |= {"recipes": {}, "sheets": [s | {"recipe": ""} for s in sheets(settings)]}
@@ -182,19 +179,19 @@ def _pack_one(work: _Work, project: Project, head: Snapshot, before: Layout, num
         "seconds": round(time.monotonic() - begin, 2), "seed": recipe.seed, "passes": packed.result.passes, "stopped": packed.result.stopped,
         "limiting": report.limiting(parts.pieces, packed.tables, parts.pieced(only)),
     }  # fmt: skip
-    layout.tables, layout.members = to_npz(tables), to_npz(parts.masks(tables, only))
+    layout.tables, layout.members = pack_arrays(tables), pack_arrays(parts.masks(tables, only))
     rows = np.concatenate(packed.tables)
-    measure(layout, chosen, parts, rows, settings)
+    measure(layout, parts, rows, settings, before)
     coverage = layout.figures["sheets"][str(number)]["coverage"]
     with transaction.atomic():
         project = Project.objects.select_for_update().get(pk=project.pk)
-        if project.head_id != head.pk:
-            raise QuiltError("The project changed while this was packing. The layout was not kept: pack again.")
         layout.name = f"Try {project.layouts.filter(kind='pack').count() + 1}"
         layout.save()
+        if project.head_id != head.pk:
+            return head, layout, True, True
         kept = head.kept | {str(number): layout.pk}
         after = advance(project, f"Pack{name}, coverage {coverage:.1%}", head, layout, kept=kept)
-    return after, layout, packed.result.stopped
+    return after, layout, packed.result.stopped, False
 
 
 def run_explain(job: Job) -> None:
@@ -203,11 +200,11 @@ def run_explain(job: Job) -> None:
     settings = settings_of(head)
     number = int((job.params.get("sheets") or [sheets(settings)[0]["id"]])[0])
     flat = of_sheet(settings, number)
-    chosen = choose(head)
+    chosen = choose(head, whole=True)
     parts = parts_of(chosen)
     recipe = replace(recipe_of(flat), density=None, fill="common")
     only = sheet_numbers(chosen, parts, settings) == number
-    present = parts.whole(from_npz(before.tables))
+    present = parts.whole(arrays_of(before, "tables"))
     regions, real, _ = sized_regions(
         parts.pieces, recipe, bool(flat["keep_ratios"]), weights(chosen, parts, settings), present, None, only
     )  # fmt: skip

@@ -12,14 +12,15 @@ from quilt_core.deliver.paint import Coat, Laid, Old, Paint, Sheet, paint
 from quilt_core.scene import Floats
 from quilt_core.sheet import transform_rows
 
-from ..projects.models import Job, Original
+from ..projects import files
+from ..projects.models import Job
 from ..projects.reading import Chosen
 from ..projects.sheets import grid, of_sheet, sheets
 from .progress import report_progress
 
 
 def _load(sha: str) -> bytes:
-    return bytes(Original.objects.get(pk=sha).data)
+    return files.get(sha)
 
 
 def coat_of(c: Chosen, table: Floats, on: dict[int, NDArray[np.int64]]) -> Coat:

@@ -5,6 +5,8 @@ from __future__ import annotations
 import time
 from typing import Any
 
+from quilt_core.errors import Cancelled
+
 from ..projects.models import Job
 
 
@@ -21,6 +23,16 @@ class StopFlag:
 
     def __init__(self, job: Job) -> None:
         self.job, self.asked, self.value = job.pk, 0.0, False
+
+    def raise_if(self) -> None:
+        """Leave the work where it should stop.
+
+        Raises
+        ------
+        Cancelled : it should
+        """
+        if self():
+            raise Cancelled("Stopped. The project is as it was.")
 
     def __call__(self) -> bool:
         if not self.value and time.monotonic() - self.asked > 0.08:

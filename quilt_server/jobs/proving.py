@@ -12,12 +12,12 @@ from quilt_core.prove.bleed import bleed
 from quilt_core.scene import Floats
 from quilt_core.tiles import place
 
-from ..projects.geometry import from_npz
 from ..projects.models import Job, Layout
+from ..projects.opened import arrays_of
 from ..projects.reading import Parts, choose, parts_of, regions_of, sheet_numbers, twin_groups
 from ..projects.sheets import grid, of_sheet, sheets
 from ..projects.state import settings_of
-from .packing import head_of
+from .landing import head_of
 from .progress import report_progress
 
 MOST_PX = 8192
@@ -64,7 +64,7 @@ def run_bleed(job: Job) -> None:
     settings = settings_of(head)
     chosen = choose(head)
     parts = parts_of(chosen)
-    rows = parts.whole(from_npz(before.tables))
+    rows = parts.whole(arrays_of(before, "tables"))
     on, twins = sheet_numbers(chosen, parts, settings), twin_groups(parts, settings)
     found = {}
     for s in sheets(settings):

@@ -8,20 +8,23 @@ import numpy as np
 from numpy.typing import NDArray
 
 from quilt_core import formats
+from quilt_core.arrays import pack_arrays
 from quilt_core.errors import QuiltError
 from quilt_core.replace import Replacement, compare
-from quilt_core.scene import Floats, Scene
+from quilt_core.scene import Floats
 from quilt_core.sheet import IDENTITY, analyse
 
-from ..projects.geometry import from_npz, island_starts, to_npz
+from ..projects.geometry import island_starts
 from ..projects.keys import rekeyed
-from ..projects.models import Job, Layout, Original, Project, Snapshot, SourceFile
-from ..projects.reading import choose, make_reading, measure, parts_of, read_source
+from ..projects.measuring import measure
+from ..projects.models import Job, Layout, Project, Snapshot, SourceFile
+from ..projects.opened import arrays_of
+from ..projects.reading import choose, parts_of
+from ..projects.sources import kept_scene, make_reading, read_source
 from ..projects.state import settings_of
 from .gather import bodies_of, read_one
-from .mend import land
-from .packing import head_of
-from .progress import report_progress
+from .landing import head_of, land
+from .progress import StopFlag, report_progress
 
 
 class _Versions:
@@ -42,17 +45,10 @@ class _Versions:
             raise QuiltError(f"{meshes[0]} has another format than {self.old_file.name}. Replace it by a file of the same format.")
         self.new_file, _ = read_one(job, meshes[0], bodies, self.channel, self.old_file.unit_m)
         self.new_file.name = self.old_file.name
-        self.old_scene = read_source(self.old_file)
-        self.new_scene = self._new_scene()
+        self.old_scene = kept_scene(self.old_file)
+        self.new_scene = read_source(self.new_file)
         self.old_pieces, self.new_pieces = (analyse(s, self.channel, self.welded) for s in (self.old_scene, self.new_scene))
         self.found = compare(self.old_scene, self.old_pieces, self.new_scene, self.new_pieces)
-
-    def _new_scene(self) -> Scene:
-        bytes_ = {
-            o.sha: bytes(o.data) for o in Original.objects.filter(sha__in={self.new_file.original_id, *self.new_file.companions.values()})
-        }
-        beside = {path: bytes_[sha] for path, sha in self.new_file.companions.items()}
-        return formats.read(bytes_[self.new_file.original_id], self.new_file.name, self.new_file.unit_m, beside)
 
     def numbers(self) -> NDArray[np.int64]:
         """The newer number of every older island of the file, -1 for those that changed or are gone."""
@@ -93,7 +89,7 @@ def run_replace(job: Job) -> None:
     old_file, new_file = versions.old_file, versions.new_file
     assert old_file is not None
     numbers = versions.numbers()
-    old = from_npz(before.tables)
+    old = arrays_of(before, "tables")
     new_file.save()
     for welded in {False, versions.welded}:
         make_reading(new_file, versions.new_scene, versions.channel, welded).save()
@@ -108,10 +104,9 @@ def run_replace(job: Job) -> None:
     left_out = [k for k in map(places.key, head.left_out) if k is not None]
     snapshot = Snapshot(files=files, left_out=left_out, settings=settings)
     report_progress(job, {"text": "Measuring again"})
-    chosen = choose(snapshot)
-    parts = parts_of(chosen)
-    layout = Layout(project=project, kind="import", channel=before.channel, tables=to_npz(tables), recipe={})
-    measure(layout, chosen, parts, parts.whole(tables), settings)
+    parts = parts_of(choose(snapshot, whole=True))
+    layout = Layout(project=project, kind="import", channel=before.channel, tables=pack_arrays(tables), recipe={})
+    measure(layout, parts, parts.whole(tables), settings, stop=StopFlag(job))
     job.result = {"file": new_file.pk, **_told(versions.found)}
     land(project, head, layout, f"Replace {new_file.name}", settings=settings, files=files, left_out=left_out)
 

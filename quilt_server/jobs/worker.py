@@ -48,7 +48,7 @@ def run_one(job_id: int) -> None:
             f"Something went wrong while doing '{job.kind}'. The project is as it was; the log has the details.",
         )
     job.draft = b""
-    job.save(update_fields=["state", "error", "result", "output", "draft"])
+    job.save(update_fields=["state", "error", "result", "output_sha", "draft"])
 
 
 def _fork(job_id: int) -> int:

@@ -19,9 +19,9 @@ from quilt_core.formats.channels import Arrangement, lost, rearranged, write
 from quilt_core.formats.export import Model, add, checked
 from quilt_core.formats.pictures import KINDS
 from quilt_core.scene import Floats, Scene, UvChannel
-from quilt_core.sheet import analyse, transform_rows
+from quilt_core.sheet import MeshIslands, analyse, transform_rows
 
-from ..projects.models import Original
+from ..projects import files as stored
 from ..projects.reading import Chosen, parts_of, sheet_numbers
 from ..projects.sheets import sheets
 
@@ -150,7 +150,8 @@ def _again(c: Chosen, scene: Scene, channel: dict[int, int], order: dict[int, ND
     """A file with its new scene. The islands are those that were packed; twins that share an edge would else be one island in it."""
     given = [None if p is None else p.islands.of_triangle[order.get(m, slice(None))] for m, p in enumerate(c.pieces)]
     read = {number: analyse(scene, number, False, given) for number in set(channel.values())}
-    return replace(c, scene=scene, pieces=[read[channel[m]][m] if m in channel else None for m in range(len(c.pieces))])
+    again: list[MeshIslands | None] = [read[channel[m]][m] if m in channel else None for m in range(len(c.pieces))]
+    return replace(c, given_scene=scene, given_pieces=again)
 
 
 def sheets_of(c: Chosen, settings: dict[str, Any]) -> dict[int, NDArray[np.int64]]:
@@ -183,8 +184,7 @@ def _channels(c: Chosen, settings: dict[str, Any]) -> dict[int, int]:
 
 
 def _beside(c: Chosen) -> dict[str, bytes]:
-    bodies = {o.sha: bytes(o.data) for o in Original.objects.filter(sha__in=set(c.file.companions.values()))}
-    return {path: bodies[sha] for path, sha in c.file.companions.items()}
+    return {path: stored.get(sha) for path, sha in c.file.companions.items()}
 
 
 def _written(c: Chosen, uvs: dict[int, Floats], channel: dict[int, int]) -> dict[str, bytes]:

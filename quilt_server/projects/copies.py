@@ -4,7 +4,8 @@ from __future__ import annotations
 
 from typing import Any
 
-from .geometry import from_npz, to_npz
+from quilt_core.arrays import pack_arrays, unpack_arrays
+
 from .keys import rekeyed
 from .models import Layout, Project, Reading, Snapshot, SourceFile
 from .stale import inputs_of
@@ -40,10 +41,20 @@ def _settings(settings: dict[str, Any], files: dict[int, int]) -> dict[str, Any]
     return rekeyed(settings, lambda k: _other(k, files)) | {"welded": [files[f] for f in settings["welded"] if f in files]}
 
 
+def _figures(figures: Any, files: dict[int, int]) -> Any:
+    """Figures whose names of islands point into the copy's files."""
+    if isinstance(figures, dict):
+        named = {k: [_other(x, files) for x in v] for k, v in figures.items() if k in ("gap_at", "margin_at")}
+        pairs = {k: [files.get(v[0], 0), v[1]] for k, v in figures.items() if k in ("island", "other") and v is not None}
+        return {k: _figures(v, files) for k, v in figures.items()} | named | pairs
+    return [_figures(v, files) for v in figures] if isinstance(figures, list) else figures
+
+
 def _layout(layout: Layout, copy: Project, files: dict[int, int]) -> Layout:
     def blob(data: bytes) -> bytes:
-        return to_npz({str(files[int(k)]): v for k, v in from_npz(data).items() if int(k) in files}) if data else b""
+        return pack_arrays({str(files[int(k)]): v for k, v in unpack_arrays(data).items() if int(k) in files}) if data else b""
 
+    layout.figures = _figures(layout.figures, files)
     layout.pieces = [[files.get(file, 0), first, count] for file, first, count in layout.pieces]
     layout.recipe = _settings(settings_of(None) | layout.recipe, files)
     layout.tables, layout.members, layout.inputs = blob(bytes(layout.tables)), blob(bytes(layout.members)), {}

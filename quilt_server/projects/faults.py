@@ -8,24 +8,28 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from quilt_core.faults.findings import Findings
+from quilt_core.faults.findings import Findings, findings
 from quilt_core.faults.listing import Fault, Limits, listing
+from quilt_core.measure.shapes import joined
 
-from .geometry import from_npz
-from .models import Layout, Snapshot
+from .measuring import lie_of, rows_of
+from .models import Layout, Snapshot, SourceFile
 from .sheets import grid, of_sheet, sheets
-from .state import by_file, laid, settings_of
+from .sources import kept_islands
+from .state import by_file, laid, left_out_islands, readings, settings_of
 
 MOST_ISLANDS, MOST_PLACES = 2000, 500
 
 
-def findings_of(layout: Layout | None) -> Findings | None:
-    """What was found wrong with a layout; None where that was never measured."""
-    if layout is None or not layout.findings:
+def findings_of(snapshot: Snapshot) -> Findings | None:
+    """What was found wrong with a snapshot's layout; None where that was never measured."""
+    layout = snapshot.layout
+    known = None if layout is None else lie_of(layout)
+    if layout is None or known is None:
         return None
-    arrays = from_npz(layout.findings)
-    # Findings of before areas of triangles were told apart from what they cover.
-    return Findings(**{"uv_area": arrays["area"], **arrays})
+    files = {f.pk: f for f in SourceFile.objects.filter(pk__in=snapshot.files)}
+    shapes = joined([kept_islands(files[r.file_id], r.channel, r.welded).shapes for r in readings(snapshot) if r.file_id in files])
+    return findings(shapes, known[0], rows_of(layout), known[1]) if shapes.count == known[0].count else None
 
 
 def owners(layout: Layout) -> NDArray[np.int64]:
@@ -36,16 +40,21 @@ def owners(layout: Layout) -> NDArray[np.int64]:
 
 def faults_of(snapshot: Snapshot) -> list[tuple[int, Fault]]:
     """Sheet and fault, the heaviest first; islands count through the layout's findings."""
-    layout = snapshot.layout
-    found = findings_of(layout)
+    known: list[tuple[int, Fault]] | None = getattr(snapshot, "_faults", None)
+    if known is None:
+        known = _faults(snapshot)
+        snapshot._faults = known  # type: ignore[attr-defined]
+    return known
+
+
+def _faults(snapshot: Snapshot) -> list[tuple[int, Fault]]:
+    layout, found = snapshot.layout, findings_of(snapshot)
     if found is None or layout is None:
         return []
     settings = settings_of(snapshot)
-    first = sheets(settings)[0]["id"]
-    on = np.array(laid(layout, by_file(snapshot, settings["sheet_of"], first)), np.int64)
-    weight = np.array(laid(layout, by_file(snapshot, settings["weights"], 1.0)), float)
-    groups = {key: n for n, group in enumerate(settings["twins"]) for key in group}
-    twins = np.array([groups.get(f"{file}:{i}", -1) for file, i in owners(layout)], np.int64) if groups else None
+    on = laid(layout, by_file(snapshot, settings["sheet_of"], sheets(settings)[0]["id"]))
+    on = np.where(laid(layout, left_out_islands(snapshot)).astype(bool), -1, on)
+    weight = laid(layout, by_file(snapshot, settings["weights"], 1.0))
     if len(on) != len(found.area):
         return []
     out = []
@@ -54,9 +63,12 @@ def faults_of(snapshot: Snapshot) -> list[tuple[int, Fault]]:
         if not len(mine):
             continue
         flat = of_sheet(settings, s["id"])
+        figures = layout.figures.get("sheets", {}).get(str(s["id"]), {})
+        twice = figures.get("overlap", {}).get("px")
+        size = int(flat["map_px"]) / figures["map_px"] if twice and not s["tile_px"] else 1.0
         limits = Limits(
             grid(flat), float(flat["padding_px"]), float(flat["margin_px"]), float(flat["density"]) if flat["hold"] else None,
-            float(settings["band"]), settings["density_least"], settings["density_greatest"], weight[mine], None if twins is None else twins[mine],
+            float(settings["band"]), settings["density_least"], settings["density_greatest"], weight[mine], twice and twice * size**2,
         )  # fmt: skip
         out += [(s["id"], replace(f, islands=mine[f.islands], pairs=mine[f.pairs].reshape(-1, 2))) for f in listing(found.of(mine), limits)]
     return sorted(out, key=lambda x: -x[1].heavy)
@@ -65,7 +77,7 @@ def faults_of(snapshot: Snapshot) -> list[tuple[int, Fault]]:
 def points(snapshot: Snapshot) -> dict[int, list[NDArray[np.bool_]]]:
     """Per file, for each kind of fault that shows, which of its islands have it."""
     layout = snapshot.layout
-    if layout is None or not layout.findings:
+    if layout is None or not layout.measured:
         return {}
     owner = owners(layout)
     sizes = {int(file): int(owner[owner[:, 0] == file, 1].max()) + 1 for file in np.unique(owner[:, 0])}

@@ -11,20 +11,16 @@ in `index` and `edge`, and in `groups` [material, triangles] in turn; of several
 
 from __future__ import annotations
 
-import io
 import json
 import struct
-from collections.abc import Mapping
 from typing import Any
 
 import numpy as np
-from numpy.typing import NDArray
 
-from quilt_core.density import island_world_areas, world_areas
 from quilt_core.faults.mesh import mesh_faults
 from quilt_core.faults.triangles import odd_triangles
 from quilt_core.formats.pictures import channels
-from quilt_core.scene import Floats, Mesh, MeshObject, Scene
+from quilt_core.scene import Mesh, MeshObject, Scene
 from quilt_core.sheet import MeshIslands
 
 _NONE = 0xFFFFFFFF
@@ -132,27 +128,3 @@ def build(scene: Scene, pieces: list[MeshIslands | None], channel: int) -> bytes
     text = json.dumps(header).encode()
     text += b" " * (-len(text) % 4)
     return struct.pack("<I", len(text)) + text + b"".join(np.ascontiguousarray(a).tobytes() for a in arrays.values())
-
-
-def to_npz(arrays: Mapping[str, NDArray[Any]]) -> bytes:
-    """Arrays as a compressed blob."""
-    out = io.BytesIO()
-    np.savez_compressed(out, allow_pickle=False, **arrays)
-    return out.getvalue()
-
-
-def from_npz(blob: bytes | memoryview) -> dict[str, NDArray[Any]]:
-    """The arrays of a blob."""
-    with np.load(io.BytesIO(bytes(blob)), allow_pickle=False) as f:
-        return {k: f[k] for k in f.files}
-
-
-def area_table(scene: Scene, pieces: list[MeshIslands | None]) -> dict[str, Floats]:
-    """What density figures need: per object number `uvN` and `worldN` (n,), areas of its islands."""
-    out: dict[str, Floats] = {}
-    for number, o in enumerate(scene.objects):
-        piece = pieces[o.mesh]
-        if piece is not None:
-            out[f"uv{number}"] = piece.islands.area
-            out[f"world{number}"] = island_world_areas(piece.islands, world_areas(piece.mesh, o))
-    return out

@@ -6,6 +6,8 @@ from typing import ClassVar
 
 from django.db import models
 
+from . import files
+
 
 class Project(models.Model):
     """The work on one set of files."""
@@ -19,10 +21,15 @@ class Project(models.Model):
 
 
 class Original(models.Model):
-    """Bytes of an uploaded file, kept once under their SHA-256."""
+    """An uploaded file, kept once in the data folder under its SHA-256; see `files`."""
 
     sha = models.CharField(max_length=64, primary_key=True)
-    data = models.BinaryField()
+    size = models.BigIntegerField(default=0)
+
+    @property
+    def data(self) -> bytes:
+        """Its bytes."""
+        return files.get(self.sha)
 
 
 class SourceFile(models.Model):
@@ -38,7 +45,7 @@ class SourceFile(models.Model):
 
 
 class Reading(models.Model):
-    """What a file holds in one of its UV channels: its objects with their islands. `areas`, `geometry`: see `geometry.py`.
+    """What a file holds in one of its UV channels: its objects with their islands. `geometry`: see `geometry.py`; islands: see `sources`.
 
     `welded`: islands that only duplicate vertices keep apart count as one.
     """
@@ -47,7 +54,6 @@ class Reading(models.Model):
     channel = models.IntegerField(default=0)
     welded = models.BooleanField(default=False)
     objects_info = models.JSONField(default=list)
-    areas = models.BinaryField()
     geometry = models.BinaryField()
 
     class Meta:
@@ -58,7 +64,8 @@ class Layout(models.Model):
     """One similarity per island of every file (`tables`: npz, file id to (n, 5)) in one channel, with its proof by sheet.
 
     A try of the packer is of one `sheet`; `members` (npz, file id to (n,) bool; empty: all) are the islands that it laid. `inputs` is what it
-    was made from, to tell when it is stale. `findings`: npz of `quilt_core.faults.findings`, over the islands of the pieces in `pieces` [file id, first island, count].
+    was made from, to tell when it is stale. `findings`: arrays of how its islands lie, over those of the meshes in `pieces` [file id, first island, count]; `measured`: by
+    which version of measuring, 0 for never.
     """
 
     project = models.ForeignKey(Project, on_delete=models.CASCADE, related_name="layouts")
@@ -70,6 +77,7 @@ class Layout(models.Model):
     channel = models.IntegerField(default=0)
     tables = models.BinaryField()
     findings = models.BinaryField(default=b"")
+    measured = models.IntegerField(default=0)
     pieces = models.JSONField(default=list)
     picture = models.BinaryField(default=b"")
     discarded = models.BooleanField(default=False)
@@ -109,4 +117,13 @@ class Job(models.Model):
     cancel = models.BooleanField(default=False)
     error = models.TextField(default="")
     result = models.JSONField(default=dict)
-    output = models.BinaryField(default=b"")
+    output_sha = models.CharField(max_length=64, default="")
+
+    @property
+    def output(self) -> bytes:
+        """What the job put out: a file of the data folder."""
+        return files.get(self.output_sha)
+
+    def put_out(self, data: bytes) -> None:
+        """Keep what the job puts out."""
+        self.output_sha = files.put(data)

@@ -5,35 +5,42 @@ from __future__ import annotations
 from typing import Any
 
 import numpy as np
+from numpy.typing import NDArray
 
 from quilt_core.density import densities, spread
 from quilt_core.report import density_rows
 
 from .faults import points
-from .geometry import from_npz
 from .models import Snapshot, SourceFile
+from .opened import arrays_of
 from .sheets import sheets
-from .state import by_file, readings, resolutions, settings_of, weight_of
+from .sources import areas_of
+from .state import by_file, readings, resolutions, settings_of
 
 
 def object_rows(snapshot: Snapshot) -> list[dict[str, Any]]:
     """Every object with its figures under the snapshot's layout, at the resolutions of its tiles."""
     rows = []
     settings = settings_of(snapshot)
-    tables = from_npz(snapshot.layout.tables) if snapshot.layout else {}
+    tables = arrays_of(snapshot.layout, "tables") if snapshot.layout else {}
     left_out, weights = set(snapshot.left_out), settings["weights"]
-    px, marked = resolutions(snapshot), points(snapshot)
+    px, marked = resolutions(snapshot), _points(snapshot)
     on = by_file(snapshot, settings["sheet_of"], sheets(settings)[0]["id"])
+    sources = SourceFile.objects.in_bulk(snapshot.files)
     for reading in readings(snapshot):
         file = reading.file_id
-        areas, table = from_npz(reading.areas), tables.get(str(file))
+        areas, table = areas_of(sources[file], reading), tables.get(str(file))
         infos = reading.objects_info
+        with_islands: dict[tuple[int, int], list[tuple[int, dict[str, Any]]]] = {}
+        for n, info in enumerate(infos):
+            if info["islands"][1] > info["islands"][0]:
+                with_islands.setdefault(tuple(info["islands"]), []).append((n, info))
         for n, info in enumerate(infos):
             first, end = info["islands"]
             found = None
             world = 0.0
-            if f"uv{n}" in areas and table is not None:
-                uv, on_model = areas[f"uv{n}"] * table[first:end, 2] ** 2, areas[f"world{n}"]
+            if n in areas and table is not None:
+                uv, on_model = areas[n][0] * table[first:end, 2] ** 2, areas[n][1]
                 found, world = spread(densities(uv, on_model, px[file][first:end]), on_model), float(np.sum(on_model))
             key = f"{file}/{n}"
             rows.append(
@@ -41,31 +48,46 @@ def object_rows(snapshot: Snapshot) -> list[dict[str, Any]]:
                     "key": key, "file": file, "number": n, "name": info["name"], "path": info["path"],
                     "materials": info["materials"], "triangles": info["triangles"], "bare": info.get("bare", 0), "islands": end - first, "first_island": first,
                     "channels": info["channels"], "world_area": world, "left_out": key in left_out,
-                    "shares": [o["name"] for m, o in enumerate(infos) if m != n and end > first and o["islands"] == info["islands"]][:3],
-                    "weight": float(weights.get(key, 1.0)), "points": sum(bool(marks[first:end].any()) for marks in marked.get(file, [])),
-                    "sheets": sorted(set(on[file][first:end])),
+                    "shares": [o["name"] for m, o in with_islands.get((first, end), ()) if m != n][:3],
+                    "weight": float(weights.get(key, 1.0)), "points": int(marked[file][n]) if file in marked else 0,
+                    "sheets": np.unique(on[file][first:end]).tolist(),
                     "density": None if found is None else {"median": found.median, "least": found.least, "greatest": found.greatest},
                 }
             )  # fmt: skip
     return rows
 
 
+def _points(snapshot: Snapshot) -> dict[int, NDArray[np.int64]]:
+    """Per file, how many kinds of fault each of its objects shows."""
+    out = {}
+    marked = points(snapshot)
+    for r in readings(snapshot):
+        ends = np.array([info["islands"] for info in r.objects_info], np.int64).reshape(-1, 2)
+        count = np.zeros(len(ends), np.int64)
+        for marks in marked.get(r.file_id, []):
+            of = np.concatenate([np.zeros(1, np.int64), np.cumsum(marks)])
+            count += of[np.minimum(ends[:, 1], len(marks))] > of[np.minimum(ends[:, 0], len(marks))]
+        out[r.file_id] = count
+    return out
+
+
 def density_report(snapshot: Snapshot) -> list[dict[str, Any]]:
     """The density of every island of every object under the snapshot's layout."""
     settings = settings_of(snapshot)
-    tables = from_npz(snapshot.layout.tables) if snapshot.layout else {}
-    names = dict(SourceFile.objects.filter(pk__in=snapshot.files).values_list("pk", "name"))
+    tables = arrays_of(snapshot.layout, "tables") if snapshot.layout else {}
+    sources = SourceFile.objects.in_bulk(snapshot.files)
+    weights = by_file(snapshot, settings["weights"], 1.0)
     median = snapshot.layout.figures.get("density") if snapshot.layout else None
     target = float(settings["density"]) if settings["hold"] else median
     px = resolutions(snapshot)
     rows: list[dict[str, Any]] = []
     for reading in readings(snapshot):
-        areas, table = from_npz(reading.areas), tables.get(str(reading.file_id))
+        areas, table = areas_of(sources[reading.file_id], reading), tables.get(str(reading.file_id))
         for n, info in enumerate(reading.objects_info):
             first, end = info["islands"]
-            if f"uv{n}" not in areas or table is None:
+            if n not in areas or table is None:
                 continue
-            sizes = areas[f"uv{n}"] * table[first:end, 2] ** 2, areas[f"world{n}"]
-            weight = weight_of(settings["weights"], reading.file_id, n, first, end)
-            rows += density_rows(info["name"], names[reading.file_id], sizes, px[reading.file_id][first:end], weight, target, first)
+            sizes = areas[n][0] * table[first:end, 2] ** 2, areas[n][1]
+            weight = weights[reading.file_id][first:end]
+            rows += density_rows(info["name"], sources[reading.file_id].name, sizes, px[reading.file_id][first:end], weight, target, first)
     return rows

@@ -8,10 +8,10 @@ import numpy as np
 
 from quilt_core.plan import Part, density, expected, split, tiles_needed
 
-from .geometry import from_npz
-from .models import Layout, Project, Snapshot
+from .models import Layout, Project, Snapshot, SourceFile
 from .sheets import grid, of_sheet, sheet_by
-from .state import by_file, readings, settings_of, weight_of
+from .sources import areas_of
+from .state import by_file, readings, settings_of
 
 SIZES = (256, 512, 1024, 2048, 4096, 8192)
 
@@ -22,20 +22,19 @@ def parts_of_plan(snapshot: Snapshot, by: str = "") -> list[Part]:
     `by`: "material", "folder" or "file" say what belongs together; else nothing does.
     """
     settings, left_out = settings_of(snapshot), set(snapshot.left_out)
+    sources, weights = SourceFile.objects.in_bulk(snapshot.files), by_file(snapshot, settings["weights"], 1.0)
     out = []
     for reading in readings(snapshot):
-        areas, seen = from_npz(reading.areas), set()
+        areas, seen = areas_of(sources[reading.file_id], reading), set()
         for n, info in enumerate(reading.objects_info):
             first, end = info["islands"]
             key = f"{reading.file_id}/{n}"
-            if key in left_out or end == first or first in seen or f"world{n}" not in areas:
+            if key in left_out or end == first or first in seen or n not in areas:
                 continue
             seen.add(first)
-            same = [
-                areas[f"world{m}"] for m, o in enumerate(reading.objects_info) if o["islands"] == info["islands"] and f"world{m}" in areas
-            ]
+            same = [areas[m][1] for m, o in enumerate(reading.objects_info) if o["islands"] == info["islands"] and m in areas]
             world = max(same, key=lambda a: float(a.sum()))
-            weight = weight_of(settings["weights"], reading.file_id, n, first, end)
+            weight = weights[reading.file_id][first:end]
             path = str(info["path"]).rsplit("/", 1)[0] if "/" in str(info["path"]) else ""
             group = {"material": ", ".join(info["materials"]), "folder": f"{reading.file_id} {path}", "file": str(reading.file_id)}.get(
                 by, key
@@ -54,13 +53,14 @@ def plan(project: Project, snapshot: Snapshot, sheet: int, keys: list[str] | Non
     parts = parts_of_plan(snapshot)
     if keys is None:
         on = by_file(snapshot, settings["sheet_of"], -1)
+        islands = {r.file_id: r.objects_info for r in readings(snapshot)}
         first = sheet_by(settings, sheet)["id"]
         usual = (settings.get("sheets") or [{"id": 1}])[0]["id"]
 
         def here(part: Part) -> bool:
             file, n = part.key.split("/")
-            info = next(r for r in readings(snapshot) if r.file_id == int(file)).objects_info[int(n)]["islands"]
-            numbers = np.array(on[int(file)][info[0] : info[1]])
+            info = islands[int(file)][int(n)]["islands"]
+            numbers = on[int(file)][info[0] : info[1]]
             return bool((np.where(numbers < 0, usual, numbers) == first).any())
 
         parts = [p for p in parts if here(p)]

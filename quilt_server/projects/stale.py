@@ -8,10 +8,10 @@ from typing import Any
 
 import numpy as np
 
-from .geometry import from_npz
 from .models import Layout, Snapshot, SourceFile
+from .opened import arrays_of
 from .sheets import IN_RECIPE, of_sheet, sheets
-from .state import by_file, readings, settings_of
+from .state import by_file, left_out_islands, settings_of
 
 WORDS = {
     "map_px": "map size", "padding_px": "padding", "margin_px": "margin", "rotate": "turning", "hold": "holding the density", "density": "density",
@@ -31,12 +31,7 @@ def inputs_of(snapshot: Snapshot) -> dict[int, dict[str, Any]]:
     """For each sheet what its layout is made from: recipe, tiles, files, islands and rules, the last as digests."""
     settings = settings_of(snapshot)
     on = by_file(snapshot, settings["sheet_of"], sheets(settings)[0]["id"])
-    left = set(snapshot.left_out)
-    taken = {f: np.zeros(len(v), bool) for f, v in on.items()}
-    for r in readings(snapshot):
-        for n, info in enumerate(r.objects_info):
-            first, end = info["islands"]
-            taken[r.file_id][first:end] |= f"{r.file_id}/{n}" not in left
+    left = left_out_islands(snapshot)
     of = {
         "weights": by_file(snapshot, settings["weights"], 1.0),
         "turns": by_file(snapshot, settings["turns"], ""),
@@ -47,9 +42,9 @@ def inputs_of(snapshot: Snapshot) -> dict[int, dict[str, Any]]:
     out = {}
     for s in sheets(settings):
         flat = of_sheet(settings, s["id"])
-        mine = {f: [i for i, sheet in enumerate(v) if sheet == s["id"] and taken[f][i]] for f, v in on.items()}
-        mine = {f: v for f, v in mine.items() if v}
-        rules = {k: _digest([[values[f][i] for i in v] for f, v in sorted(mine.items())]) for k, values in of.items()}
+        here = {f: np.flatnonzero((v == s["id"]) & ~left[f]) for f, v in on.items()}
+        rules = {k: _digest([values[f][v].tolist() for f, v in sorted(here.items()) if len(v)]) for k, values in of.items()}
+        mine = {f: v.tolist() for f, v in here.items() if len(v)}
         keys = {f"{f}:{i}" for f, v in mine.items() for i in v} if settings["twins"] else set()
         rules["twins"] = _digest(sorted(g for g in (sorted(keys.intersection(t)) for t in settings["twins"]) if g))
         out[s["id"]] = {
@@ -92,14 +87,14 @@ def moved_since(snapshot: Snapshot, kept: Layout, sheet: int) -> int:
         return 0
     settings = settings_of(snapshot)
     on = by_file(snapshot, settings["sheet_of"], sheets(settings)[0]["id"])
-    now, then = from_npz(snapshot.layout.tables), from_npz(kept.tables)
-    masks = from_npz(kept.members) if kept.members else {}
+    now, then = arrays_of(snapshot.layout, "tables"), arrays_of(kept, "tables")
+    masks = arrays_of(kept, "members")
     count = 0
     for file, numbers in on.items():
         a, b = now.get(str(file)), then.get(str(file))
         if a is None or b is None or len(a) != len(b):
             continue
-        mine = np.array(numbers) == sheet
+        mine = numbers == sheet
         if str(file) in masks:
             mine &= masks[str(file)].astype(bool)
         count += int((np.abs(a - b)[mine] > 1e-9).any(axis=1).sum())

@@ -2,15 +2,16 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from typing import Any, TypeVar
 
 import numpy as np
+from numpy.typing import NDArray
 
 from quilt_core.scene import Floats
 
-from .geometry import from_npz
 from .models import Layout, Project, Reading, Snapshot
+from .opened import arrays_of
 from .sheets import grid, of_sheet, sheets
 
 RECIPE: dict[str, Any] = {
@@ -32,7 +33,8 @@ def advance(project: Project, label: str, base: Snapshot, layout: Layout | None,
     fields = {"files": base.files, "left_out": base.left_out, "settings": base.settings, "kept": base.kept} | changes
     snapshot = Snapshot.objects.create(project=project, parent=project.head, label=label[:120], layout=layout, **fields)
     project.head = snapshot
-    project.save()
+    # Only these fields: whoever renamed the project meanwhile keeps the new name.
+    project.save(update_fields=["head", "modified"])
     return snapshot
 
 
@@ -43,43 +45,68 @@ def redo_target(project: Project) -> Snapshot | None:
 
 def readings(snapshot: Snapshot) -> list[Reading]:
     """The readings of a snapshot's files in its channel, without their geometry, in the order of the files."""
-    settings = settings_of(snapshot)
-    found = Reading.objects.filter(file_id__in=snapshot.files, channel=int(settings["channel_in"])).defer("geometry").order_by("file_id")
-    welded = set(settings["welded"])
-    return [r for r in found if r.welded == (r.file_id in welded)]
+    known: list[Reading] | None = getattr(snapshot, "_readings", None)
+    if known is None:
+        settings = settings_of(snapshot)
+        found = (
+            Reading.objects.filter(file_id__in=snapshot.files, channel=int(settings["channel_in"])).defer("geometry").order_by("file_id")
+        )
+        welded = set(settings["welded"])
+        known = [r for r in found if r.welded == (r.file_id in welded)]
+        snapshot._readings = known  # type: ignore[attr-defined]
+    return known
 
 
-def of_islands(values: Mapping[str, T], usual: T, file: int, number: int, first: int, end: int) -> list[T]:
-    """What holds for each of an object's islands: the object's value, over it those of single islands.
+def values_of_islands(found: Sequence[Reading], values: Mapping[str, T], usual: T) -> dict[int, NDArray[Any]]:
+    """What holds for every island of every file: the object's value, over it those of single islands; of a mesh that several objects place,
+    what holds for the first one.
 
     `values`: "file/object number" or "file:island" to a value.
     """
-    whole = values.get(f"{file}/{number}", usual)
-    if not any(k.startswith(f"{file}:") for k in values):
-        return [whole] * (end - first)
-    return [values.get(f"{file}:{i}", whole) for i in range(first, end)]
-
-
-def weight_of(weights: Mapping[str, float], file: int, number: int, first: int, end: int) -> Floats:
-    """Weights (end - first,) of an object's islands."""
-    return np.array(of_islands(weights, 1.0, file, number, first, end), float)
-
-
-def by_file(snapshot: Snapshot, values: Mapping[str, T], usual: T) -> dict[int, list[T]]:
-    """What holds for every island of every file; of a mesh that several objects place, what holds for the first one."""
-    out: dict[int, list[T]] = {}
-    for reading in readings(snapshot):
-        total = reading.objects_info[0]["file_islands"] if reading.objects_info else 0
-        whole = out.setdefault(reading.file_id, [usual] * total)
-        for n, info in reversed(list(enumerate(reading.objects_info))):
+    kind: Any = {bool: bool, int: np.int64, float: np.float64}.get(type(usual), object)
+    objects: dict[str, dict[int, T]] = {}
+    islands: dict[str, dict[int, T]] = {}
+    for key, value in values.items():
+        for sign, into in (("/", objects), (":", islands)):
+            file, there, number = key.partition(sign)
+            if there:
+                into.setdefault(file, {})[int(number)] = value
+    out: dict[int, NDArray[Any]] = {}
+    for reading in found:
+        infos = reading.objects_info
+        whole = np.full(infos[0]["file_islands"] if infos else 0, usual, kind)
+        mine = objects.get(str(reading.file_id), {})
+        for n, info in reversed(list(enumerate(infos))) if mine else ():
             first, end = info["islands"]
-            whole[first:end] = of_islands(values, usual, reading.file_id, n, first, end)
+            whole[first:end] = mine.get(n, usual)
+        for i, value in islands.get(str(reading.file_id), {}).items():
+            if i < len(whole):
+                whole[i] = value
+        out[reading.file_id] = whole
     return out
 
 
-def laid(layout: Layout, values: Mapping[int, list[T]]) -> list[T]:
+def by_file(snapshot: Snapshot, values: Mapping[str, T], usual: T) -> dict[int, NDArray[Any]]:
+    """The same for the files of a snapshot."""
+    return values_of_islands(readings(snapshot), values, usual)
+
+
+def laid(layout: Layout, values: Mapping[int, NDArray[Any]]) -> NDArray[Any]:
     """What holds for the islands of a layout's findings, from what `by_file` gave."""
-    return [v for file, first, size in layout.pieces if file in values for v in values[file][first : first + size]]
+    return np.concatenate([values[file][first : first + size] for file, first, size in layout.pieces if file in values] or [np.zeros(0)])
+
+
+def left_out_islands(snapshot: Snapshot) -> dict[int, NDArray[np.bool_]]:
+    """For every file which islands (n,) belong to left-out objects alone."""
+    left = set(snapshot.left_out)
+    out = {}
+    for r in readings(snapshot):
+        taken = np.zeros(r.objects_info[0]["file_islands"] if r.objects_info else 0, bool)
+        for n, info in enumerate(r.objects_info):
+            first, end = info["islands"]
+            taken[first:end] |= f"{r.file_id}/{n}" not in left
+        out[r.file_id] = ~taken
+    return out
 
 
 def resolutions(snapshot: Snapshot) -> dict[int, Floats]:
@@ -87,14 +114,17 @@ def resolutions(snapshot: Snapshot) -> dict[int, Floats]:
     settings = settings_of(snapshot)
     on = by_file(snapshot, settings["sheet_of"], sheets(settings)[0]["id"])
     flats = {s["id"]: of_sheet(settings, s["id"]) for s in sheets(settings)}
-    out = {file: np.array([float(flats[s]["map_px"]) for s in numbers]) for file, numbers in on.items()}
+    out = {file: np.full(len(numbers), float(settings["map_px"])) for file, numbers in on.items()}
+    for s, flat in flats.items():
+        for file, numbers in on.items():
+            out[file][numbers == s] = float(flat["map_px"])
     layout = snapshot.layout
-    if layout is None or not layout.findings or not any(f["sheet"]["tile_px"] for f in flats.values()):
+    if layout is None or not layout.measured or not any(f["sheet"]["tile_px"] for f in flats.values()):
         return out
-    box, at = from_npz(layout.findings)["box"], 0
+    box, at = arrays_of(layout, "findings")["box"], 0
     for file, first, size in layout.pieces:
         if file in out:
-            numbers = np.array(on[file][first : first + size])
+            numbers = on[file][first : first + size]
             for s, flat in flats.items():
                 mine = numbers == s
                 known = np.nan_to_num(grid(flat).px_of(box[at : at + size][mine]), nan=float(flat["map_px"]))

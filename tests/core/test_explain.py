@@ -12,7 +12,7 @@ from quilt_core import formats
 from quilt_core.arrange import SheetRules, pack_sheet
 from quilt_core.density import densities
 from quilt_core.errors import QuiltError
-from quilt_core.faults.layout import flipped, prove
+from quilt_core.measure.proof import flipped, prove
 from quilt_core.mend.moves import boxes, centres, turned
 from quilt_core.mend.repairs import even, flip_back
 from quilt_core.pack import Recipe, Rules, explain, pack

@@ -7,9 +7,9 @@ import pytest
 
 from quilt_core import formats
 from quilt_core.faults.findings import Findings, find
-from quilt_core.faults.layout import prove
 from quilt_core.faults.listing import Fault, Limits, listing, target_of
 from quilt_core.faults.mesh import mesh_faults
+from quilt_core.measure.proof import prove
 from quilt_core.sheet import IDENTITY, MeshIslands, analyse
 from quilt_core.tiles import Grid
 
@@ -50,12 +50,14 @@ def test_a_clean_layout_has_no_faults() -> None:
 
 def test_overlap_in_texels_at_its_place() -> None:
     """Arithmetic: boxes that share 0.1 x 0.2 share 100 x 200 texels of 1000."""
-    found = faults(squares([(0.1, 0.1, 0.4, 0.4), (0.3, 0.2, 0.6, 0.5)]))["overlap"]
+    data = squares([(0.1, 0.1, 0.4, 0.4), (0.3, 0.2, 0.6, 0.5)])
+    twice = prove(pieces_of(data), None, 1000, (1, 1)).overlap_px
+    found = faults(data, twice_px=twice)["overlap"]
     assert found.count == 1 and found.heavy == 3 and sorted(found.islands) == [0, 1]
     assert found.values[0] == pytest.approx(100 * 200)
     (u, v) = found.places[0]
     assert 0.3 <= u <= 0.4 and 0.2 <= v <= 0.4
-    assert found.title == "1 pair of islands overlaps" and "20,000 texels" in found.detail
+    assert found.title == "1 pair of islands overlaps" and found.detail == "2.0 % of the map is written twice"
 
 
 def test_twins_are_no_overlap() -> None:
@@ -173,8 +175,7 @@ def test_duplicate_vertices_that_split_an_island() -> None:
 def test_nothing_and_heaps() -> None:
     nothing = find([])
     assert listing(nothing, Limits(Grid(1000), 10, 5)) == []
-    again = Findings(**nothing.arrays())
-    assert again.box.shape == (0, 4)
+    assert isinstance(nothing, Findings) and nothing.box.shape == (0, 4)
     heap = find(pieces_of(grid_obj(60)))
     kinds = {f.kind: f.count for f in listing(heap, Limits(Grid(1000), 10, 5))}
     assert kinds["twins"] == 60 * 59 // 2 and "overlap" not in kinds and "gap" not in kinds

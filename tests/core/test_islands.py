@@ -107,6 +107,6 @@ def test_inspection_counts_what_is_there() -> None:
     report = inspect_report([formats.read(grid_obj(3), "a.obj")], 0, 1000)
     faults = report["faults"]
     assert report["islands"] == 3 and faults["overlap"]["pairs"] == 3 and faults["gap"]["smallest_px"] == 0
-    assert faults["overlap"]["px"] == pytest.approx(3 * 100)  # arithmetic: 0.01 x 0.01 of 1000 x 1000 px, three pairs
+    assert faults["overlap"]["px"] == pytest.approx(100)  # arithmetic: 0.01 x 0.01 of 1000 x 1000 px, written by all three
     outside = formats.read(grid_obj(1).replace(b"vt 0 ", b"vt -0.5 "), "b.obj")
     assert inspect_report([outside], 0, 1000)["faults"]["outside"] == 1

@@ -8,7 +8,7 @@ import shapely
 
 from quilt_core import formats
 from quilt_core.density import densities
-from quilt_core.faults.layout import flipped
+from quilt_core.measure.proof import flipped
 from quilt_core.mend.moves import boxes, centres
 from quilt_core.mend.repairs import even, flip_back, into_tile, straighten
 from quilt_core.sheet import IDENTITY, MeshIslands, analyse, transform_regions

@@ -11,7 +11,7 @@ from hypothesis import strategies as st
 from quilt_core import formats
 from quilt_core.arrange import SheetRules, pack_sheet
 from quilt_core.errors import QuiltError
-from quilt_core.faults.layout import prove
+from quilt_core.measure.proof import prove
 from quilt_core.pack import Recipe
 from quilt_core.plan import PRIOR, USUAL, Part, density, expected, split, tiles_needed
 from quilt_core.sheet import IDENTITY, MeshIslands, analyse, transform_regions

@@ -20,7 +20,7 @@ import pytest
 from playwright.sync_api import Browser, Page, expect, sync_playwright
 
 from quilt_core import formats
-from quilt_core.faults.layout import prove
+from quilt_core.measure.proof import prove
 from quilt_core.sheet import analyse
 from tests.real_files import path
 

@@ -13,7 +13,7 @@ from django.core.files.uploadedfile import SimpleUploadedFile
 from django.test import Client
 
 from quilt_core import formats
-from quilt_core.faults.layout import prove
+from quilt_core.measure.proof import prove
 from quilt_core.sheet import analyse
 from quilt_server.jobs.worker import run_one, sweep
 from quilt_server.projects.models import Job, Project, Snapshot
@@ -52,8 +52,9 @@ class Browser:
     def change(self, expect: int = 200, **change: object) -> dict:
         return self.post(f"/api/projects/{self.project}/change", {"base": self.state()["snapshot"], **change}, expect)
 
-    def run(self, kind: str) -> dict:
-        return self.work(self.post(f"/api/projects/{self.project}/jobs", {"kind": kind, "base": self.state()["snapshot"]}))
+    def run(self, kind: str, **params: object) -> dict:
+        body = {"kind": kind, "base": self.state()["snapshot"], "params": params}
+        return self.work(self.post(f"/api/projects/{self.project}/jobs", body))
 
 
 @pytest.fixture
@@ -75,7 +76,7 @@ def test_the_whole_job(browser: Browser) -> None:
     medians = [o["density"]["median"] for o in state["objects"]]
     assert max(medians) / min(medians) == pytest.approx(1, rel=1e-5)
     job = browser.run("deliver")
-    archive = zipfile.ZipFile(io.BytesIO(browser.client.get(f"/api/jobs/{job['id']}/output").content))
+    archive = zipfile.ZipFile(io.BytesIO(browser.client.get(f"/api/jobs/{job['id']}/output").getvalue()))
     assert set(archive.namelist()) == {"squares.obj", "plane.gltf", "report.json", "report.html", "manifest.json", "template.1001.png"}
     pieces = [p for n in ("squares.obj", "plane.gltf") for p in analyse(formats.read(archive.read(n), n), 0) if p]
     proof = prove(pieces, None, 1024)
@@ -96,15 +97,17 @@ def test_undo_and_redo_move_the_pointer_and_lose_nothing(browser: Browser) -> No
     redone = browser.post(f"{path}/redo", {"base": undone["snapshot"]})
     assert redone["layout"] == packed["layout"]
     kept = browser.post(f"{path}/undo", {"base": redone["snapshot"]})
-    again = browser.change(layout=packed["layout"])
-    assert again["layout"] == packed["layout"] and again["snapshot"] != kept["snapshot"]
+    browser.run("keep", layout=packed["layout"])
+    again = browser.state()
+    assert again["figures"]["coverage"] == packed["figures"]["coverage"] and again["snapshot"] != kept["snapshot"]
+    assert again["packed"] and [t["kept"] for t in again["tries"]] == [True]
 
 
 def test_a_second_tab_is_told(browser: Browser) -> None:
     browser.upload(plane__obj=PLANE)
     old = browser.state()
     quick(browser)
-    answer = browser.post(f"/api/projects/{browser.project}/change", {"base": old["snapshot"], "left_out": []}, 409)
+    answer = browser.post(f"/api/projects/{browser.project}/change", {"base": old["snapshot"], "settings": old["settings"]}, 409)
     assert "another tab" in answer["detail"]
     assert browser.state()["settings"]["map_px"] == 1024
 
@@ -134,7 +137,7 @@ def test_left_out_objects_are_not_packed(browser: Browser) -> None:
     browser.upload(two__obj=grid_obj(2) + b"o other\nv 0 0 0\nv 1 0 0\nv 0 1 0\nvt 0.2 0.2\nvt 0.4 0.2\nvt 0.2 0.4\nf -3/-3 -2/-2 -1/-1\n")
     quick(browser)
     keys = [o["key"] for o in browser.state()["objects"]]
-    browser.change(left_out=[keys[1], "999/0"])
+    browser.run("objects", left_out=[keys[1], "999/0"])
     browser.run("pack")
     state = browser.state()
     assert state["figures"]["islands"] == 2 and [o["left_out"] for o in state["objects"]] == [False, True]
@@ -177,7 +180,12 @@ def test_projects_are_renamed_copied_deleted_and_brought_back(browser: Browser) 
     path = f"/api/projects/{browser.project}"
     copy = browser.post(f"{path}/copy", {})
     state = browser.client.get(f"/api/projects/{copy['id']}").json()
-    assert state["packed"] and state["figures"] == browser.state()["figures"]
+    own = browser.state()
+    assert state["packed"] and state["figures"]["coverage"] == own["figures"]["coverage"]
+    # Figures that name islands name the copy's own.
+    files = [s["files"][0]["id"] for s in (own, state)]
+    named = [s["figures"]["tiles"][0]["margin_at"][0].split(":") for s in (own, state)]
+    assert files[0] != files[1] and [int(n[0]) for n in named] == files and named[0][1] == named[1][1]
     browser.project = copy["id"]
     assert browser.run("deliver")["state"] == "done"
     rename = browser.client.patch(path, json.dumps({"name": "Other"}), content_type="application/json")

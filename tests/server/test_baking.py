@@ -48,7 +48,7 @@ def test_normals_come_from_the_high_mesh_of_the_same_name(browser: Browser) -> N
     assert normal[32, 10] == pytest.approx(lean, abs=0.01) and normal[32, 55] == pytest.approx([0, 0, 1], abs=0.01)
     position = values(browser, made["id"], "position")
     assert position[0, 63, :2] == pytest.approx([1, 1], abs=0.02) and position[63, 0, :2] == pytest.approx([0, 0], abs=0.02)
-    with zipfile.ZipFile(io.BytesIO(browser.client.get(f"/api/jobs/{made['id']}/baked.zip").content)) as archive:
+    with zipfile.ZipFile(io.BytesIO(browser.client.get(f"/api/jobs/{made['id']}/baked.zip").getvalue())) as archive:
         assert "1.1001.occlusion.png" in archive.namelist() and len(archive.namelist()) == 7
     assert browser.client.get(f"/api/jobs/{made['id']}/baked/1/1002/occlusion.png").status_code == 404
 

@@ -56,7 +56,7 @@ def start(browser: Browser) -> None:
 def delivered(browser: Browser, **order: object) -> zipfile.ZipFile:
     made = job(browser, "deliver", **order)
     assert made["state"] == "done", made["error"]
-    return zipfile.ZipFile(io.BytesIO(browser.client.get(f"/api/jobs/{made['id']}/output").content))
+    return zipfile.ZipFile(io.BytesIO(browser.client.get(f"/api/jobs/{made['id']}/output").getvalue()))
 
 
 def sampled(picture: bytes, u: float, v: float) -> np.ndarray:

@@ -14,7 +14,7 @@ from demo.shapes import Part, box
 from demo.textures import png
 from quilt_core import formats
 from quilt_core.density import densities
-from quilt_core.faults.layout import flipped
+from quilt_core.measure.proof import flipped
 from quilt_core.sheet import analyse
 from tests.core.test_faults import squares
 from tests.shapes import PLANE
@@ -66,7 +66,7 @@ def test_repairs_reach_the_file_that_is_delivered(browser: Browser) -> None:
     mend(browser, action="flip")
     mend(browser, action="even", density=256.0)
     job = browser.run("deliver")
-    archive = zipfile.ZipFile(io.BytesIO(browser.client.get(f"/api/jobs/{job['id']}/output").content))
+    archive = zipfile.ZipFile(io.BytesIO(browser.client.get(f"/api/jobs/{job['id']}/output").getvalue()))
     piece = analyse(formats.read(archive.read("faulty.obj"), "faulty.obj"), 0)[0]
     assert piece is not None and not flipped(piece).any()
     d = densities(piece.islands.area, piece.world_area, 2048)
@@ -116,7 +116,7 @@ def test_the_tiling_channel_stays_as_it_was(browser: Browser) -> None:
     quick(browser, channel_in=1, channel_out=1)
     browser.run("pack")
     job = browser.run("deliver")
-    archive = zipfile.ZipFile(io.BytesIO(browser.client.get(f"/api/jobs/{job['id']}/output").content))
+    archive = zipfile.ZipFile(io.BytesIO(browser.client.get(f"/api/jobs/{job['id']}/output").getvalue()))
     old, new = formats.read(data, "a.glb"), formats.read(archive.read("bollard.glb"), "a.glb")
     assert np.array_equal(old.meshes[0].channels[0].uvs, new.meshes[0].channels[0].uvs)
     assert not np.array_equal(old.meshes[0].channels[1].uvs, new.meshes[0].channels[1].uvs)

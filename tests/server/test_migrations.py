@@ -7,6 +7,7 @@ from django.db import connection
 from django.db.migrations.executor import MigrationExecutor
 
 from quilt_server.checks import whole_settings
+from quilt_server.projects import files
 from quilt_server.projects.faults import faults_of
 from quilt_server.projects.models import Project, Snapshot
 from quilt_server.projects.objects import object_rows
@@ -27,7 +28,8 @@ def test_what_files_held_becomes_readings() -> None:
     new = executor.migrate(executor.loader.graph.leaf_nodes()).apps
     reading = new.get_model("projects", "Reading").objects.get()
     assert reading.file_id == file.pk and reading.channel == 0 and reading.objects_info == info
-    assert bytes(reading.areas) == b"areas" and bytes(reading.geometry) == b"geometry"
+    assert bytes(reading.geometry) == b"geometry"
+    assert files.get("0" * 64) == b"v 0 0 0", "originals are files now"
 
 
 @pytest.mark.django_db

@@ -130,7 +130,7 @@ def test_each_sheet_writes_its_own_channel(browser: Browser) -> None:
     settle_settings(browser, sheets=[sheet(1), sheet(2, channel=1)], sheet_of={keys[1]: 2})
     job(browser, "pack", sheets="stale")
     made = job(browser, "deliver")
-    archive = zipfile.ZipFile(io.BytesIO(browser.client.get(f"/api/jobs/{made['id']}/output").content))
+    archive = zipfile.ZipFile(io.BytesIO(browser.client.get(f"/api/jobs/{made['id']}/output").getvalue()))
     assert json.loads(archive.read("report.json"))["overlap_pairs"] == 0
     old, new = formats.read(data, "two.glb"), formats.read(archive.read("two.glb"), "two.glb")
     same = [[bool((old.meshes[m].channels[c].uvs == new.meshes[m].channels[c].uvs).all()) for c in (0, 1)] for m in (0, 1)]

@@ -15,9 +15,9 @@ from demo.glb import two_channels
 from demo.shapes import Part, box
 from demo.textures import png
 from quilt_core import formats
-from quilt_core.faults.layout import prove
+from quilt_core.measure.proof import prove
 from quilt_core.sheet import analyse
-from quilt_server.projects.geometry import from_npz
+from quilt_core.arrays import unpack_arrays
 from quilt_server.projects.models import Layout
 from tests.core.test_faults import squares
 from tests.shapes import PLANE, grid_obj
@@ -64,7 +64,7 @@ def by_id(browser: Browser) -> dict[int, dict]:
 
 def table(browser: Browser, file: int) -> np.ndarray:
     layout = Layout.objects.get(pk=browser.state()["layout"])
-    return from_npz(bytes(layout.tables))[str(file)]
+    return unpack_arrays(bytes(layout.tables))[str(file)]
 
 
 def test_objects_lie_on_sheets_of_their_own(browser: Browser) -> None:
@@ -163,15 +163,15 @@ def test_a_kept_try_of_one_sheet_leaves_the_other(browser: Browser) -> None:
     job(browser, "pack", sheets=[2])
     on = {o["sheets"][0]: o["file"] for o in browser.state()["objects"]}
     two, one = table(browser, on[2]), table(browser, on[1])
-    browser.change(layout=old)
+    assert browser.run("keep", layout=old)["state"] == "done"
     assert np.array_equal(table(browser, on[2]), two) and not np.array_equal(table(browser, on[1]), one)
     kept = {t["id"]: t["kept"] for t in browser.state()["tries"]}
     assert kept[old] and sum(kept.values()) == 2
     assert by_id(browser)[1]["figures"]["smallest_gap_px"] == pytest.approx(4, abs=0.5)
     assert by_id(browser)[1]["stale"] == ["padding 4 to 8 px", "seed 0 to 7"]
     found = Layout.objects.get(pk=browser.state()["layout"])
-    gaps = from_npz(bytes(found.findings))
-    assert len(gaps["area"]) == 6 and len(gaps["gap"]) == len(gaps["gap_pairs"])
+    gaps = unpack_arrays(bytes(found.findings))
+    assert len(gaps["box"]) == len(gaps["near_with"]) == len(gaps["near_gap"]) == 6
     assert (
         "layout"
         in browser.post(f"/api/projects/{browser.project}/tries/discard", {"base": browser.state()["snapshot"], "layout": old}, 422)[
@@ -189,7 +189,7 @@ def test_two_sheets_are_delivered_and_proven(browser: Browser) -> None:
     two_sheets(browser)
     job(browser, "pack", sheets="stale")
     made = job(browser, "deliver")
-    archive = zipfile.ZipFile(io.BytesIO(browser.client.get(f"/api/jobs/{made['id']}/output").content))
+    archive = zipfile.ZipFile(io.BytesIO(browser.client.get(f"/api/jobs/{made['id']}/output").getvalue()))
     report = json.loads(archive.read("report.json"))
     assert report["ok"] and set(report["sheets"]) == {"Sheet 1", "Sheet 2"} and report["islands"] == 6
     names = [n for n in archive.namelist() if n.endswith(".png")]
@@ -238,7 +238,7 @@ vt 0 0\nvt 0.2 0\nvt 0.2 0.2\nvt 0 0.2\nvt 0.5 0.5\nvt 0.7 0.5\nvt 0.7 0.7\nf 1/
     assert plain.status_code == joined.status_code == 200 and plain.content != joined.content
     assert job(browser, "weld")["result"]["changed"] == 0
     made = job(browser, "deliver")
-    archive = zipfile.ZipFile(io.BytesIO(browser.client.get(f"/api/jobs/{made['id']}/output").content))
+    archive = zipfile.ZipFile(io.BytesIO(browser.client.get(f"/api/jobs/{made['id']}/output").getvalue()))
     assert archive.read("split.obj").count(b"\nv ") + 1 == 9, "the file keeps its vertices"
     browser.post(f"/api/projects/{browser.project}/undo", {"base": browser.state()["snapshot"]})
     assert browser.state()["objects"][0]["islands"] == 3

@@ -22,7 +22,7 @@ from django.core.management import call_command
 call_command('migrate', verbosity=0)
 from quilt_server.jobs.gather import run_import
 from quilt_server.projects.models import Job, Project
-from quilt_server.projects.reading import keep
+from quilt_server.projects.sources import keep
 from quilt_server.projects.state import RECIPE, advance
 import sys
 project = Project.objects.create(name='Killed')

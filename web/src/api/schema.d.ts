@@ -107,7 +107,7 @@ export interface paths {
         put?: never;
         /**
          * Change
-         * @description Settings, left-out objects or the kept try: one undo step.
+         * @description Settings: one undo step. What the layout is measured with is changed by jobs.
          */
         post: operations["quilt_server_api_change"];
         delete?: never;
@@ -425,11 +425,7 @@ export interface components {
         Change: {
             /** Base */
             base: number;
-            /** Layout */
-            layout?: number | null;
-            /** Left Out */
-            left_out?: string[] | null;
-            settings?: components["schemas"]["Settings"] | null;
+            settings: components["schemas"]["Settings"];
         };
         /** Density */
         Density: {

@@ -1,0 +1,164 @@
+"""The files of projects: their bytes, what was read from them, and what was found out about their islands, each made once and kept."""
+
+from __future__ import annotations
+
+import hashlib
+import json
+from collections.abc import Mapping
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+
+from quilt_core import formats
+from quilt_core.arrays import file_of_arrays, open_arrays
+from quilt_core.errors import QuiltError
+from quilt_core.formats.normals import normals
+from quilt_core.formats.pictures import channels, pictures
+from quilt_core.kept import (
+    ISLANDS_VERSION,
+    SCENE_VERSION,
+    Arrays,
+    FileIslands,
+    island_arrays,
+    islands_of,
+    normals_of_scene,
+    scene_arrays,
+    scene_of,
+)
+from quilt_core.scene import Floats, Mesh, Scene
+from quilt_core.sheet import IDENTITY, MeshIslands, analyse
+
+from . import files
+from .geometry import build, island_starts
+from .models import Original, Reading, SourceFile
+
+# Named by what they are made from, so they never grow old; pages of them are read when they are looked at.
+_islands_open: dict[str, FileIslands] = {}
+_MOST_OPEN = 1000
+
+
+def keep(data: bytes) -> str:
+    """Store bytes once; returns their hash."""
+    sha = files.put(data)
+    Original.objects.get_or_create(sha=sha, defaults={"size": len(data)})
+    return sha
+
+
+def read_source(file: SourceFile) -> Scene:
+    """The scene of a stored file, from its original bytes: for importing and for writing only."""
+    resources = {path: files.get(sha) for path, sha in file.companions.items()}
+    return formats.read(files.get(file.original_id), file.name, file.unit_m, resources)
+
+
+def materials_of(scene: Scene, resources: Mapping[str, bytes]) -> list[dict[str, Any]]:
+    """Name and pictures (kind of map to hash) of every material, with the UV channel that each map reads; keeps the pictures."""
+    found = zip(scene.materials, pictures(scene, resources), channels(scene), strict=True)
+    return [
+        {
+            "name": m.name,
+            "images": {k: keep(body) for k, body in maps.items()},
+            "channels": {k: reads.get(k, 0) for k in maps},
+            "colour": m.colour,
+        }
+        for m, maps, reads in found
+    ]
+
+
+def _key(file: SourceFile, *more: Any) -> str:
+    """A name for what is made from a file's bytes, its companions and its unit: copies of a project share it."""
+    what = [file.original_id, file.name.rsplit("/", 1)[-1], file.unit_m, sorted(file.companions.items()), *more]
+    return hashlib.sha256(json.dumps(what).encode()).hexdigest()[:40]
+
+
+def _scene_path(file: SourceFile) -> Path:
+    return files.folder("derived") / f"{_key(file)}.scene{SCENE_VERSION}"
+
+
+def _islands_path(file: SourceFile, channel: int, welded: bool) -> Path:
+    return files.folder("derived") / f"{_key(file, channel, welded)}.islands{ISLANDS_VERSION}"
+
+
+def derived_names(file: SourceFile) -> set[str]:
+    """Names of all files in the folder `derived` that belong to a file, in every channel."""
+    return {_scene_path(file).name} | {_islands_path(file, c, w).name for c in range(8) for w in (False, True)}
+
+
+def _keep_scene(file: SourceFile, scene: Scene) -> None:
+    meta, arrays = scene_arrays(scene, [normals(scene, n) for n in range(len(scene.meshes))])
+    files.write_whole(_scene_path(file), file_of_arrays(arrays, meta))
+
+
+def _opened(path: Path, make: Any) -> tuple[Any, Arrays]:
+    """A kept file; made anew where it is missing or cannot be read."""
+    try:
+        return open_arrays(path)
+    except (OSError, QuiltError, ValueError):
+        make()
+        return open_arrays(path)
+
+
+def kept_scene(file: SourceFile) -> Scene:
+    """The scene of a stored file without what only writing needs; the file is not parsed again."""
+    return scene_of(*_opened(_scene_path(file), lambda: _keep_scene(file, read_source(file))))
+
+
+def kept_normals(file: SourceFile) -> list[Floats | None]:
+    """The file's own normals of every mesh."""
+    return normals_of_scene(*_opened(_scene_path(file), lambda: _keep_scene(file, read_source(file))))
+
+
+def kept_islands(file: SourceFile, channel: int, welded: bool) -> FileIslands:
+    """The islands of a stored file in a channel, as they were found when it was read."""
+    path = _islands_path(file, channel, welded)
+    found = _islands_open.get(path.name)
+    if found is None:
+        found = islands_of(*_opened(path, lambda: _keep_islands(path, analyse(kept_scene(file), channel, welded), channel)))
+        while len(_islands_open) >= _MOST_OPEN:
+            _islands_open.pop(next(iter(_islands_open)), None)
+        _islands_open[path.name] = found
+    return found
+
+
+def areas_of(file: SourceFile, reading: Reading) -> dict[int, tuple[Floats, Floats]]:
+    """UV area and world area (n,) of the islands of every object that has any, by its number."""
+    placings = {m: iter(v) for m, v in kept_islands(file, reading.channel, reading.welded).placings().items()}
+    infos = reading.objects_info
+    meshes = [i["mesh"] for i in infos] if all("mesh" in i for i in infos) else [o.mesh for o in kept_scene(file).objects]
+    return {n: next(placings[m]) for n, m in enumerate(meshes) if m in placings}
+
+
+def _keep_islands(path: Path, pieces: list[MeshIslands | None], channel: int) -> None:
+    meta, arrays = island_arrays(pieces, channel)
+    files.write_whole(path, file_of_arrays(arrays, meta))
+
+
+def make_reading(file: SourceFile, scene: Scene, channel: int, welded: bool = False) -> Reading:
+    """What a file holds in a channel, not saved yet; scene and islands are kept beside it."""
+    pieces = analyse(scene, channel, welded)
+    if not _scene_path(file).exists():
+        _keep_scene(file, scene)
+    _keep_islands(_islands_path(file, channel, welded), pieces, channel)
+    starts = island_starts(pieces)
+    info = []
+    for o in scene.objects:
+        mesh = scene.meshes[o.mesh]
+        names = sorted({scene.materials[m].name for m in np.unique(mesh.materials) if 0 <= m < len(scene.materials)})
+        info.append(
+            {
+                "name": o.name, "path": o.path, "triangles": len(mesh.triangles), "channels": sorted(mesh.channels), "mesh": o.mesh,
+                "bare": _without_uvs(mesh, channel), "materials": names, "islands": [starts[o.mesh], starts[o.mesh + 1]], "file_islands": starts[-1],
+            }
+        )  # fmt: skip
+    return Reading(file=file, channel=channel, welded=welded, objects_info=info, geometry=build(scene, pieces, channel))
+
+
+def _without_uvs(mesh: Mesh, channel: int) -> int:
+    """How many triangles of a mesh have no UVs in a channel."""
+    source = mesh.channels.get(channel)
+    return len(mesh.triangles) if source is None else int((source.triangles < 0).any(axis=1).sum())
+
+
+def identity(reading: Reading) -> Floats:
+    """The layout (n, 5) of a file's islands as they were read."""
+    return np.tile(IDENTITY, (reading.objects_info[0]["file_islands"] if reading.objects_info else 0, 1))
