@@ -1,5 +1,8 @@
 """The API. Every change names the snapshot it was made on, and is refused when the project moved on since."""
 
+import json
+import time
+
 from django.db import transaction
 from django.http import HttpRequest, HttpResponse
 from django.shortcuts import get_object_or_404
@@ -11,6 +14,7 @@ from quilt_core.errors import QuiltError
 
 from .blobs import router
 from .checks import MEASURED, check, checked, what_changed, whole_settings
+from .jobs.wake import wake
 from .projects.copies import copied
 from .projects.faults import fault_rows
 from .projects.models import Job, Layout, Project, Reading, Snapshot
@@ -109,9 +113,14 @@ def copy_project(request: HttpRequest, project_id: int) -> ProjectOut:
 
 
 @api.get("/projects/{project_id}", response=StateOut)
-def project_state(request: HttpRequest, project_id: int) -> StateOut:
+def project_state(request: HttpRequest, project_id: int) -> HttpResponse:
     """Everything that the screens show, for the current snapshot."""
-    return state_of(_project(project_id))
+    return _state(_project(project_id))
+
+
+def _state(project: Project) -> HttpResponse:
+    """A project's state; not checked against its schema again, which would take longer than making it. A test does that."""
+    return HttpResponse(json.dumps(state_of(project), allow_nan=False), content_type="application/json")
 
 
 def _on(project: Project, base: int) -> Snapshot:
@@ -121,10 +130,10 @@ def _on(project: Project, base: int) -> Snapshot:
 
 
 @api.get("/projects/{project_id}/faults", response=list[FaultOut])
-def project_faults(request: HttpRequest, project_id: int) -> list[FaultOut]:
+def project_faults(request: HttpRequest, project_id: int) -> HttpResponse:
     """What is wrong with the present layout at the present settings, the heaviest first."""
     head = _project(project_id).head
-    return [] if head is None else [FaultOut(**row) for row in fault_rows(head)]
+    return HttpResponse(json.dumps([] if head is None else fault_rows(head), allow_nan=False), content_type="application/json")
 
 
 @api.post("/projects/{project_id}/plan", response=PlanOut)
@@ -151,7 +160,7 @@ def suggest_sheets(request: HttpRequest, project_id: int, body: SuggestIn) -> Su
 
 @api.post("/projects/{project_id}/change", response=StateOut)
 @transaction.atomic
-def change(request: HttpRequest, project_id: int, body: Change) -> StateOut:
+def change(request: HttpRequest, project_id: int, body: Change) -> HttpResponse:
     """Settings: one undo step. What the layout is measured with is changed by jobs."""
     project = _project(project_id)
     head = _on(project, body.base)
@@ -162,12 +171,12 @@ def change(request: HttpRequest, project_id: int, body: Change) -> StateOut:
     if head.layout is not None and any(new[k] != old[k] for k in MEASURED if k != "map_px"):
         raise QuiltError("Sheets and twins are changed by a job, since the layout is measured again.")
     advance(project, what_changed(old, body.settings), head, head.layout, settings=new)
-    return state_of(project)
+    return _state(project)
 
 
 @api.post("/projects/{project_id}/tries/discard", response=StateOut)
 @transaction.atomic
-def discard_try(request: HttpRequest, project_id: int, body: Discard) -> StateOut:
+def discard_try(request: HttpRequest, project_id: int, body: Discard) -> HttpResponse:
     """Take a try out of the row of tries, or bring it back, or name it; the layout itself stays for undo."""
     project = _project(project_id)
     head = _on(project, body.base)
@@ -177,24 +186,24 @@ def discard_try(request: HttpRequest, project_id: int, body: Discard) -> StateOu
     layout.discarded = body.discarded
     layout.name = layout.name if body.name is None else _name(body.name, "A try")
     layout.save(update_fields=["discarded", "name"])
-    return state_of(project)
+    return _state(project)
 
 
 @api.post("/projects/{project_id}/undo", response=StateOut)
 @transaction.atomic
-def undo(request: HttpRequest, project_id: int, body: Step) -> StateOut:
+def undo(request: HttpRequest, project_id: int, body: Step) -> HttpResponse:
     """One step back."""
     project = _project(project_id)
     head = _on(project, body.base)
     if head.parent_id:
         project.head = head.parent
         project.save(update_fields=["head", "modified"])
-    return state_of(project)
+    return _state(project)
 
 
 @api.post("/projects/{project_id}/redo", response=StateOut)
 @transaction.atomic
-def redo(request: HttpRequest, project_id: int, body: Step) -> StateOut:
+def redo(request: HttpRequest, project_id: int, body: Step) -> HttpResponse:
     """One step forward again."""
     project = _project(project_id)
     _on(project, body.base)
@@ -202,7 +211,7 @@ def redo(request: HttpRequest, project_id: int, body: Step) -> StateOut:
     if follow is not None:
         project.head = follow
         project.save(update_fields=["head", "modified"])
-    return state_of(project)
+    return _state(project)
 
 
 @api.post("/projects/{project_id}/files/{file_id}/replace", response=JobOut)
@@ -219,7 +228,7 @@ def compare_newer(
     if project.head is None or file_id not in project.head.files:
         raise QuiltError("The file that should be replaced is not there any more.")
     stored = [{"path": clean_path(p), "sha": keep(f.read())} for p, f in zip(paths, files, strict=True)]
-    return _job(Job.objects.create(project=project, kind="compare", params={"file": file_id, "files": stored}))
+    return _started(Job.objects.create(project=project, kind="compare", params={"file": file_id, "files": stored}))
 
 
 @api.post("/projects/{project_id}/pictures", response=PictureOut)
@@ -249,7 +258,13 @@ def bring_in(
     if not 1e-6 <= unit_m <= 1e6:
         raise QuiltError("The unit must be between a micrometre and a thousand kilometres.")
     stored = [{"path": clean_path(p), "sha": keep(f.read())} for p, f in zip(paths, files, strict=True)]
-    return _job(Job.objects.create(project=project, kind="import", params={"files": stored, "unit_m": unit_m}))
+    return _started(Job.objects.create(project=project, kind="import", params={"files": stored, "unit_m": unit_m}))
+
+
+def _started(job: Job) -> JobOut:
+    """A new job, which the worker is told of."""
+    wake()
+    return _job(job)
 
 
 def _job(job: Job) -> JobOut:
@@ -264,12 +279,15 @@ def start_job(request: HttpRequest, project_id: int, body: JobIn) -> JobOut:
     running = project.jobs.exclude(state__in=Job.OVER).first()
     if running is not None:
         raise HttpError(409, "This project is busy already. Stop that first, or wait for it.")
-    return _job(Job.objects.create(project=project, kind=body.kind, params={"base": body.base, **params}))
+    return _started(Job.objects.create(project=project, kind=body.kind, params={"base": body.base, **params}))
 
 
 @api.get("/jobs/{job_id}", response=JobOut)
-def jobstate_of(request: HttpRequest, job_id: int) -> JobOut:
-    """How far a job is."""
+def jobstate_of(request: HttpRequest, job_id: int, wait: float = 0.0) -> JobOut:
+    """How far a job is; with `wait` the answer comes when it is over, or after that many seconds (1 at most)."""
+    until = time.monotonic() + min(max(wait, 0.0), 1.0)
+    while time.monotonic() < until and not Job.objects.filter(pk=job_id, state__in=Job.OVER).exists():
+        time.sleep(0.01)
     return _job(get_object_or_404(Job.objects.defer("draft"), pk=job_id))
 
 
@@ -277,4 +295,5 @@ def jobstate_of(request: HttpRequest, job_id: int) -> JobOut:
 def stop_job(request: HttpRequest, job_id: int) -> JobOut:
     """Stop a job; packing keeps its best layout so far."""
     Job.objects.filter(pk=job_id).exclude(state__in=Job.OVER).update(cancel=True)
+    wake()
     return _job(get_object_or_404(Job.objects.defer("draft"), pk=job_id))

@@ -6,6 +6,7 @@ import json
 import zipfile
 from collections.abc import Mapping
 
+import numpy as np
 from django.http import FileResponse, HttpRequest, HttpResponse
 from django.shortcuts import get_object_or_404
 from ninja import Router
@@ -67,14 +68,37 @@ def baked_zip(request: HttpRequest, job_id: int) -> FileResponse:
     )
 
 
+def _changed(layout_id: int, since: int, file: str) -> HttpResponse | None:
+    """The rows of a file that differ between two layouts; None where all of them may as well be sent."""
+    found = {x.pk: x for x in Layout.objects.defer("findings", "picture", "members").filter(pk__in=(layout_id, since))}
+    if set(found) != {layout_id, since} or found[layout_id].project_id != found[since].project_id:
+        return None
+    new, old = (arrays_of(found[k], "tables").get(file) for k in (layout_id, since))
+    if new is None or old is None or len(new) != len(old):
+        return None
+    which = np.flatnonzero((new != old).any(axis=1))
+    if len(which) > len(new) // 2:
+        return None
+    body = np.uint32(len(which)).tobytes() + which.astype("<u4").tobytes() + new[which].astype("<f4").tobytes()
+    return HttpResponse(body, content_type="application/octet-stream", headers={"X-Rows": "changed"})
+
+
 def _forever(response: HttpResponse) -> HttpResponse:
     response["Cache-Control"] = "private, max-age=31536000, immutable"
     return response
 
 
 @router.get("/layouts/{layout_id}/files/{file_id}", include_in_schema=False)
-def layout_table(request: HttpRequest, layout_id: int, file_id: int) -> HttpResponse:
-    """Similarities (n, 5) float32 of a file's islands."""
+def layout_table(request: HttpRequest, layout_id: int, file_id: int, since: int | None = None) -> HttpResponse:
+    """Similarities (n, 5) float32 of a file's islands.
+
+    With `since`, another layout that the browser has: where few rows differ only those come, under the header X-Rows: their number as
+    uint32, the islands (k,) uint32, the rows (k, 5) float32.
+    """
+    if since is not None:
+        rows = _changed(layout_id, since, str(file_id))
+        if rows is not None:
+            return _forever(rows)
     return _forever(
         _table(arrays_of(get_object_or_404(Layout.objects.defer("findings", "picture", "members"), pk=layout_id), "tables"), file_id)
     )

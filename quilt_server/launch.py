@@ -6,21 +6,55 @@ import os
 import signal
 import subprocess
 import sys
+import threading
+import time
 from pathlib import Path
 from types import FrameType
 
+_SOON = 5.0  # seconds; a worker that ends sooner than that is not started again at once
+
 
 def prepare(demo: bool) -> None:
-    """Bring the database up to date, compile the kernels, and load the demo when it is not there."""
+    """Bring the database up to date, measure anew what an older version measured, and load the demo when it is not there."""
     import django
     from django.core.management import call_command
 
     django.setup()
     call_command("migrate", verbosity=0)
+    from .projects.refresh import refresh
+
+    refresh()
     if demo:
         from demo.load import load_demo
 
         load_demo()
+
+
+class Keeper:
+    """Keeps a worker running: one that dies is started again, and what it worked on is reported as interrupted."""
+
+    def __init__(self) -> None:
+        self.ending = threading.Event()
+        self.worker = self._start()
+        threading.Thread(target=self._watch, daemon=True).start()
+
+    def _start(self) -> subprocess.Popen[bytes]:
+        self.begun = time.monotonic()
+        return subprocess.Popen([sys.executable, "-m", "quilt_server.jobs.worker"])
+
+    def _watch(self) -> None:
+        while not self.ending.wait(0.2):
+            if self.worker.poll() is None:
+                continue
+            print("quilt: the worker ended unexpectedly; it is started again.", file=sys.stderr, flush=True)
+            if time.monotonic() - self.begun < _SOON and self.ending.wait(_SOON):
+                return
+            self.worker = self._start()
+
+    def end(self) -> None:
+        """Stop the worker, and with it its jobs."""
+        self.ending.set()
+        self.worker.terminate()
 
 
 def serve(port: int, data: Path | None, demo: bool) -> int:
@@ -28,25 +62,34 @@ def serve(port: int, data: Path | None, demo: bool) -> int:
     if data is not None:
         os.environ["QUILT_DATA"] = str(data.resolve())
     os.environ.setdefault("DJANGO_SETTINGS_MODULE", "quilt_server.settings")
+    from django.conf import settings
+
+    from .only_one import Taken, take
+
+    try:
+        take(settings.DATA_DIR, "application")
+    except Taken as e:
+        print(f"quilt: {e} Open the one that runs in the browser, stop it, or choose another folder with --data.", file=sys.stderr)
+        return 2
     prepare(demo)
     import waitress
 
     from .wsgi import application
 
-    worker = subprocess.Popen([sys.executable, "-m", "quilt_server.jobs.worker"])
+    keeper = Keeper()
 
     def stop(_signal: int, _frame: FrameType | None) -> None:
-        worker.terminate()
+        keeper.end()
         raise SystemExit(0)
 
     signal.signal(signal.SIGTERM, stop)
     signal.signal(signal.SIGINT, stop)
     print(f"Untold Quilt is ready at http://localhost:{port}", flush=True)
     try:
-        waitress.serve(application, host="127.0.0.1", port=port, threads=16, _quiet=True, max_request_body_size=1 << 30)
+        waitress.serve(application, host="127.0.0.1", port=port, threads=24, _quiet=True, max_request_body_size=1 << 30)
     except OSError as e:
         print(f"quilt: port {port} cannot be used ({e.strerror}). Choose another with --port.", file=sys.stderr)
         return 2
     finally:
-        worker.terminate()
+        keeper.end()
     return 0

@@ -11,16 +11,16 @@ from .projects.models import Job, Layout, Project, SourceFile
 from .projects.objects import object_rows
 from .projects.sheets import of_sheet
 from .projects.state import RECIPE, redo_target, settings_of
-from .schemas import Figures, FileOut, ObjectOut, Settings, SheetOut, StateOut, TryOut
+from .schemas import Settings
 
 
-def state_of(project: Project) -> StateOut:
-    """The project's head with all its figures, its tries, and the job that runs on it."""
+def state_of(project: Project) -> dict[str, Any]:
+    """The project's head with all its figures, its tries, and the job that runs on it: what `StateOut` says, unchecked, since it is made here."""
     head = project.head
     job = project.jobs.exclude(state__in=Job.OVER).order_by("pk").only("pk").first()
     if head is None:
-        return StateOut(
-            id=project.pk, name=project.name, snapshot=None, undo=None, redo=None, settings=Settings(**RECIPE), channels=[], files=[],
+        return dict(
+            id=project.pk, name=project.name, snapshot=None, undo=None, redo=None, settings=Settings(**RECIPE).model_dump(), channels=[], files=[],
             objects=[], layout=None, figures=None, sheets=[], packed=False, tries=[], job=job.pk if job else None,
         )  # fmt: skip
     follow, objects, rows = redo_target(project), object_rows(head), sheet_rows(head)
@@ -28,17 +28,17 @@ def state_of(project: Project) -> StateOut:
     tries = project.layouts.filter(kind="pack", discarded=False).only("name", "figures", "recipe", "sheet").order_by("pk")
     figures = whole(head, rows)
     used = [r for r in rows if r["islands"]]
-    return StateOut(
+    return dict(
         id=project.pk, name=project.name, snapshot=head.pk, undo=head.label if head.parent_id else None,
-        redo=follow.label if follow else None, settings=Settings(**settings_of(head)), channels=sorted({c for o in objects for c in o["channels"]}),
-        files=[FileOut(id=f.pk, name=f.name, warnings=f.warnings, materials=f.materials) for f in files],
-        objects=[ObjectOut(**o) for o in objects], layout=head.layout_id,
-        figures=None if figures is None else Figures(**figures), sheets=[SheetOut(**r) for r in rows],
+        redo=follow.label if follow else None, settings=Settings(**settings_of(head)).model_dump(), channels=sorted({c for o in objects for c in o["channels"]}),
+        files=[{"id": f.pk, "name": f.name, "warnings": f.warnings, "materials": f.materials} for f in files],
+        objects=objects, layout=head.layout_id,
+        figures=figures, sheets=rows,
         packed=bool(used) and all(r["kept"] and not r["stale"] for r in used), tries=[_try(t, head.kept) for t in tries], job=job.pk if job else None,
     )  # fmt: skip
 
 
-def _try(t: Layout, kept: dict[str, int]) -> TryOut:
+def _try(t: Layout, kept: dict[str, int]) -> dict[str, Any]:
     """A try with the figures of its sheet and the recipe that it was made with."""
     figures = t.figures.get("sheets", {}).get(str(t.sheet), t.figures)
     try:
@@ -49,7 +49,7 @@ def _try(t: Layout, kept: dict[str, int]) -> TryOut:
         k: flat[k] for k in ("map_px", "padding_px", "margin_px", "rotate", "hold", "density", "keep_ratios", "fill", "seconds", "seed")
     }
     extra = {k: t.figures[k] for k in ("seconds", "limiting") if k in t.figures}
-    return TryOut(
-        id=t.pk, sheet=t.sheet, recipe=shown, name=t.name, figures=Figures(**figures | extra), padding_px=flat["padding_px"],
-        seed=int(flat["seed"]), kept=kept.get(str(t.sheet)) == t.pk,
-    )  # fmt: skip
+    return {
+        "id": t.pk, "sheet": t.sheet, "recipe": shown, "name": t.name, "figures": figures | extra, "padding_px": flat["padding_px"],
+        "seed": int(flat["seed"]), "kept": kept.get(str(t.sheet)) == t.pk,
+    }  # fmt: skip

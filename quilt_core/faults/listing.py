@@ -122,7 +122,11 @@ def _written_twice(limits: Limits) -> str:
         return ""
     texels = float(sum(px * px for px in limits.grid.sizes))
     share = min(1.0, limits.twice_px / texels)
-    return f"{share * 100:.1f} % of the map is written twice" if share >= 5e-4 else f"{max(limits.twice_px, 0.01):.2g} texels are written twice"
+    return (
+        f"{share * 100:.1f} % of the map is written twice"
+        if share >= 5e-4
+        else f"{max(limits.twice_px, 0.01):.2g} texels are written twice"
+    )
 
 
 def _is_marked(f: Findings) -> NDArray[np.bool_]:

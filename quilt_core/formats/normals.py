@@ -2,16 +2,13 @@
 
 from __future__ import annotations
 
-import re
 from typing import Any
 
 import numpy as np
 
 from ..scene import Floats, Scene
 from . import gltf_accessors as accessors
-
-_VN = re.compile(rb"^[ \t]*vn[ \t]+(\S+)[ \t]+(\S+)[ \t]+(\S+)", re.M)
-_CORNER = re.compile(rb"[+-]?\d+(?:/[+-]?\d*)?(?:/([+-]?\d*))?")
+from .objscan import normal_rows
 
 
 def normals(scene: Scene, mesh: int) -> Floats | None:
@@ -60,29 +57,17 @@ def _ply(scene: Scene, mesh: int) -> Floats | None:
 def _obj(scene: Scene, mesh: int) -> Floats | None:
     """Counts as the specification does: from 1, or back from the last one before the face."""
     text, scanned = scene.key
-    found = list(_VN.finditer(text.body))
-    if not found:
+    if not len(scanned.vn_line):
         return None
-    try:
-        values = np.array([[float(x) for x in m.groups()] for m in found])
-    except ValueError:
-        return None
-    starts = np.array([m.start() for m in found])
-    key, polygons = scene.meshes[mesh].key, scene.meshes[mesh].polygons
+    values = scanned.normals
+    if values is None:
+        values = scanned.normals = normal_rows(text.body, scanned)
+    polygons = scene.meshes[mesh].polygons
     assert polygons is not None
-    corners = np.full((len(polygons.corners), 3), np.nan)
-    at = 0
-    for face in key.faces:
-        begin, end = scanned.face_line[face]
-        line = text.body[begin:end].split(b"#")[0]
-        for corner in _CORNER.finditer(line):
-            number = int(corner[1]) if corner[1] not in (None, b"") else 0
-            if number < 0:
-                number += int(np.searchsorted(starts, begin)) + 1
-            if 1 <= number <= len(values) and at < len(corners):
-                corners[at] = values[number - 1]
-            at += 1
-    return corners[polygons.triangles] if at == len(corners) else None
+    number = scanned.corner_vn[scene.meshes[mesh].key.corners]
+    if (number < 0).any() or (number >= len(values)).any():
+        return None
+    return values[number][polygons.triangles]  # type: ignore[no-any-return]
 
 
 def _usd(scene: Scene, mesh: int) -> Floats | None:

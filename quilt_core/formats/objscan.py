@@ -7,7 +7,7 @@ the source bytes, and writing back patches those bytes.
 from __future__ import annotations
 
 import re
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 
 import numpy as np
 from numba import njit
@@ -21,8 +21,8 @@ NUMBER = re.compile(rb"[+-]?(?:\d+\.?\d*|\.\d+)(?:[eE][+-]?\d+)?")
 
 @njit(cache=True, nogil=True)  # type: ignore[untyped-decorator]
 def _count(buf):  # type: ignore[no-untyped-def]
-    """Upper bounds of what the text holds: v, vt, f, corners, other statements. One pass over the bytes."""
-    v = vt = f = corners = other = 0
+    """Upper bounds of what the text holds: v, vt, f, corners, other statements, vn. One pass over the bytes."""
+    v = vt = f = corners = other = vn = 0
     i, n = 0, buf.shape[0]
     while i < n:
         while i < n and (buf[i] == _SPACE or buf[i] == _TAB):
@@ -33,7 +33,9 @@ def _count(buf):  # type: ignore[no-untyped-def]
         if a == 118:
             if b == 116:
                 vt += 1
-            elif b != 110:
+            elif b == 110:
+                vn += 1
+            else:
                 v += 1
         elif a == 102:
             f += 1
@@ -48,7 +50,7 @@ def _count(buf):  # type: ignore[no-untyped-def]
             blank = now
             i += 1
         i += 1
-    return v, vt, f, corners, other
+    return v, vt, f, corners, other, vn
 
 
 @njit(cache=True, nogil=True)  # type: ignore[untyped-decorator]
@@ -135,13 +137,13 @@ def _index(buf, i, end):  # type: ignore[no-untyped-def]
 
 
 @njit(cache=True, nogil=True)  # type: ignore[untyped-decorator]
-def _fill(buf, pow10, v, vt, line_vt, f_start, f_line, c_v, c_vt, other, slow):  # type: ignore[no-untyped-def]
+def _fill(buf, pow10, v, vt, line_vt, f_start, f_line, c_v, c_vt, other, slow, c_vn, line_vn):  # type: ignore[no-untyped-def]
     """Second pass: fill the arrays that `_count` sized.
 
     Returns (v, vt, faces, corners, others, slow numbers, position of an unreadable corner or -1).
     Relative indices are resolved against what stands above the face; a missing vt is -1.
     """
-    nv = nt = nf = nc = no = ns = 0
+    nv = nt = nf = nc = no = ns = nn = 0
     i, n = 0, buf.shape[0]
     while i < n:
         while i < n and (buf[i] == _SPACE or buf[i] == _TAB):
@@ -185,6 +187,10 @@ def _fill(buf, pow10, v, vt, line_vt, f_start, f_line, c_v, c_vt, other, slow): 
                 line_vt[nt, 0] = begin
                 line_vt[nt, 1] = end
                 nt += 1
+        elif a == 118 and b == 110:
+            line_vn[nn, 0] = begin
+            line_vn[nn, 1] = end
+            nn += 1
         elif a == 102 and (gap or b == 10):
             f_start[nf] = nc
             f_line[nf, 0] = begin
@@ -198,13 +204,16 @@ def _fill(buf, pow10, v, vt, line_vt, f_start, f_line, c_v, c_vt, other, slow): 
                 at = j
                 x, j = _index(buf, j, end)
                 y = 0
+                z = 0
                 if j < end and buf[j] == _SLASH:
                     y, j = _index(buf, j + 1, end)
                     if j < end and buf[j] == _SLASH:
-                        _, j = _index(buf, j + 1, end)
+                        z, j = _index(buf, j + 1, end)
                 if x == 0 or (j < end and buf[j] != _SPACE and buf[j] != _TAB):
                     return nv, nt, nf, nc, no, ns, at
                 c_v[nc] = x - 1 if x > 0 else nv + x
+                # A normal that is not there is no reason to refuse a file: computing never needs them.
+                c_vn[nc] = -1 if z == 0 else (z - 1 if z > 0 else nn + z)
                 c_vt[nc] = -1 if y == 0 else (y - 1 if y > 0 else nt + y)
                 if (x < 0 and c_v[nc] < 0) or (y < 0 and c_vt[nc] < 0):
                     return nv, nt, nf, nc, no, ns, at
@@ -224,7 +233,7 @@ class ObjScan:
     """The arrays of an OBJ text.
 
     v (V, 3), vt (T, 2); `faces` (F + 1,) offsets into the corners, `corner_v` and `corner_vt` (C,) zero
-    based, vt -1 where missing; `face_line` (F, 2) and `vt_line` (T, 2) byte ranges; `statements`: (keyword,
+    based, vt -1 where missing, `corner_vn` too, below 0 or beyond the end where the file is wrong; `face_line` (F, 2) and `vt_line` (T, 2) byte ranges; `statements`: (keyword,
     argument, number of faces before it).
     """
 
@@ -236,6 +245,9 @@ class ObjScan:
     corner_v: NDArray[np.int64]
     corner_vt: NDArray[np.int64]
     statements: list[tuple[str, str, int]]
+    corner_vn: NDArray[np.int64] = field(default_factory=lambda: np.zeros(0, np.int64))
+    vn_line: NDArray[np.int64] = field(default_factory=lambda: np.zeros((0, 2), np.int64))
+    normals: NDArray[np.float64] | None = None  # made when somebody asks for them
 
 
 class ScanError(ValueError):
@@ -256,24 +268,57 @@ def scan(text: bytes) -> ObjScan:
     # A continued line becomes one line of the same length, so byte positions stay true.
     joined = re.sub(rb"\\(\r\n|\n|\r)", lambda m: b" " * len(m.group(0)), text) if b"\\" in text else text
     buf = np.frombuffer(joined, np.uint8)
-    v_n, vt_n, f_n, c_n, o_n = _count(buf)
+    v_n, vt_n, f_n, c_n, o_n, vn_n = _count(buf)
     v, vt = np.zeros((v_n, 3)), np.zeros((vt_n, 2))
     vt_line = np.zeros((vt_n, 2), np.int64)
     faces, face_line = np.zeros(f_n + 1, np.int64), np.zeros((f_n, 2), np.int64)
     corner_v, corner_vt = np.zeros(c_n, np.int64), np.zeros(c_n, np.int64)
+    corner_vn, vn_line = np.zeros(c_n, np.int64), np.zeros((vn_n, 2), np.int64)
     other = np.zeros((o_n, 3), np.int64)
     slow = np.zeros((3 * v_n + 2 * vt_n, 4), np.int64)
-    v_n, vt_n, f_n, c_n, o_n, s_n, bad = _fill(buf, _POW10, v, vt, vt_line, faces, face_line, corner_v, corner_vt, other, slow)
+    v_n, vt_n, f_n, c_n, o_n, s_n, bad = _fill(
+        buf, _POW10, v, vt, vt_line, faces, face_line, corner_v, corner_vt, other, slow, corner_vn, vn_line
+    )  # fmt: skip
     if bad >= 0:
         raise ScanError(f"'{_token(joined, bad)}' is not a corner of a face", bad)
     for want, row, column, at in slow[:s_n]:
         (v if want == 3 else vt)[row, column] = _slow_number(joined, int(at))
-    result = ObjScan(v[:v_n], vt[:vt_n], vt_line[:vt_n], faces[: f_n + 1], face_line[:f_n], corner_v[:c_n], corner_vt[:c_n], [])
+    result = ObjScan(
+        v[:v_n], vt[:vt_n], vt_line[:vt_n], faces[: f_n + 1], face_line[:f_n], corner_v[:c_n], corner_vt[:c_n], [], corner_vn[:c_n], vn_line
+    )
     _check_indices(result, joined)
     for begin, end, before in other[:o_n]:
         word, _, rest = joined[begin:end].decode("utf-8", "replace").partition(" ")
         result.statements.append((word.strip(), rest.strip(), int(before)))
     return result
+
+
+@njit(cache=True, nogil=True)  # type: ignore[untyped-decorator]
+def _triples(buf, pow10, line, skip, out):  # type: ignore[no-untyped-def]
+    """Three numbers of each line (N, 2) after its first `skip` bytes into out (N, 3); NaN where one is not of the plain kind."""
+    for k in range(line.shape[0]):
+        j, end = line[k, 0] + skip, line[k, 1]
+        for c in range(3):
+            while j < end and (buf[j] == _SPACE or buf[j] == _TAB):
+                j += 1
+            out[k, c] = np.nan
+            if j < end:
+                x, j, state = _number(buf, j, end, pow10)
+                if state == 0:
+                    out[k, c] = x
+
+
+def normal_rows(text: bytes, s: ObjScan) -> NDArray[np.float64]:
+    """The normals (N, 3) of a scanned text; NaN where one cannot be read."""
+    out = np.empty((len(s.vn_line), 3))
+    _triples(np.frombuffer(text, np.uint8), _POW10, s.vn_line, 2, out)
+    for k in np.flatnonzero(np.isnan(out).any(axis=1)):
+        words = text[s.vn_line[k, 0] + 2 : s.vn_line[k, 1]].split()[:3]
+        try:
+            out[k] = [float(w) for w in words]
+        except ValueError:
+            continue
+    return out
 
 
 def _token(text: bytes, at: int) -> str:

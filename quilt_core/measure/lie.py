@@ -9,6 +9,7 @@ from __future__ import annotations
 from collections.abc import Callable, Iterator
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, fields, replace
+from functools import cached_property
 from typing import Any
 
 import numpy as np
@@ -117,11 +118,23 @@ class Measure:
 
     def __init__(self, shapes: IslandShapes, rows: Floats, sheet: Whole, box: Floats, stop: Stop) -> None:
         self.shapes, self.rows, self.sheet, self.box, self.stop = shapes, np.ascontiguousarray(rows), sheet, box, stop
-        self.here = np.flatnonzero((sheet >= 0) & ~np.isnan(box[:, 0]))
-        self.tile = corners_of(box)
-        self.area = shapes.region_area * rows[:, 2] ** 2
         self.cut = False
         self.placed: dict[str, tuple[Floats, Whole]] = {}
+
+    @cached_property
+    def here(self) -> Whole:
+        """The islands that take part."""
+        return np.flatnonzero((self.sheet >= 0) & ~np.isnan(self.box[:, 0]))
+
+    @cached_property
+    def tile(self) -> Floats:
+        """Lower left corner (n, 2) of each island's tile."""
+        return corners_of(self.box)
+
+    @cached_property
+    def area(self) -> Floats:
+        """Area (n,) that each island covers."""
+        return self.shapes.region_area * self.rows[:, 2] ** 2
 
     def place(self, which: Whole) -> None:
         """Place the pieces and outlines of the islands that will be asked for; of others nothing may be asked."""

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
 
 import numpy as np
@@ -52,7 +52,8 @@ class LayoutProof:
     tiles that are written more than once; gap and margin in px (None where there is nothing to measure between); outside: islands not wholly
     inside one tile; flipped: mirrored islands; `cut`: the heap was too deep to be measured whole, so the numbers of pairs are at least
     those. `coverage` share and number of islands by UDIM number; `twins`: pairs that share texels on purpose, which count neither as
-    overlaps nor for the gap; `tiles`: gaps and margins by UDIM number, islands through all n.
+    overlaps nor for the gap; `tiles`: gaps and margins by UDIM number, islands through all n;
+    `again`: share of each tile that is covered more than once.
     """
 
     islands: int
@@ -67,6 +68,7 @@ class LayoutProof:
     coverage: dict[int, tuple[float, int]]
     twins: int = 0
     tiles: dict[int, TileGaps] = field(default_factory=dict)
+    again: dict[int, float] = field(default_factory=dict)
 
     @property
     def ok(self) -> bool:
@@ -116,7 +118,8 @@ def marked(shapes: IslandShapes, lie: Lie, rows: Floats, twins: Whole | None) ->
 
 
 def proof_of(
-    shapes: IslandShapes, lie: Lie, rows: Floats, regions: Regions, grid: Grid, sheet: int = 0, any_tile: bool = False, on_purpose: Marked | None = None
+    shapes: IslandShapes, lie: Lie, rows: Floats, regions: Regions, grid: Grid, sheet: int = 0, any_tile: bool = False,
+    on_purpose: Marked | None = None, known: Mapping[int, tuple[float, float]] | None = None,
 ) -> LayoutProof:  # fmt: skip
     """The proof of one sheet of a layout.
 
@@ -126,6 +129,7 @@ def proof_of(
     regions : gives the placed polygons of some islands, where covered areas need them
     grid : the tiles of the sheet, each at its resolution; any_tile : islands may lie in any UDIM tile, not only in those
     on_purpose : the pairs that are marked as twins
+    known : of tiles whose islands lie as they lay when they were measured last, the shares that are covered, and covered more than once
     """
     mine = lie.sheet == sheet
     if not mine.any():
@@ -140,6 +144,7 @@ def proof_of(
     least = _least_gaps(shapes, lie, rows, by_tile, several, meant)
     found: dict[int, TileGaps] = {}
     coverage: dict[int, tuple[float, int]] = {}
+    again: dict[int, float] = {}
     gaps, margins, twice = [np.inf], [np.inf], 0.0
     px = grid.px_at(corners + 0.5)
     for t, here in enumerate(by_tile):
@@ -154,8 +159,11 @@ def proof_of(
         udim = number(column, row)
         found[udim] = TileGaps(gaps[-1], (i, j), margins[-1], int(here[k]))
         fine = any_tile or (column < grid.columns and row < grid.rows)
-        share, more = _covered(shapes, lie, rows, regions, here, several, (column, row), _GRID if fine else _BESIDE)
-        coverage[udim] = share, len(here)
+        if known is not None and udim in known:
+            share, more = known[udim]
+        else:
+            share, more = _covered(shapes, lie, rows, regions, here, several, (column, row), _GRID if fine else _BESIDE)
+        coverage[udim], again[udim] = (share, len(here)), more
         if fine:
             twice += min(more + float(np.minimum(own, area)[here].sum()), 1.0) * px[t] ** 2
     gap, margin = min(gaps), min(margins)
@@ -164,7 +172,7 @@ def proof_of(
         islands=int(mine.sum()), overlap_pairs=int(several[mine].sum()) // 2, overlap_self=int((own[mine] > LEAST_OVERLAP).sum()), overlap_px=float(twice),
         cut=bool(lie.cut[0]), gap_px=float(gap) if np.isfinite(gap) else None, margin_px=float(margin) if np.isfinite(margin) else None,
         outside=int(outside(lie.box[covers], *size).sum()), flipped=int(shapes.flipped(rows[:, 1])[mine].sum()), coverage=coverage, twins=len(meant),
-        tiles=found,
+        tiles=found, again=again,
     )  # fmt: skip
 
 
@@ -235,6 +243,13 @@ def _covered(
             return share, 0.0
         common = shapely.intersection(placed[[at[a] for a in pairs[:, 0]]], placed[[at[b] for b in pairs[:, 1]]])
         return share, float(shapely.area(shapely.union_all(common)))
+    return covered_on_texels(shapes, lie, rows, here, several, corner, px)
+
+
+def covered_on_texels(
+    shapes: IslandShapes, lie: Lie, rows: Floats, here: Whole, several: NDArray[np.int64], corner: tuple[int, int], px: int
+) -> tuple[float, float]:  # fmt: skip
+    """The same two shares, counted on a grid of `px` texels a side: for heaps, whose polygons nobody can unite in time."""
     m = Measure(shapes, rows, lie.sheet, lie.box, lambda: False)
     m.place(here)
     count = np.zeros((px, px), np.uint8)

@@ -1,15 +1,20 @@
-"""The worker process: takes waiting jobs one by one, each in a child process that dies with it."""
+"""The worker process: takes waiting jobs, one for each project and as many as there are cores, each in a child process that dies with it."""
 
 from __future__ import annotations
 
+import contextlib
 import ctypes
 import os
 import signal
 import sys
 import time
 import traceback
+from dataclasses import dataclass
 
 _PR_SET_PDEATHSIG = 1
+_PATIENCE = 0.7  # seconds that a job has to stop by itself before its process is ended
+_LOOK = 0.5  # seconds after which the table is looked at even when nobody called
+_BEST_SO_FAR = ("pack",)  # jobs that end by themselves when they are stopped, since they keep what they found
 
 
 def die_with_parent() -> None:
@@ -21,7 +26,7 @@ def sweep() -> None:
     """Jobs that a former worker left running are interrupted: they can be started again."""
     from ..projects.models import Job
 
-    Job.objects.filter(state="running").update(state="interrupted", error="The work was interrupted. Start it again.")
+    Job.objects.filter(state="running").update(state="interrupted", error="The work was interrupted. Start it again.", draft=b"")
 
 
 def run_one(job_id: int) -> None:
@@ -51,64 +56,133 @@ def run_one(job_id: int) -> None:
     job.save(update_fields=["state", "error", "result", "output_sha", "draft"])
 
 
-def _fork(job_id: int) -> int:
-    from django.db import connections
+@dataclass
+class _Running:
+    """A job in its child process. `asked`: when it was told to stop."""
 
-    connections.close_all()
-    child = os.fork()
-    if child:
-        return child
-    code = 1
-    try:
-        die_with_parent()
-        run_one(job_id)
+    job: int
+    project: int
+    kind: str
+    asked: float | None = None
+
+
+class Worker:
+    """The loop. `lock` is the file descriptor that keeps a second worker away; children close it."""
+
+    def __init__(self, lock: int | None = None, most: int | None = None) -> None:
+        self.lock, self.most = lock, most or max(1, os.cpu_count() or 1)
+        self.running: dict[int, _Running] = {}
+
+    def fork(self, job_id: int) -> int:
+        """Start a job in a child; returns the child's number."""
+        from django.db import connections
+
         connections.close_all()
-        code = 0
-    finally:
-        sys.stdout.flush()
-        sys.stderr.flush()
-        os._exit(code)
-
-
-def loop() -> None:
-    """Work until terminated."""
-    from ..projects.models import Job
-
-    sweep()
-    child = 0
-    current = 0
-    while True:
+        child = os.fork()
         if child:
-            done, status = os.waitpid(child, os.WNOHANG)
-            if done:
-                child = 0
-                if status:
-                    Job.objects.filter(pk=current, state="running").update(
-                        state="interrupted", error="The work ended unexpectedly (perhaps the memory ran out). Start it again."
-                    )
-        if not child:
-            job = Job.objects.filter(state="waiting").order_by("pk").first()
-            if job is not None:
-                if job.cancel:
-                    Job.objects.filter(pk=job.pk).update(state="stopped", error="Stopped before it began.")
-                elif Job.objects.filter(pk=job.pk, state="waiting").update(state="running"):
-                    current = job.pk
-                    child = _fork(job.pk)
-        time.sleep(0.05)
+            return child
+        code = 1
+        try:
+            die_with_parent()
+            if self.lock is not None:
+                os.close(self.lock)
+            run_one(job_id)
+            connections.close_all()
+            code = 0
+        finally:
+            sys.stdout.flush()
+            sys.stderr.flush()
+            os._exit(code)
+
+    def reap(self) -> bool:
+        """Note which children ended; returns whether any did."""
+        from ..projects.models import Job
+
+        ended = False
+        for pid, r in list(self.running.items()):
+            done, status = os.waitpid(pid, os.WNOHANG)
+            if not done:
+                continue
+            ended = True
+            del self.running[pid]
+            if status:
+                killed = r.asked is not None
+                Job.objects.filter(pk=r.job, state="running").update(
+                    state="stopped" if killed else "interrupted", draft=b"",
+                    error="Stopped. The project is as it was." if killed else "The work ended unexpectedly (perhaps the memory ran out). Start it again.",
+                )  # fmt: skip
+        return ended
+
+    def end_stopped(self) -> None:
+        """End the processes of jobs that were told to stop and did not: what they do counts only once it is written as a whole."""
+        from ..projects.models import Job
+
+        told = set(Job.objects.filter(pk__in=[r.job for r in self.running.values()], cancel=True).values_list("pk", flat=True))
+        for pid, r in self.running.items():
+            if r.job not in told or r.kind in _BEST_SO_FAR:
+                continue
+            r.asked = time.monotonic() if r.asked is None else r.asked
+            if time.monotonic() - r.asked > _PATIENCE:
+                with contextlib.suppress(ProcessLookupError):
+                    os.kill(pid, signal.SIGKILL)
+
+    def begin(self) -> None:
+        """Start waiting jobs of projects that have none running."""
+        from ..projects.models import Job
+
+        busy = {r.project for r in self.running.values()}
+        for job in Job.objects.filter(state="waiting").order_by("pk").only("pk", "project_id", "kind", "cancel"):
+            if job.cancel:
+                Job.objects.filter(pk=job.pk, state="waiting").update(state="stopped", error="Stopped before it began.")
+            elif (
+                len(self.running) < self.most
+                and job.project_id not in busy
+                and Job.objects.filter(pk=job.pk, state="waiting").update(state="running")
+            ):
+                busy.add(job.project_id)
+                self.running[self.fork(job.pk)] = _Running(job.pk, job.project_id, job.kind)
+
+    def loop(self) -> None:
+        """Work until terminated."""
+        from .wake import seen
+
+        last, looked = -1, 0.0
+        while True:
+            ended = self.reap()
+            now = seen()
+            if ended or now != last or time.monotonic() - looked > (0.1 if self.running else _LOOK):
+                last, looked = now, time.monotonic()
+                if self.running:
+                    self.end_stopped()
+                self.begin()
+            time.sleep(0.005)
 
 
-def main() -> None:
+def main() -> int:
     """Entry of the worker process."""
     os.environ.setdefault("DJANGO_SETTINGS_MODULE", "quilt_server.settings")
     die_with_parent()
     import django
 
     django.setup()
-    from . import work  # noqa: F401  (loads the kernels once, before any child)
+    from django.conf import settings
 
+    from ..only_one import Taken, take
+    from . import work  # noqa: F401  (loads what jobs need once, before any child)
+
+    try:
+        lock = take(settings.DATA_DIR, "worker")
+    except Taken as e:
+        print(f"quilt: {e} Another worker runs there; this one ends before it touches a job.", file=sys.stderr)
+        return 2
     signal.signal(signal.SIGTERM, lambda *_: os._exit(0))
-    loop()
+    from quilt_cli.warm import measuring
+
+    measuring()  # so that no child has to load the kernels that every change needs
+    sweep()
+    Worker(lock).loop()
+    return 0
 
 
 if __name__ == "__main__":
-    main()
+    sys.exit(main())

@@ -19,6 +19,8 @@ from .sources import kept_islands
 from .state import by_file, laid, left_out_islands, readings, settings_of
 
 MOST_ISLANDS, MOST_PLACES = 2000, 500
+_MOST_LISTED = 8
+_listed: dict[tuple[int, str], list[tuple[int, Fault]]] = {}
 
 
 def findings_of(snapshot: Snapshot) -> Findings | None:
@@ -40,10 +42,15 @@ def owners(layout: Layout) -> NDArray[np.int64]:
 
 def faults_of(snapshot: Snapshot) -> list[tuple[int, Fault]]:
     """Sheet and fault, the heaviest first; islands count through the layout's findings."""
-    known: list[tuple[int, Fault]] | None = getattr(snapshot, "_faults", None)
+    # A snapshot never changes, and the list is asked for twice: for the state's counts, and by itself.
+    key = snapshot.pk, str(snapshot.created)
+    known = _listed.get(key)
     if known is None:
         known = _faults(snapshot)
-        snapshot._faults = known  # type: ignore[attr-defined]
+        if snapshot.pk and snapshot.layout is not None and snapshot.layout.measured:
+            while len(_listed) >= _MOST_LISTED:
+                _listed.pop(next(iter(_listed)), None)
+            _listed[key] = known
     return known
 
 

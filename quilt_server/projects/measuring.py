@@ -78,7 +78,8 @@ def measure(
     else:
         lie = updated(parts.shapes, known[0], old_rows, rows, on, stop)
     found = Measured(parts.shapes, rows, lie, marked(parts.shapes, lie, rows, twins))
-    every = {str(s["id"]): figures_of(found, parts, of_sheet(settings, s["id"])) for s in sheets(settings)}
+    same = _untouched(before, known, old_rows, rows, lie)
+    every = {str(s["id"]): figures_of(found, parts, of_sheet(settings, s["id"]), same.get(s["id"])) for s in sheets(settings)}
     d, world = _all_densities(found, settings)
     overall = spread(d, world)
     layout.figures = layout.figures | {"sheets": every, "density": None if overall is None else overall.median}
@@ -105,11 +106,33 @@ def _still_proven(
     return {s: proof for s, proof in before.figures.get("bleed", {}).items() if int(s) not in touched}
 
 
-def figures_of(found: Measured, parts: Parts, flat: dict[str, Any]) -> dict[str, Any]:
-    """The proven figures of one sheet, whose settings are `flat`."""
+def _untouched(
+    before: Layout | None, known: tuple[Lie, Marked] | None, old_rows: Floats | None, rows: Floats, lie: Lie
+) -> dict[int, dict[int, tuple[float, float]]]:  # fmt: skip
+    """By sheet, the covered shares of tiles in which every island lies, and overlaps, as it did in the layout before."""
+    if before is None or known is None or old_rows is None or len(old_rows) != len(rows) or len(known[1].pairs) or lie.cut.any():
+        return {}
+    old = known[0]
+    moved = (rows != old_rows).any(axis=1) | (old.sheet != lie.sheet) | (old.overlaps != lie.overlaps)
+    touched = {
+        (int(s), int(c), int(r))
+        for a in (old, lie)
+        for s, (c, r) in zip(a.sheet[moved], np.nan_to_num(corners_of(a.box[moved]), nan=-1.0), strict=True)
+    }
+    out: dict[int, dict[int, tuple[float, float]]] = {}
+    for s, figures in before.figures.get("sheets", {}).items():
+        tiles = {t["tile"]: (t["coverage"], t["twice"]) for t in figures.get("tiles", []) if "twice" in t}
+        out[int(s)] = {n: v for n, v in tiles.items() if (int(s), *place(n)) not in touched}
+    return out
+
+
+def figures_of(
+    found: Measured, parts: Parts, flat: dict[str, Any], known: dict[int, tuple[float, float]] | None = None
+) -> dict[str, Any]:  # fmt: skip
+    """The proven figures of one sheet, whose settings are `flat`; `known` are covered shares of tiles where nothing is other."""
     tiles, sheet = grid(flat), int(flat["sheet"]["id"])
     proof = proof_of(
-        found.shapes, found.lie, found.rows, lambda k: regions_of(parts, found.rows, k), tiles, sheet, on_purpose=found.on_purpose
+        found.shapes, found.lie, found.rows, lambda k: regions_of(parts, found.rows, k), tiles, sheet, False, found.on_purpose, known
     )
     mine = np.flatnonzero(found.lie.sheet == sheet)
     d, world = _densities(found, mine, tiles)
@@ -144,15 +167,18 @@ def _tile_figures(
 
     with np.errstate(invalid="ignore"):
         corner = np.nan_to_num(corners_of(found.lie.box[mine]), nan=-1.0).astype(np.int64)
+    order = np.lexsort((corner[:, 0], corner[:, 1]))
+    keys, first = np.unique(corner[order][:, ::-1], axis=0, return_index=True)
+    by_tile = {(int(c), int(r)): part for (r, c), part in zip(keys, np.split(order, first[1:]), strict=True)} if len(order) else {}
     out = []
     for n in sorted({*tiles.numbers, *proof.coverage}):
         share, count = proof.coverage.get(n, (0.0, 0))
-        here = (corner == place(n)).all(axis=1) if count else None
+        here = by_tile.get(place(n)) if count else None
         there = None if here is None else spread(d[here], world[here])
         px = tiles.tile_px.get(n, tiles.px)
         gaps = proof.tiles.get(n)
         out.append(
-            {"tile": n, "px": px, "coverage": share, "islands": count, "density": None if there is None else there.median,
+            {"tile": n, "px": px, "coverage": share, "twice": proof.again.get(n, 0.0), "islands": count, "density": None if there is None else there.median,
              "gap_px": gaps.gap_px if gaps and np.isfinite(gaps.gap_px) else None, "gap_at": named(*gaps.pair) if gaps else [],
              "margin_px": gaps.margin_px if gaps and np.isfinite(gaps.margin_px) else None, "margin_at": named(gaps.outermost) if gaps else []}
         )  # fmt: skip

@@ -13,7 +13,7 @@ export interface paths {
         };
         /**
          * Jobstate Of
-         * @description How far a job is.
+         * @description How far a job is; with `wait` the answer comes when it is over, or after that many seconds (1 at most).
          */
         get: operations["quilt_server_api_jobstate_of"];
         put?: never;
@@ -1041,7 +1041,9 @@ export type $defs = Record<string, never>;
 export interface operations {
     quilt_server_api_jobstate_of: {
         parameters: {
-            query?: never;
+            query?: {
+                wait?: number;
+            };
             header?: never;
             path: {
                 job_id: number;

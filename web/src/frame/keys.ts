@@ -63,11 +63,28 @@ const inList = (t: EventTarget | null) => t instanceof Element && t.closest('[ro
 
 let waiting = 0
 let far: [u: number, v: number] = [0, 0]
+/** Whom the strokes were for: another selection meanwhile must not move in their place. */
+let whom: Set<string> | null = null
+
+/** Send what was nudged so far; called when the strokes end, and before anything else is nudged. */
+export function endNudge(): void {
+  clearTimeout(waiting)
+  const q = useQuilt.getState()
+  const mine = whom
+  whom = null
+  const by = shift(...far)
+  far = [0, 0]
+  if (!mine || !q.state) return
+  const { map_px } = flatOf(q.state.settings, q.sheet)
+  void q.move(by, `Nudge by ${Math.round(by.u * map_px)}, ${Math.round(by.v * map_px)} px`, mine)
+}
 
 /** Move the selection by px; strokes in quick succession are one step. */
 function nudge(key: string, px: number): void {
+  if (whom && whom !== useQuilt.getState().selection) endNudge()
   const q = useQuilt.getState()
   if (!q.state || q.job) return
+  whom = q.selection
   const { map_px } = flatOf(q.state.settings, q.sheet)
   const [u, v] = ARROWS[key].map((n) => (n * px) / map_px)
   for (const p of q.pieces) {
@@ -79,10 +96,5 @@ function nudge(key: string, px: number): void {
   far = [far[0] + u, far[1] + v]
   useQuilt.setState({ drawn: q.drawn + 1 })
   clearTimeout(waiting)
-  waiting = window.setTimeout(() => {
-    const by = shift(...far)
-    far = [0, 0]
-    const words = `Nudge by ${Math.round(by.u * map_px)}, ${Math.round(by.v * map_px)} px`
-    void useQuilt.getState().move(by, words)
-  }, 500)
+  waiting = window.setTimeout(endNudge, 500)
 }

@@ -61,3 +61,29 @@ export async function loadTable(path: string): Promise<Float32Array | null> {
   const data = await binary(path)
   return data ? new Float32Array(data) : null
 }
+
+/** The table of a layout; only the rows that differ come over the line where the one of layout `since` is `known`. */
+export async function loadLayout(
+  layout: number,
+  file: number,
+  known?: Float32Array,
+  since?: number | null,
+): Promise<Float32Array | null> {
+  const path = `/api/layouts/${layout}/files/${file}`
+  if (!known || !since) return loadTable(path)
+  if (since === layout) return known
+  const response = await fetch(`${path}?since=${since}`)
+  if (response.status !== 200) return null
+  const data = await response.arrayBuffer()
+  return response.headers.get('X-Rows') === 'changed' ? withRows(known, data) : new Float32Array(data)
+}
+
+/** A table with changed rows: their number, the islands, the rows. */
+export function withRows(known: Float32Array, data: ArrayBuffer): Float32Array {
+  const count = new DataView(data).getUint32(0, true)
+  const islands = new Uint32Array(data, 4, count)
+  const rows = new Float32Array(data, 4 + 4 * count, 5 * count)
+  const table = known.slice()
+  islands.forEach((i, k) => table.set(rows.subarray(5 * k, 5 * k + 5), 5 * i))
+  return table
+}

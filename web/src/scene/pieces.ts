@@ -65,6 +65,9 @@ export class Piece {
   /** Object of each island: of several that share it, the first. */
   readonly objectOfIsland: Int32Array
   table: Float32Array
+  /** The table as the server has it, and of which layout; what the hand moves is shown over it. */
+  laid: Float32Array
+  laidOf: number | null = null
   /** px of the map of each island: that of its tile. */
   readonly px: Float32Array
   private readonly boxes: Float32Array
@@ -114,6 +117,7 @@ export class Piece {
     this.boxes = islandBoxes(data)
     const identity = new Float32Array(5 * count)
     for (let i = 0; i < count; i++) identity.set([0, 1, 1, 0, 0], 5 * i)
+    this.laid = identity
     this.setTable(identity)
     this.showOdd(0)
   }

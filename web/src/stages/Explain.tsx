@@ -9,7 +9,8 @@ type Hint = Explanation['hints'][number]
 export function Explain() {
   const { state, explanation, job, start, select, sheet } = useQuilt()
   if (!state?.objects.some((o) => o.islands)) return null
-  const found = explanation
+  // What was found for one sheet says nothing about another.
+  const found = explanation?.sheet === sheet ? explanation : null
   const keys = (islands: [number, number][]) => islands.map(([file, i]) => `${file}:${i}`)
   return (
     <Box>

@@ -7,7 +7,7 @@ import { Choice, numbered, Setting, Title } from './parts'
 const UNIT_NAMES = { m: 'm', cm: 'cm', mm: 'mm', in: 'in', ft: 'ft' }
 
 export function Gather() {
-  const { state, job, upload, unit, setUnit, selection, change, start, compareNewer, newer } = useQuilt()
+  const { state, job, upload, unit, setUnit, selection, start, compareNewer, newer } = useQuilt()
   const files = useRef<HTMLInputElement>(null)
   const folder = useRef<HTMLInputElement>(null)
   const take = (list: FileList | null) => list?.length && void upload(fromList(list))
@@ -16,7 +16,7 @@ export function Gather() {
     for (const k of selection)
       if (out) left.add(k)
       else left.delete(k)
-    void change({ left_out: [...left] })
+    void start('objects', { left_out: [...left] })
   }
   return (
     <>

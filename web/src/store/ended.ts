@@ -10,6 +10,8 @@ export function ended(job: Job, layout: number, unmoved: boolean): Partial<Quilt
   switch (job.kind) {
     case 'pack': {
       const summary = (job.result.summary ?? []) as Packed[]
+      // What was changed meanwhile is on the table, not this layout: the note says where that is.
+      if (job.result.note) return { summary, note: String(job.result.note) }
       return { summary, ...(unmoved && { stage: summary.length > 1 ? 'Arrange' : 'Prove' }) }
     }
     case 'import':

@@ -1,8 +1,8 @@
 import { create } from 'zustand'
 import { api, bringIn, bringPicture, words, type Fault, type Job, type Settings, type State } from '../api/client'
-import { loadGeometry, loadTable } from '../scene/geometry'
+import { loadGeometry, loadLayout, loadTable } from '../scene/geometry'
 import { Piece } from '../scene/pieces'
-import type { Move } from '../scene/hand'
+import { moved, type Move } from '../scene/hand'
 import { sheetBy } from '../scene/sheets'
 import { islandsOf, paint } from '../scene/states'
 import { asideTwins } from '../scene/twins'
@@ -14,6 +14,11 @@ export * from './types'
 const pause = (ms: number) => new Promise((resolve) => setTimeout(resolve, ms))
 const download = (href: string) => Object.assign(document.createElement('a'), { href }).click()
 const OVER = ['done', 'failed', 'stopped', 'interrupted']
+// Questions about a job that go unanswered: after the first number it is said, after the second nobody asks any more.
+const SILENT = 8
+const GIVEN_UP = 40
+const GONE =
+  'The application does not answer. Is it still running? What was saved is safe; reload the page when it runs again.'
 
 export const useQuilt = create<Quilt>((set, get) => {
   const at = () => ({ params: { path: { project_id: get().state!.id } } })
@@ -23,9 +28,17 @@ export const useQuilt = create<Quilt>((set, get) => {
   let saved = {} as Settings
   const overlaid = (state: State): State => ({ ...state, settings: Object.assign({}, saved, ...pending) as Settings })
 
-  async function show(state: State): Promise<void> {
+  // Answers may come in another order than they were asked for: an older one never replaces a newer one, nor one project another.
+  let asked = 0
+  let answered = 0
+  let opened: number | null = null
+  const ask = () => ++asked
+  const late = (asking: number, project: number) => asking < answered || project !== opened
+
+  async function show(state: State, asking: number): Promise<void> {
+    if (late(asking, state.id)) return
+    answered = asking
     const before = get()
-    saved = state.settings
     const channel = state.settings.channel_in ?? 0
     const kept = new Map(before.pieces.map((p) => [p.key, p]))
     const pieces: Piece[] = []
@@ -37,12 +50,24 @@ export const useQuilt = create<Quilt>((set, get) => {
       const piece = old ?? new Piece(file.id, await loadGeometry(file.id, channel, welded), first, key)
       kept.delete(key)
       first += piece.data.header.objects.length
-      const table = state.layout === null ? null : await loadTable(`/api/layouts/${state.layout}/files/${file.id}`)
-      if (table) piece.setTable(table)
       pieces.push(piece)
     }
-    const { data: faults } = await api.GET('/api/projects/{project_id}/faults', {
-      params: { path: { project_id: state.id } },
+    const layout = state.layout
+    const [tables, { data: faults }] = await Promise.all([
+      Promise.all(pieces.map((p) => (layout === null ? null : loadLayout(layout, p.file, p.laid, p.laidOf)))),
+      api.GET('/api/projects/{project_id}/faults', { params: { path: { project_id: state.id } } }),
+    ])
+    if (late(asking, state.id)) {
+      for (const p of pieces) if (!get().pieces.includes(p)) p.dispose()
+      return
+    }
+    saved = state.settings
+    pieces.forEach((p, k) => {
+      const table = tables[k]
+      if (!table) return
+      p.laid = table
+      p.laidOf = layout
+      p.setTable(table)
     })
     const sheet = sheetBy(state.settings, before.sheet).id
     // A bake belongs to the layout that was baked.
@@ -62,8 +87,9 @@ export const useQuilt = create<Quilt>((set, get) => {
 
   async function reload(): Promise<void> {
     if (!get().state) return
-    const { data } = await api.GET('/api/projects/{project_id}', at())
-    if (data) await show(data)
+    const asking = ask()
+    const { data } = await api.GET('/api/projects/{project_id}', at()).catch(() => ({ data: undefined }))
+    if (data) await show(data, asking)
   }
 
   async function draft(job: Job): Promise<void> {
@@ -80,13 +106,21 @@ export const useQuilt = create<Quilt>((set, get) => {
     set(job.kind === 'pack' ? { job, note: '', explanation: null, summary: [] } : { job, note: '' })
     let on = 0
     const { stage } = get()
+    let silent = 0
     while (!OVER.includes(job.state)) {
-      await pause(120)
-      const { data } = await api.GET('/api/jobs/{job_id}', { params: { path: { job_id: job.id } } }).catch(() => ({
-        data: undefined,
-      }))
+      // The server answers as soon as the job is over, or after this time.
+      const params = { path: { job_id: job.id }, query: { wait: 0.15 } }
+      const { data } = await api.GET('/api/jobs/{job_id}', { params }).catch(() => ({ data: undefined }))
       if (get().state?.id !== project) return
-      if (!data) continue
+      if (!data) {
+        silent += 1
+        if (silent === SILENT) set({ message: GONE })
+        if (silent > GIVEN_UP) return set({ job: null })
+        await pause(Math.min(2000, 100 * silent))
+        continue
+      }
+      if (silent >= SILENT && get().message === GONE) set({ message: '' })
+      silent = 0
       job = data
       set({ job })
       // Several sheets are packed one after the other; the table follows.
@@ -116,9 +150,10 @@ export const useQuilt = create<Quilt>((set, get) => {
   }
 
   async function write(answer: Promise<{ data?: State; error?: unknown }>): Promise<void> {
+    const asking = ask()
     const { data, error } = await answer.catch(() => ({ data: undefined, error: undefined }))
     set({ message: data ? '' : words(error), note: '' })
-    if (data) await show(data)
+    if (data) await show(data, asking)
     else await reload()
   }
 
@@ -135,9 +170,9 @@ export const useQuilt = create<Quilt>((set, get) => {
   async function send(change: Parameters<Quilt['change']>[0]): Promise<void> {
     const { state } = get()
     if (state?.snapshot == null) return
-    const settings = change.settings && { ...saved, ...change.settings }
+    const settings = { ...saved, ...change.settings }
     // What lies with what is measured again, by a job.
-    const measured = (['sheets', 'sheet_of', 'twins'] as const).some((k) => change.settings && k in change.settings)
+    const measured = (['sheets', 'sheet_of', 'twins'] as const).some((k) => k in change.settings)
     if (measured && state.layout !== null) {
       const body = { kind: 'settings', base: state.snapshot, params: { settings } }
       const { data, error } = await api.POST('/api/projects/{project_id}/jobs', { ...at(), body })
@@ -145,13 +180,13 @@ export const useQuilt = create<Quilt>((set, get) => {
       else set({ message: words(error) })
       return
     }
-    const body = { base: state.snapshot, ...change, settings }
+    const body = { base: state.snapshot, settings }
     await write(api.POST('/api/projects/{project_id}/change', { ...at(), body }))
   }
 
   /** A change was answered: from now on what the server says counts, whether it took the change or not. */
-  function settle(settings: Partial<Settings> | undefined): void {
-    if (settings && pending.includes(settings)) pending.splice(pending.indexOf(settings), 1)
+  function settle(settings: Partial<Settings>): void {
+    if (pending.includes(settings)) pending.splice(pending.indexOf(settings), 1)
     const { state } = get()
     if (state) set({ state: overlaid(state) })
     repaint()
@@ -178,7 +213,10 @@ export const useQuilt = create<Quilt>((set, get) => {
     fitted: 0,
     shown: 0,
     async open(id) {
+      opened = id
+      const asking = ask()
       const { data, error } = await api.GET('/api/projects/{project_id}', { params: { path: { project_id: id } } })
+      if (opened !== id) return
       if (!data) return set({ message: words(error) })
       pending.length = 0
       set({
@@ -187,15 +225,20 @@ export const useQuilt = create<Quilt>((set, get) => {
         note: '',
         summary: [],
         explanation: null,
+        newer: null,
+        baked: null,
+        shownMap: '',
         stage: data.files.length ? (data.packed ? 'Prove' : 'Inspect') : 'Gather',
       })
-      await show(data)
+      await show(data, asking)
+      if (opened !== id) return
       if (data.job !== null) {
         const running = await api.GET('/api/jobs/{job_id}', { params: { path: { job_id: data.job } } })
         if (running.data) void follow(running.data)
       }
     },
     close() {
+      opened = null
       for (const p of get().pieces) p.dispose()
       set({ state: null, pieces: [], faults: [], job: null, message: '', note: '' })
     },
@@ -221,7 +264,7 @@ export const useQuilt = create<Quilt>((set, get) => {
       set({ aside })
       repaint()
     },
-    async move(move, label) {
+    async move(move, label, whom) {
       const { state, selection, aside } = get()
       if (!state) return
       if (aside) return set({ message: 'Twins are shown aside, where they do not lie. Untick that in Deliver first.' })
@@ -229,11 +272,24 @@ export const useQuilt = create<Quilt>((set, get) => {
       const each = one ? null : (move as Record<string, Move>)
       const row = (m: Move) => [m.angle, m.mirror, m.scale, m.u, m.v]
       const rows: Record<string, number[][]> = {}
-      for (const [file, islands] of Object.entries(islandsOf(state, selection)))
+      for (const [file, islands] of Object.entries(islandsOf(state, new Set(whom ?? selection))))
         for (const i of islands) {
           const m = one ?? each?.[`${file}:${i}`]
-          if (m) (rows[file] ??= []).push([i, ...row(m)])
+          if (!m) continue
+          ;(rows[file] ??= []).push([i, ...row(m)])
         }
+      // The move is on the table at once; the server's answer replaces it.
+      for (const p of get().pieces) {
+        const mine = rows[p.file]
+        if (!mine) continue
+        const table = p.laid.slice()
+        for (const [i, ...m] of mine) {
+          const by = { angle: m[0], mirror: m[1], scale: m[2], u: m[3], v: m[4] } as Move
+          table.set(moved(p.laid.subarray(5 * i, 5 * i + 5), by), 5 * i)
+        }
+        p.setTable(table)
+      }
+      set({ drawn: get().drawn + 1 })
       await get().start('mend', { action: 'move', rows, label })
     },
     async putPicture(tile, file) {
@@ -262,7 +318,7 @@ export const useQuilt = create<Quilt>((set, get) => {
     change(change) {
       const { settings } = change
       const state = get().state
-      if (settings && state) {
+      if (state) {
         pending.push(settings)
         set({ state: overlaid(state) })
       }
@@ -294,7 +350,10 @@ export const useQuilt = create<Quilt>((set, get) => {
         const { data, error } = await api.POST('/api/projects/{project_id}/jobs', { ...at(), body })
         // Following takes as long as the job: the queue goes on meanwhile.
         if (data) void follow(data)
-        else set({ message: words(error) })
+        else {
+          set({ message: words(error) })
+          await reload()
+        }
       }),
     baked: null,
     aside: false,

@@ -21,6 +21,8 @@ export type Kind =
   | 'bleed'
   | 'bake'
   | 'replace'
+  | 'objects'
+  | 'keep'
 
 /** What limits the layout, and what an action would gain, as measured by trying it. */
 export interface Explanation {
@@ -106,13 +108,13 @@ export interface Quilt {
   setPicks: (picks: 'objects' | 'islands') => void
   setSheet: (sheet: number) => void
   setOdd: (bits: number) => void
-  /** Move the selection by hand: one undo step; by one move, or each island by its own. */
-  move: (move: Move | Record<string, Move>, label: string) => Promise<void>
+  /** Move the selection (or `whom`) by hand: one undo step; by one move, or each island by its own. It shows at once. */
+  move: (move: Move | Record<string, Move>, label: string, whom?: Iterable<string>) => Promise<void>
   putPicture: (tile: number, file: File) => Promise<void>
   setPreview: (preview: { padding_px?: number; margin_px?: number }) => void
   say: (message: string) => void
   select: (keys: Iterable<string>, add?: boolean, show?: boolean) => void
-  change: (change: { settings?: Partial<Settings>; left_out?: string[]; layout?: number }) => Promise<void>
+  change: (change: { settings: Partial<Settings> }) => Promise<void>
   discard: (layout: number, change?: { discarded?: boolean; name?: string }) => Promise<void>
   step: (direction: 'undo' | 'redo') => Promise<void>
   start: (kind: Kind, params?: Record<string, unknown>) => Promise<void>

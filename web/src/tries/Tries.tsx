@@ -8,7 +8,7 @@ import { Compare } from './Compare'
 
 /** Every finished run of the sheet that is shown, with its picture and figures; a click keeps it, two are compared. */
 export function Tries() {
-  const { state, sheet, job, change, discard } = useQuilt()
+  const { state, sheet, job, start, discard } = useQuilt()
   const [pair, setPair] = useState<number[]>([])
   const [side, setSide] = useState<[Try, Try] | null>(null)
   const now = state && sheetBy(state.settings, sheet).id
@@ -57,7 +57,7 @@ export function Tries() {
               textAlign="left"
               aria-pressed={t.kept}
               title={`${t.kept ? 'This is the layout' : 'Keep this try'}; seed ${t.seed}, ${String(t.recipe.rotate)} turning`}
-              onClick={() => !job && !t.kept && void change({ layout: t.id })}
+              onClick={() => !job && !t.kept && void start('keep', { layout: t.id })}
             >
               <img
                 src={`/api/layouts/${t.id}/picture`}
@@ -113,7 +113,7 @@ export function Tries() {
         <Compare
           pair={side}
           close={() => setSide(null)}
-          keep={(id) => void change({ layout: id }).then(() => setSide(null))}
+          keep={(id) => void start('keep', { layout: id }).then(() => setSide(null))}
           name={(t) => (
             <NameField
               label={`Name of ${t.name}`}
