@@ -64,6 +64,7 @@ class TileFigures(Schema):
     tile: int
     px: int
     coverage: float
+    twice: float = 0.0
     islands: int
     density: float | None
     gap_px: float | None = None

@@ -33,9 +33,15 @@ def state_of(project: Project) -> dict[str, Any]:
         redo=follow.label if follow else None, settings=Settings(**settings_of(head)).model_dump(), channels=sorted({c for o in objects for c in o["channels"]}),
         files=[{"id": f.pk, "name": f.name, "warnings": f.warnings, "materials": f.materials} for f in files],
         objects=objects, layout=head.layout_id,
-        figures=figures, sheets=rows,
+        figures=_filled(figures),
+        sheets=[r | {"figures": _filled(r["figures"])} for r in rows],
         packed=bool(used) and all(r["kept"] and not r["stale"] for r in used), tries=[_try(t, head.kept) for t in tries], job=job.pk if job else None,
     )  # fmt: skip
+
+
+def _filled(figures: dict[str, Any] | None) -> dict[str, Any] | None:
+    """Figures with what those of some layouts do not say."""
+    return None if figures is None else {"limiting": [], "seconds": None, "tiles": [], "twins": 0} | figures
 
 
 def _try(t: Layout, kept: dict[str, int]) -> dict[str, Any]:
@@ -50,6 +56,6 @@ def _try(t: Layout, kept: dict[str, int]) -> dict[str, Any]:
     }
     extra = {k: t.figures[k] for k in ("seconds", "limiting") if k in t.figures}
     return {
-        "id": t.pk, "sheet": t.sheet, "recipe": shown, "name": t.name, "figures": figures | extra, "padding_px": flat["padding_px"],
+        "id": t.pk, "sheet": t.sheet, "recipe": shown, "name": t.name, "figures": _filled(figures | extra), "padding_px": flat["padding_px"],
         "seed": int(flat["seed"]), "kept": kept.get(str(t.sheet)) == t.pk,
     }  # fmt: skip

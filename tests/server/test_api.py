@@ -17,6 +17,7 @@ from quilt_core.measure.proof import prove
 from quilt_core.sheet import analyse
 from quilt_server.jobs.worker import run_one, sweep
 from quilt_server.projects.models import Job, Project, Snapshot
+from quilt_server.schemas import FaultOut, StateOut
 from tests.shapes import PLANE, gltf_plane, grid_obj
 
 pytestmark = pytest.mark.django_db(transaction=True)
@@ -83,6 +84,35 @@ def test_the_whole_job(browser: Browser) -> None:
     assert proof.ok and proof.gap_px is not None and proof.gap_px >= 6 - 1e-3
     report = json.loads(archive.read("report.json"))
     assert report["ok"] and report["smallest_gap_px"] == pytest.approx(proof.gap_px, abs=1e-4)
+
+
+def test_the_state_is_what_its_schema_says(browser: Browser) -> None:
+    """The state is sent unchecked: nothing that the schema promises may be missing in it, nor be of another kind."""
+
+    def promised(found: object, schema: object) -> None:
+        if isinstance(schema, dict) and isinstance(found, dict):
+            assert set(schema) <= set(found), set(schema) - set(found)
+            for k in schema:
+                promised(found[k], schema[k])
+        elif isinstance(schema, list) and isinstance(found, list):
+            for a, b in zip(found, schema, strict=True):
+                promised(a, b)
+        else:
+            assert found == schema
+
+    def check() -> None:
+        found = browser.state()
+        promised(found, StateOut(**found).model_dump(mode="json"))
+        faults = browser.client.get(f"/api/projects/{browser.project}/faults").json()
+        promised(faults, [FaultOut(**f).model_dump(mode="json") for f in faults])
+
+    check()
+    browser.upload(squares__obj=grid_obj(6), plane__gltf=gltf_plane([{"mesh": 0, "scale": [2, 2, 2]}]))
+    check()
+    quick(browser)
+    for kind in ("pack", "bleed"):
+        assert browser.run(kind)["state"] == "done"
+        check()
 
 
 def test_undo_and_redo_move_the_pointer_and_lose_nothing(browser: Browser) -> None:

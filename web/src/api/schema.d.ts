@@ -1009,6 +1009,11 @@ export interface components {
             px: number;
             /** Tile */
             tile: number;
+            /**
+             * Twice
+             * @default 0
+             */
+            twice: number;
         };
         /** TryOut */
         TryOut: {
