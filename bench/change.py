@@ -36,6 +36,7 @@ class App:
         self.process.stdout.readline()
         time.sleep(3)  # the worker loads its kernels
         self.project = self.post("/api/projects", {"name": "Bench"})["id"]
+        self.last: Any = None
 
     def ask(self, path: str, body: bytes | None = None, kind: str = "application/json") -> bytes:
         """A request; POST where there is a body."""
@@ -66,15 +67,15 @@ class App:
         self.finished(json.loads(self.ask(f"/api/projects/{self.project}/files", b"".join(parts), f"multipart/form-data; boundary={edge}")))
 
     def do(self, kind: str, **params: object) -> Any:
-        """A job and everything that the browser fetches after it."""
-        before = self.state()
+        """A job and everything that the browser fetches after it; what it knows before is `last`."""
+        before = self.last
         job = self.post(f"/api/projects/{self.project}/jobs", {"kind": kind, "base": before["snapshot"], "params": params})
         self.finished(job)
         return self.fetched(before)
 
     def fetched(self, before: Any) -> Any:
         """The new state with the rows and faults that go with it."""
-        after = self.state()
+        after = self.last = self.state()
         for f in after["files"]:
             self.ask(f"/api/layouts/{after['layout']}/files/{f['id']}?since={before['layout']}")
         self.ask(f"/api/projects/{self.project}/faults")
@@ -119,9 +120,9 @@ def sets() -> dict[str, Callable[[], dict[str, bytes]]]:
 
     return {
         "small": lambda: {"boxes.obj": far_patches(18, 4, 0.0)},
-        "middle": lambda: {"patches.obj": far_patches(300, 9, 2.0)},
+        "middle": lambda: {"patches.obj": far_patches(300, 9, 2.0, largest=0.15)},
         "heap": heap,
-        "million": lambda: {f"part_{k:03}.obj": far_patches(100, 7, 1.0, k) for k in range(100)},
+        "million": lambda: {f"part_{k:03}.obj": far_patches(100, 7, 1.0, k, 0.05, True) for k in range(100)},
     }
 
 
@@ -137,11 +138,12 @@ def main() -> None:
             try:
                 print(f"\n{name}: {sum(map(len, files.values())) / 2**20:.0f} MB")
                 print(f"  bring in                  {timed(lambda a=app, f=files: a.bring(f)):7.2f} s")
-                state = app.state()
+                state = app.last = app.state()
                 objects, islands = len(state["objects"]), sum(o["islands"] for o in state["objects"])
                 print(f"  {objects} objects, {islands} islands, {sum(o['triangles'] for o in state['objects']):,} triangles")
                 print(f"  state alone               {timed(app.state, 5):7.3f} s")
-                file, first = state["objects"][0]["file"], state["objects"][0]["first_island"]
+                last = state["objects"][-1]
+                file, first = last["file"], last["first_island"] + last["islands"] // 2
                 far = [0.0]
 
                 def move(a: App = app, file: int = file, first: int = first, far: list[float] = far) -> None:
@@ -151,12 +153,11 @@ def main() -> None:
                 print(f"  one island moved by hand  {timed(move, 5):7.3f} s")
                 before = app.state()
                 print(f"  all flipped back          {timed(lambda a=app: a.do('mend', action='flip', islands=None)):7.2f} s")
-                print(f"  all evened                {timed(lambda a=app: a.do('mend', action='even', density=300.0, islands=None)):7.2f} s")
+                print(f"  all evened                {timed(lambda a=app: a.do('mend', action='even', density=a.last['figures']['density'], islands=None)):7.2f} s")
 
                 def undo(a: App = app) -> None:
-                    was = a.state()
-                    a.post(f"/api/projects/{a.project}/undo", {"base": was["snapshot"]})
-                    a.fetched(was)
+                    a.post(f"/api/projects/{a.project}/undo", {"base": a.last["snapshot"]})
+                    a.fetched(a.last)
 
                 print(f"  undo of that              {timed(undo):7.3f} s")
                 print(f"  greatest process          {memory(app.process.pid):7} MB (web), layout {before['layout']}")

@@ -76,6 +76,9 @@ def serve(port: int, data: Path | None, demo: bool) -> int:
 
     from .wsgi import application
 
+    from . import api  # noqa: F401  (so that the first request does not wait for it)
+    from .jobs import mend  # noqa: F401
+
     keeper = Keeper()
 
     def stop(_signal: int, _frame: FrameType | None) -> None:

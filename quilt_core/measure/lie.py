@@ -199,7 +199,7 @@ class Measure:
     def overlapping(self, which: Whole, among: Whole) -> Iterator[tuple[Whole, Whole, Floats, Floats]]:
         """Pairs that share area: (k,), (k,), area (k,), place (k, 2), in portions."""
         seen = 0
-        step = len(which) if len(which) * len(among) < 2_000_000 else 4000
+        step = max(1, len(which)) if len(which) * len(among) < 2_000_000 else 4000
         for k in range(0, len(which), step):
             mine = which[k : k + step]
             # Of a pair within `which` the earlier portion asks.
@@ -216,7 +216,7 @@ class Measure:
     def neighbours(self, which: Whole, among: Whole, reach: float) -> Iterator[tuple[Whole, Whole, Floats, Floats]]:
         """Pairs of one tile within reach that share no area: (k,), (k,), gap (k,), middle (k, 2), in portions."""
         seen = 0
-        step = len(which) if len(which) * len(among) < 2_000_000 else 4000
+        step = max(1, len(which)) if len(which) * len(among) < 2_000_000 else 4000
         for k in range(0, len(which), step):
             mine = which[k : k + step]
             i, j = self.candidates(mine, among if k == 0 else np.setdiff1d(among, which[:k]), reach)
@@ -327,8 +327,8 @@ def updated(
     shortened = np.zeros(n, bool)
     kernels.drop_partners(moved, lie.over_with, lie.over_area, lie.over_at, shortened)
     lie.over_with[which], lie.over_area[which], lie.over_at[which] = -1, 0.0, 0.0
-    # A full list that lost a partner may have left one out before: it is made anew. Lists that were not full were whole.
-    again = np.flatnonzero(shortened & ~moved)
+    # A list that left somebody out and lost a partner is made anew; lists that held all of them are whole without it.
+    again = np.flatnonzero(shortened & ~moved & (old.overlaps > lie.over_with.shape[1]))
     lie.over_with[again], lie.over_area[again], lie.over_at[again] = -1, 0.0, 0.0
     fresh = np.zeros(n, bool)
     fresh[again] = True

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import contextlib
 import ctypes
+import gc
 import os
 import signal
 import sys
@@ -180,6 +181,9 @@ def main() -> int:
 
     measuring()  # so that no child has to load the kernels that every change needs
     sweep()
+    # What is there now stays: a child need not copy pages only because its collector looked at them.
+    gc.collect()
+    gc.freeze()
     Worker(lock).loop()
     return 0
 
