@@ -153,7 +153,9 @@ def main() -> None:
                 print(f"  one island moved by hand  {timed(move, 5):7.3f} s")
                 before = app.state()
                 print(f"  all flipped back          {timed(lambda a=app: a.do('mend', action='flip', islands=None)):7.2f} s")
-                print(f"  all evened                {timed(lambda a=app: a.do('mend', action='even', density=a.last['figures']['density'], islands=None)):7.2f} s")
+                print(
+                    f"  all evened                {timed(lambda a=app: a.do('mend', action='even', density=a.last['figures']['density'], islands=None)):7.2f} s"
+                )
 
                 def undo(a: App = app) -> None:
                     a.post(f"/api/projects/{a.project}/undo", {"base": a.last["snapshot"]})

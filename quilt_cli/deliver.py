@@ -14,7 +14,7 @@ from numpy.typing import NDArray
 from quilt_core import report
 from quilt_core.deliver import template
 from quilt_core.deliver.images import ImageRecipe, encoded, tile_image
-from quilt_core.deliver.page import page, verdict
+from quilt_core.deliver.page import page
 from quilt_core.errors import FileError, QuiltError
 from quilt_core.measure.proof import prove
 from quilt_core.prove.bleed import bleed
@@ -113,7 +113,7 @@ def deliver(args: argparse.Namespace, scenes: list[Scene]) -> dict[str, Any]:
         **report.proof_figures(proof), "islands": proof.islands, "map_px": args.map, "coverage": coverage, "density": None if spread is None else spread.median,
         "tiles": [{"tile": t, "px": args.map, "islands": proof.coverage[t][1], "coverage": proof.coverage[t][0]} for t in used],
     }  # fmt: skip
-    ok, words, reasons = verdict(figures, found)
+    said = report.verdict(figures, found)
     made: dict[str, tuple[bytes, str]] = {}
     owner = _numbers(pieces, "object")
     names = tuple(p.objects[0].name for p in pieces)
@@ -135,7 +135,15 @@ def deliver(args: argparse.Namespace, scenes: list[Scene]) -> dict[str, Any]:
     made |= handed.made
     sheet = {"name": args.name, "figures": figures, "bleed": found, "padding_px": padding, "margin_px": padding / 2, "pictures": pictures}
     made["report.html"] = page(f"{args.name}: layout report", [sheet], handed.carried), "report"
-    result = {"ok": ok, "verdict": words, "reasons": reasons, **figures, "bleed": found, "carried": handed.carried, "notes": handed.notes}
+    result = {
+        "ok": said.ok,
+        "verdict": said.line,
+        "reasons": said.reasons,
+        **figures,
+        "bleed": found,
+        "carried": handed.carried,
+        "notes": handed.notes,
+    }
     made["report.json"] = (json.dumps(result, indent=2) + "\n").encode(), "report"
     _put(args.out, made)
     return result

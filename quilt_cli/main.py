@@ -117,7 +117,7 @@ def _inspect(args: argparse.Namespace) -> int:
 def _verify(args: argparse.Namespace) -> int:
     r = report.verify_report(_scenes(args), args.channel_in, args.map, args.padding, args.margin)
     gap, margin = (("none" if r[k] is None else f"{r[k]:.3f} px") for k in ("smallest_gap_px", "smallest_margin_px"))
-    verdict = "The layout holds" if r["ok"] else "The layout fails: " + "; ".join(r["reasons"])
+    verdict = "; ".join([r["verdict"], *r["reasons"], *r["faults"]])
     lines = [
         f"{verdict}.",
         f"{r['islands']} islands at {args.map} px, smallest gap {gap}, smallest margin {margin}, coverage {r['coverage']:.1%}",
@@ -173,7 +173,7 @@ def _pack(args: argparse.Namespace) -> int:
     # The proof reads what was written, through the readers, as anybody else would.
     again = report.pieces_of(report.analyse_all(written, args.channel_out))
     proof = prove(again, None, args.map, args.tiles)
-    figures = report.pack_report(again, proof, packed, args.map, recipe.tiles, time.monotonic() - begin, args.seed)
+    figures = report.pack_report(again, proof, packed, recipe, time.monotonic() - begin)
     figures["unpacked"] = [f"{s.file}: {o.name}" for s, ps in analysed for o in s.objects if ps[o.mesh] is None]
     (args.out / "report.json").write_text(json.dumps(figures, indent=2) + "\n")
     density = figures["density_px_per_m"]
@@ -182,8 +182,9 @@ def _pack(args: argparse.Namespace) -> int:
         f"smallest gap {figures['smallest_gap_px']} px, margin {figures['smallest_margin_px']} px, {figures['overlap_pairs']} overlaps"
     )
     lines += [f"left as it was, it has no UVs: {u}" for u in figures["unpacked"]]
+    lines.append("; ".join([f"{figures['verdict']}", *figures["reasons"]]) + ".")
     _say(args, figures, lines)
-    return 0
+    return 0 if figures["ok"] else 1
 
 
 def _names(pieces: list[MeshIslands], islands: list[int]) -> str:

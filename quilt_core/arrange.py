@@ -15,7 +15,7 @@ from numpy.typing import NDArray
 
 from .bunches import Bunches
 from .density import densities, even_scales, spread
-from .errors import DoesNotFit, QuiltError
+from .errors import Cancelled, DoesNotFit, QuiltError
 from .pack import Packing, PackResult, Recipe, Rules, Start, pack
 from .scene import Floats
 from .sheet import IDENTITY, MeshIslands, transform_regions
@@ -182,7 +182,7 @@ def _pack(
         none = np.zeros(len(sized), bool) if rules.held is None else rules.held
         turns = None if rules.rotate is None else (*rules.rotate, *("none",) * extra)
         fixed = Rules(rotate=turns, held=np.r_[none, np.ones(extra, bool)], start=None)
-    covered = float(shapely.area(obstacles).sum()) / float(recipe.ratio.size) if len(obstacles) else 0.0
+    covered = _share(obstacles, recipe)
 
     def without(p: Packing) -> Packing:
         n = len(sized)
@@ -195,14 +195,24 @@ def _pack(
     share = replace(recipe, seconds=recipe.seconds / 2) if recipe.fill == "each" and recipe.tiles > 1 else recipe
     result = run(whole, share, tell, stop, fixed)
     if recipe.fill == "each" and recipe.tiles > 1 and not result.stopped:
-        result = _fill_each(whole, recipe, fixed, result, tell, stop)
+        result = _fill_each(whole, recipe, fixed, bunches, result, tell, stop)
     return replace(result, best=without(result.best))
 
 
+def _share(obstacles: NDArray[np.object_], recipe: Recipe) -> float:
+    """Share of all texels under regions that are kept free, each in the packer's tile that it lies in."""
+    if not len(obstacles):
+        return 0.0
+    corner = corners_of(shapely.bounds(obstacles)).astype(np.int64)
+    weight = recipe.ratio**2
+    return float((shapely.area(obstacles) * weight[corner[:, 1] * recipe.columns + corner[:, 0]]).sum() / weight.sum())
+
+
 def _fill_each(
-    regions: NDArray[np.object_], recipe: Recipe, rules: Rules, shared: PackResult, progress: Callable[[Packing], None] | None, stop: Stop
-) -> PackResult:
-    """Every tile packed on its own with the islands that it got: each as large as its tile allows."""
+    regions: NDArray[np.object_], recipe: Recipe, rules: Rules, bunches: Bunches | None, shared: PackResult,
+    progress: Callable[[Packing], None] | None, stop: Stop,
+) -> PackResult:  # fmt: skip
+    """Every tile packed on its own with the islands that it got, bunches and wider gaps as before: each as large as its tile allows."""
     best = shared.best
     out = replace(best, scale=best.scale.copy(), angle=best.angle.copy(), mirror=best.mirror.copy(), offset=best.offset.copy())
     used = np.unique(best.tile)
@@ -221,7 +231,12 @@ def _fill_each(
         inside = regions[mine].copy()
         inside[held] = shapely.transform(inside[held], lambda xy, c=corner: xy - c)
         turns = None if rules.rotate is None else tuple(rules.rotate[i] for i in mine)
-        found = pack(inside, one, None, stop, Rules(rotate=turns, held=held if held.any() else None)).best
+        part = None if bunches is None else bunches.of(mine)
+        run = pack if part is None or not part.any() else part.pack
+        try:
+            found = run(inside, one, None, stop, Rules(rotate=turns, held=held if held.any() else None)).best
+        except (Cancelled, DoesNotFit):
+            continue  # the tile stays as it was shared out
         free = ~held
         if found.scale[free].max() < out.scale[mine][free].max():
             continue
@@ -397,6 +412,7 @@ def _tables(
     flat[real] = False
     size = np.maximum((box[flat, 2:] - box[flat, :2]).max(axis=1), 1e-12)
     out[flat, :2] = IDENTITY[:2]
-    out[flat, 2] = np.minimum(1.0, 0.5 / recipe.map_px / size)
-    out[flat, 3:] = tiles.corner[0] + (recipe.margin_px + 0.25) / recipe.map_px - out[flat, 2:3] * box[flat, :2]
+    px = recipe.map_px if tiles.recipe.tile_px is None else tiles.recipe.tile_px[0]
+    out[flat, 2] = np.minimum(1.0, 0.5 / px / size)
+    out[flat, 3:] = tiles.corner[0] + (recipe.margin_px + 0.25) / px - out[flat, 2:3] * box[flat, :2]
     return out

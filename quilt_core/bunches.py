@@ -65,6 +65,11 @@ class Bunches:
     wider: NDArray[np.bool_] | None = None
     extra_px: float = 0.0
 
+    def of(self, mine: NDArray[np.int64]) -> Bunches:
+        """The same for some regions (k,) alone; those beyond the last of `group` stand at the end and go alone."""
+        known = mine[mine < len(self.group)]
+        return Bunches(self.group[known], self.strict, None if self.wider is None else self.wider[known], self.extra_px)
+
     def any(self) -> bool:
         """Whether there is a bunch of more than one island, or an island that keeps a wider gap."""
         if self.wider is not None and self.extra_px > 0 and self.wider.any():

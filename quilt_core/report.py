@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
@@ -11,8 +12,10 @@ from .arrange import SheetPacking
 from .density import Spread, densities, spread
 from .faults.triangles import stretch
 from .measure.proof import LayoutProof, outside, prove
+from .pack import Recipe
 from .scene import Floats, Scene
 from .sheet import MeshIslands, analyse, object_density
+from .words import counted
 
 Analysed = tuple[Scene, list[MeshIslands | None]]
 
@@ -135,6 +138,50 @@ def overall_density(pieces: list[MeshIslands], tables: list[Floats] | None, map_
     return spread(densities(uv, world, map_px), world)
 
 
+@dataclass(frozen=True)
+class Verdict:
+    """What a sheet is good for: `grade` "fit" for baking, "fit with faults" (it can be baked, but something on it will look wrong), or "not fit"; `line`
+    says so with the map size, `reasons` why, the heaviest first."""
+
+    grade: str
+    line: str
+    reasons: list[str]
+
+    @property
+    def ok(self) -> bool:
+        """Whether it can be baked."""
+        return self.grade != "not fit"
+
+
+def verdict(figures: dict[str, Any], bleed: dict[str, Any] | None = None) -> Verdict:
+    """The one verdict on a sheet's layout, for the screen, the report and the command line alike.
+
+    Parameters
+    ----------
+    figures : of `proof_figures`, with `map_px`
+    bleed : `clean` (None where it was not measured), `levels`; None where nobody asked
+    """
+    overlap = figures["overlap"]
+    heavy = [
+        overlap["pairs"] and counted(overlap["pairs"], "pair of islands overlaps", "pairs of islands overlap"),
+        overlap["self"] and counted(overlap["self"], "island overlaps itself", "islands overlap themselves"),
+        figures["outside"] and counted(figures["outside"], "island is outside or astride tiles", "islands are outside or astride tiles"),
+    ]
+    clean = None if bleed is None else bleed["clean"]
+    if clean is not None and clean < 0:
+        heavy.append("colours of neighbours reach islands on the full map already: widen the padding")
+    words = ("island is mirrored: letters on it read backwards, its normal map turns inside out",
+             "islands are mirrored: letters on them read backwards, normal maps turn inside out")  # fmt: skip
+    light = [figures["flipped"] and counted(figures["flipped"], *words)]
+    wrong, faults = [str(w) for w in heavy if w], [str(w) for w in light if w]
+    grade = "not fit" if wrong else "fit with faults" if faults else "fit"
+    start = {"not fit": "Not fit for baking", "fit with faults": "Fit for baking, with faults", "fit": "Fit for baking"}[grade]
+    text = f"{start} at {figures['map_px']} px"
+    if not wrong and bleed is not None and clean is not None:
+        text += ", clean on every mip level" if clean >= bleed["levels"] - 1 else f", clean down to mip level {clean}"
+    return Verdict(grade, text, wrong + faults)
+
+
 def proof_figures(proof: LayoutProof) -> dict[str, Any]:
     """A proof as figures for reports and screens."""
     return {
@@ -153,18 +200,16 @@ def verify_report(scenes: list[Scene], channel: int, map_px: int, padding_px: fl
     reasons = []
     if not pieces:
         reasons.append(f"no object has UVs in channel {channel}")
-    if proof.overlap_pairs:
-        reasons.append(f"{proof.overlap_pairs} pairs of islands overlap")
-    if proof.overlap_self:
-        reasons.append(f"{proof.overlap_self} islands overlap themselves")
-    if proof.outside:
-        reasons.append(f"{proof.outside} islands are outside or astride tiles")
-    for name, wanted, found in (("gap", padding_px, proof.gap_px), ("margin", margin_px, proof.margin_px)):
-        if wanted is not None and found is not None and found < wanted - 1e-3:
-            reasons.append(f"the smallest {name} is {found:.3f} px, {wanted:g} px are asked for")
+    found = verdict(proof_figures(proof) | {"map_px": map_px})
+    reasons += [] if found.ok else found.reasons
+    for name, wanted, got in (("gap", padding_px, proof.gap_px), ("margin", margin_px, proof.margin_px)):
+        if wanted is not None and got is not None and got < wanted - 1e-3:
+            reasons.append(f"the smallest {name} is {got:.3f} px, {wanted:g} px are asked for")
     return {
         "ok": not reasons,
+        "verdict": found.line if not reasons else f"Not fit for baking at {map_px} px",
         "reasons": reasons,
+        "faults": found.reasons if found.ok else [],
         **proof_figures(proof),
         "islands": proof.islands,
         "map_px": map_px,
@@ -174,11 +219,20 @@ def verify_report(scenes: list[Scene], channel: int, map_px: int, padding_px: fl
 
 
 def pack_report(
-    pieces: list[MeshIslands], proof: LayoutProof, packed: SheetPacking, map_px: int, tiles: int, seconds: float, seed: int,
-    tables: list[Floats] | None = None,
+    pieces: list[MeshIslands], proof: LayoutProof, packed: SheetPacking, recipe: Recipe, seconds: float, tables: list[Floats] | None = None
 ) -> dict[str, Any]:  # fmt: skip
-    """Figures of a packing; everything measured comes from the proof (of what was written), not from the packer."""
+    """Figures of a packing; everything measured comes from the proof (of what was written), not from the packer.
+
+    `ok` says whether the packing did its part: nothing overlaps or lies outside, gaps and margins are what the recipe asks for. What was wrong with
+    single islands before stands in the verdict's reasons.
+    """
+    map_px, tiles, seed = recipe.map_px, recipe.tiles, recipe.seed
+
+    def kept(found: float | None, asked: float) -> bool:
+        return found is None or found >= asked - 1e-3
+
     density = overall_density(pieces, tables, map_px)
+    said = verdict(proof_figures(proof) | {"map_px": map_px})
     return {
         "coverage": round(sum(c for c, _ in proof.coverage.values()) / tiles, 6),
         "density_px_per_m": None if density is None else density.median,
@@ -189,6 +243,12 @@ def pack_report(
         "overlap_pairs": proof.overlap_pairs,
         "overlap_self": proof.overlap_self,
         "flipped": proof.flipped,
+        "ok": not proof.overlap_pairs
+        and not proof.outside
+        and kept(proof.gap_px, recipe.padding_px)
+        and kept(proof.margin_px, recipe.margin_px),
+        "verdict": said.line,
+        "reasons": said.reasons,
         "islands": proof.islands,
         "flat_islands": packed.flat,
         "objects": sum(len(p.objects) for p in pieces),

@@ -186,16 +186,24 @@ class Bleed(Schema):
     px: int
     padding_px: float
     threshold: float
-    clean: int
+    clean: int | None
+    unmeasured: list[int] = []
     levels: int
     thumb: int
     tiles: list[BleedTile]
     islands: list[BleedIsland]
 
 
+class VerdictOut(Schema):
+    grade: str
+    line: str
+    reasons: list[str]
+
+
 class SheetOut(Schema):
     id: int
     name: str
+    verdict: VerdictOut | None = None
     bleed: Bleed | None = None
     figures: Figures | None
     islands: int

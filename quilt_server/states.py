@@ -5,6 +5,7 @@ from __future__ import annotations
 from typing import Any
 
 from quilt_core.errors import QuiltError
+from quilt_core.report import verdict
 
 from .projects.figures import sheet_rows, whole
 from .projects.models import Job, Layout, Project, SourceFile
@@ -34,9 +35,17 @@ def state_of(project: Project) -> dict[str, Any]:
         files=[{"id": f.pk, "name": f.name, "warnings": f.warnings, "materials": f.materials} for f in files],
         objects=objects, layout=head.layout_id,
         figures=_filled(figures),
-        sheets=[r | {"figures": _filled(r["figures"])} for r in rows],
+        sheets=[r | {"figures": _filled(r["figures"]), "verdict": _verdict(r)} for r in rows],
         packed=bool(used) and all(r["kept"] and not r["stale"] for r in used), tries=[_try(t, head.kept) for t in tries], job=job.pk if job else None,
     )  # fmt: skip
+
+
+def _verdict(row: dict[str, Any]) -> dict[str, Any] | None:
+    """The verdict on a sheet that has figures."""
+    if row["figures"] is None or not row["figures"]["islands"]:
+        return None
+    found = verdict(row["figures"], row["bleed"])
+    return {"grade": found.grade, "line": found.line, "reasons": found.reasons}
 
 
 def _filled(figures: dict[str, Any] | None) -> dict[str, Any] | None:

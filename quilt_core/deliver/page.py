@@ -6,38 +6,16 @@ import base64
 from html import escape
 from typing import Any
 
+from ..report import verdict
+from ..words import plain
+
 _STYLE = """body{font:14px/1.45 system-ui,sans-serif;color:#26324d;background:#f6f0e3;margin:2em auto;max-width:60em;padding:0 1em}
 h1{font-size:22px}h2{font-size:17px;margin-top:2em;border-top:1px dashed #cdbf9f;padding-top:1em}
-.verdict{border:2px dashed;padding:.6em 1em;font-weight:600}.good{color:#4d6530}.bad{color:#a33f34}
+.verdict{border:2px dashed;padding:.6em 1em;font-weight:600}.good{color:#4d6530}.bad{color:#a33f34}.fair{color:#7a5c1e}
 table{border-collapse:collapse;font-variant-numeric:tabular-nums}td,th{padding:.15em 1em .15em 0;text-align:left;border-bottom:1px dashed #cdbf9f}
 td.n,th.n{text-align:right}img{max-width:46%;border:1px solid #cdbf9f;background:#fdfaf3;margin:.5em .5em 0 0}small{color:#5b6275}"""
 
-
-def verdict(figures: dict[str, Any], bleed: dict[str, Any] | None) -> tuple[bool, str, list[str]]:
-    """Whether a sheet is ready, one line that says so, and what is not.
-
-    Parameters
-    ----------
-    figures : of `proof_figures`, with `map_px`; bleed : `clean`, `thumb`, `levels`, or None where it was not measured
-    """
-    overlap = figures["overlap"]
-    wrong = [
-        overlap["pairs"] and f"{overlap['pairs']} pairs of islands overlap",
-        overlap["self"] and f"{overlap['self']} islands overlap themselves",
-        figures["outside"] and f"{figures['outside']} islands are outside or astride tiles",
-        figures["flipped"] and f"{figures['flipped']} islands are mirrored",
-    ]
-    reasons = [str(w) for w in wrong if w]
-    heavy = bool(overlap["pairs"] or overlap["self"] or figures["outside"])
-    if bleed is not None and bleed["clean"] < 0:
-        reasons.append("colours of neighbours reach islands on the full map already: widen the padding")
-        heavy = True
-    if heavy:
-        return False, f"Not ready for baking at {figures['map_px']} px", reasons
-    text = f"Ready for baking at {figures['map_px']} px"
-    if bleed is not None:
-        text += ", clean on every mip level" if bleed["clean"] >= bleed["levels"] - 1 else f", clean down to mip level {bleed['clean']}"
-    return True, text, reasons
+_LOOK = {"fit": "good", "fit with faults": "fair", "not fit": "bad"}
 
 
 def _row(name: str, value: object) -> str:
@@ -60,11 +38,11 @@ def page(title: str, sheets: list[dict[str, Any]], carried: list[dict[str, Any]]
     out.append(f"<h1>{escape(title)}</h1><p>Measured on the files of this delivery, on the polygons of their islands.</p>")
     for s in sheets:
         f, bleed = s["figures"], s["bleed"]
-        good, text, reasons = verdict(f, bleed)
-        out.append(f'<h2>{escape(s["name"])}</h2><p class="verdict {"good" if good else "bad"}">{escape(text)}</p>')
-        if reasons:
-            out.append("<ul>" + "".join(f"<li>{escape(r)}</li>" for r in reasons) + "</ul>")
-        density = "none" if f["density"] is None else f"{f['density']:.4g} px/m, {f['density'] / 100:.3g} px/cm"
+        found = verdict(f, bleed)
+        out.append(f'<h2>{escape(s["name"])}</h2><p class="verdict {_LOOK[found.grade]}">{escape(found.line)}</p>')
+        if found.reasons:
+            out.append("<ul>" + "".join(f"<li>{escape(r)}</li>" for r in found.reasons) + "</ul>")
+        density = "none" if f["density"] is None else f"{plain(f['density'])} px/m, {plain(f['density'] / 100, 3)} px/cm"
         rows = [
             _row("Islands", f["islands"]), _row("Coverage", f"{f['coverage']:.2%}"), _row("Density", density),
             _row(f"Smallest gap ({s['padding_px']:g} px asked)", _px(f["smallest_gap_px"])),

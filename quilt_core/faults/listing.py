@@ -13,6 +13,7 @@ from ..measure.lie import LEAST_OVERLAP
 from ..measure.proof import EDGE
 from ..scene import Floats
 from ..tiles import Grid
+from ..words import counted, plain
 from .findings import Findings
 
 TINY_PX = 4.0  # texels; an island below cannot hold one clean texel of paint
@@ -94,11 +95,6 @@ def listing(f: Findings, limits: Limits) -> list[Fault]:
     return sorted((x for x in found if x is not None and x.count), key=lambda x: (-x.heavy, -x.count))
 
 
-def _many(count: int, one: str, more: str) -> str:
-    """A count with its words: `one` where it is 1, `more` for several."""
-    return f"{count:,} {one if count == 1 else more}"
-
-
 def _worst(which: NDArray[np.bool_], by: NDArray[np.generic]) -> NDArray[np.int64]:
     chosen = np.flatnonzero(which)
     return chosen[np.argsort(-np.asarray(by, float)[chosen], kind="stable")]
@@ -107,7 +103,7 @@ def _worst(which: NDArray[np.bool_], by: NDArray[np.generic]) -> NDArray[np.int6
 def _overlap(f: Findings, limits: Limits) -> Fault:
     real = ~f.twins
     n = int((f.overlaps - f.twin_overlaps).sum()) // 2
-    pairs = _many(n, "pair of islands overlaps", "pairs of islands overlap")
+    pairs = counted(n, "pair of islands overlaps", "pairs of islands overlap")
     return Fault(
         "overlap", 3, n, f"at least {pairs}" if f.cut.any() else pairs, _written_twice(limits),
         "Pack the sheet, or move one of each pair: a bake writes both into the same texels.",
@@ -139,7 +135,7 @@ def _twins(f: Findings, limits: Limits) -> Fault:
     n = int(f.twin_overlaps.sum()) // 2 - len(f.marked_pairs)
     which = f.twins & ~_is_marked(f)
     return Fault(
-        "twins", 3, n, _many(n, "pair of islands lies exactly on each other", "pairs of islands lie exactly on each other"), "of one shape",
+        "twins", 3, n, counted(n, "pair of islands lies exactly on each other", "pairs of islands lie exactly on each other"), "of one shape",
         "Mark them as twins where they share paint on purpose; else pack: a bake writes both into the same texels.",
         np.unique(f.overlap_pairs[which]), f.overlap_at[which], f.overlap_area[which] * limits.grid.px_at(f.overlap_at[which]) ** 2, "twins",
         f.overlap_pairs[which],
@@ -149,7 +145,7 @@ def _twins(f: Findings, limits: Limits) -> Fault:
 def _marked(f: Findings, limits: Limits) -> Fault:
     n = len(f.marked_pairs)
     return Fault(
-        "marked", 0, n, _many(n, "pair of islands lies exactly on each other", "pairs of islands lie exactly on each other"), "on purpose",
+        "marked", 0, n, counted(n, "pair of islands lies exactly on each other", "pairs of islands lie exactly on each other"), "on purpose",
         "They are marked as twins: packing keeps them on each other.", np.unique(f.marked_pairs), f.marked_at,
         f.marked_area * limits.grid.px_at(f.marked_at) ** 2, "untwin", f.marked_pairs,
     )  # fmt: skip
@@ -159,7 +155,7 @@ def _self_overlap(f: Findings, limits: Limits) -> Fault:
     bad = f.own > LEAST_OVERLAP
     n = int(bad.sum())
     return Fault(
-        "self", 3, n, _many(n, "island overlaps itself", "islands overlap themselves"),
+        "self", 3, n, counted(n, "island overlaps itself", "islands overlap themselves"),
         f"{f.own[bad].sum() / max(f.uv_area[bad].sum(), 1e-30) * 100:.1f} % of them lies double" if n else "",
         "Cut and unwrap them anew where the mesh was made: moving them does not help.", _worst(bad, f.own),
     )  # fmt: skip
@@ -170,7 +166,7 @@ def _islands(
 ) -> Fault:  # fmt: skip
     """A fault of single islands: those that are `bad` (n,), the worst `by` (n,) first; `words` for one and for several."""
     n = int(bad.sum())
-    return Fault(kind, heavy, n, _many(n, *words), detail, remedy, _worst(bad, by), repair=repair)
+    return Fault(kind, heavy, n, counted(n, *words), detail, remedy, _worst(bad, by), repair=repair)
 
 
 def _flipped(f: Findings, limits: Limits) -> Fault:
@@ -181,7 +177,7 @@ def _flipped(f: Findings, limits: Limits) -> Fault:
 def _turned(f: Findings, limits: Limits) -> Fault:
     return _islands(
         "turned", 2, f.turned > 0, f.turned, ("island holds triangles that are turned over", "islands hold triangles that are turned over"),
-        _many(int(f.turned.sum()), "triangle", "triangles"), "They fold over in the UV plane: unwrap these islands anew.",
+        counted(int(f.turned.sum()), "triangle", "triangles"), "They fold over in the UV plane: unwrap these islands anew.",
     )  # fmt: skip
 
 
@@ -198,7 +194,7 @@ def _outside(f: Findings, limits: Limits) -> Fault:
     _, other, nowhere = outside_kinds(f, limits.grid)
     bad = other | nowhere
     far = np.abs(np.nan_to_num(f.box, nan=0.0)).max(axis=1)
-    detail = f"up to {far[bad].max():.4g} tiles away" if bad.any() else ""
+    detail = f"up to {plain(far[bad].max())} tiles away" if bad.any() else ""
     words = ("island lies outside the sheet", "islands lie outside the sheet")
     return _islands("outside", 2, bad, far, words, detail, "Bring them into the tile by whole tiles, or pack.", "into_tile")
 
@@ -207,7 +203,7 @@ def _zero(f: Findings, limits: Limits) -> Fault:
     return _islands(
         "zero_uv", 1, f.zero_uv > 0, f.zero_uv,
         ("island holds triangles without area in the UV plane", "islands hold triangles without area in the UV plane"),
-        _many(int(f.zero_uv.sum()), "triangle", "triangles"), "They get no texels. Unwrap them where they are seen.",
+        counted(int(f.zero_uv.sum()), "triangle", "triangles"), "They get no texels. Unwrap them where they are seen.",
     )  # fmt: skip
 
 
@@ -215,7 +211,7 @@ def _zero_world(f: Findings, limits: Limits) -> Fault:
     return _islands(
         "zero_world", 1, f.zero_world > 0, f.zero_world,
         ("island holds triangles without area on the model", "islands hold triangles without area on the model"),
-        _many(int(f.zero_world.sum()), "triangle", "triangles"), "Nobody sees them. Remove the degenerate faces where the mesh was made.",
+        counted(int(f.zero_world.sum()), "triangle", "triangles"), "Nobody sees them. Remove the degenerate faces where the mesh was made.",
     )  # fmt: skip
 
 
@@ -224,7 +220,7 @@ def _stretch(f: Findings, limits: Limits) -> Fault:
         bad = f.l2 > STRETCHED
     worst = np.nanmax(f.l2[bad]) if bad.any() else 0.0
     return _islands(
-        "stretch", 2, bad, np.nan_to_num(f.l2), ("island is stretched", "islands are stretched"), f"L2 up to {worst:.3g}; 1 is none",
+        "stretch", 2, bad, np.nan_to_num(f.l2), ("island is stretched", "islands are stretched"), f"L2 up to {plain(worst, 3)}; 1 is none",
         "The checker's squares are not square there: unwrap these islands anew.",
     )  # fmt: skip
 
@@ -234,7 +230,7 @@ def _gap(f: Findings, limits: Limits) -> Fault:
     bad = px < limits.padding_px - 1e-3
     n = int(bad.sum())
     return Fault(
-        "gap", 2, n, _many(n, "gap is narrower", "gaps are narrower") + f" than {limits.padding_px:g} px",
+        "gap", 2, n, counted(n, "gap is narrower", "gaps are narrower") + f" than {limits.padding_px:g} px",
         f"the least is {px[bad].min():.2f} px" if n else "",
         "Pack the sheet, or move the islands apart: colours bleed across at smaller mip levels.",
         np.unique(f.gap_pairs[bad]), f.gap_at[bad], px[bad], pairs=f.gap_pairs[bad],
@@ -263,7 +259,7 @@ def _tiny(f: Findings, limits: Limits) -> Fault:
 def _split(f: Findings, limits: Limits) -> Fault:
     n = len(f.split)
     return Fault(
-        "split", 1, n, _many(n, "pair of islands is only kept apart", "pairs of islands are only kept apart") + " by duplicate vertices", "",
+        "split", 1, n, counted(n, "pair of islands is only kept apart", "pairs of islands are only kept apart") + " by duplicate vertices", "",
         "Join them: they count as one island then, and the vertices of the file stay as they are.", np.unique(f.split), repair="weld",
     )  # fmt: skip
 
@@ -271,7 +267,7 @@ def _split(f: Findings, limits: Limits) -> Fault:
 def _crowded(f: Findings, limits: Limits) -> Fault:
     n = int(f.crowded.sum())
     return Fault(
-        "crowded", 1, n, _many(n, "edge has", "edges have") + " more than two faces", "",
+        "crowded", 1, n, counted(n, "edge has", "edges have") + " more than two faces", "",
         "Inner faces waste texels: remove them where the mesh was made.", _worst(f.crowded_island > 0, f.crowded_island),
     )  # fmt: skip
 
@@ -279,7 +275,7 @@ def _crowded(f: Findings, limits: Limits) -> Fault:
 def _against(f: Findings, limits: Limits) -> Fault:
     n = int(f.against.sum())
     return Fault(
-        "against", 1, n, _many(n, "edge joins faces", "edges join faces") + " that are wound the other way", "",
+        "against", 1, n, counted(n, "edge joins faces", "edges join faces") + " that are wound the other way", "",
         "Make the face directions agree where the mesh was made: half of them read as mirrored.",
         _worst(f.against_island > 0, f.against_island),
     )  # fmt: skip
@@ -309,10 +305,10 @@ def _density(f: Findings, limits: Limits, side: int) -> Fault | None:
     worst = np.nan_to_num(worst, posinf=np.inf)
     factor = float(worst[bad].max()) if bad.any() else 1.0
     cure = limits.grid.px * factor
-    detail = f"up to {factor:.3g} times {'too blurred' if side < 0 else 'too sharp'}"
+    detail = f"up to {plain(factor, 3)} times {'too blurred' if side < 0 else 'too sharp'}"
     remedy = "Even the density"
     if side < 0 and cure <= 16384:
-        remedy += f"; the most blurred one would need a map of {2 ** int(np.ceil(np.log2(cure))):g} px as it is"
+        remedy += f"; the most blurred one would need a map of {2 ** int(np.ceil(np.log2(cure)))} px as it is"
     where = "below" if side < 0 else "above"
     words = (f"island is {where} the band", f"islands are {where} the band")
     return _islands("starved" if side < 0 else "lavish", 2, bad, worst, words, detail, remedy + ".", "even")

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import posixpath
 from collections.abc import Mapping
 
 from ..errors import FileError
@@ -9,9 +10,19 @@ from ..scene import Floats, Scene
 from . import gltf, obj, ply
 from .gltf_container import find_resource
 
-__all__ = ["ENDINGS", "ending", "find_resource", "is_mesh", "read", "write"]
+__all__ = ["ENDINGS", "ending", "find_resource", "is_mesh", "read", "seen_from", "write"]
 
 ENDINGS = (".obj", ".glb", ".gltf", ".ply", ".usd", ".usda", ".usdc", ".usdz")
+
+
+def seen_from(folder: str, bodies: Mapping[str, bytes]) -> dict[str, bytes]:
+    """Files that came together as they are seen from a folder among them: by relative path, those above it with `../`.
+
+    Parameters
+    ----------
+    folder : empty for the top; bodies : by relative path without any `..`
+    """
+    return {posixpath.relpath(p, folder or "."): body for p, body in bodies.items()}
 
 
 def ending(name: str) -> str:
@@ -47,6 +58,7 @@ def read(data: bytes, file: str, unit_m: float = 1.0, resources: Mapping[str, by
     if kind in ENDINGS:
         from . import usd  # takes a third of a second to load
 
+        # Layers are opened from a folder of their own, which nothing climbs out of.
         return usd.read(data, file, resources)
     raise FileError(file, f"'{kind or 'no ending'}' is not a format that is read here", "", "Use OBJ, glTF, GLB, PLY or USD.")
 

@@ -8,6 +8,7 @@ from __future__ import annotations
 import base64
 import binascii
 import json
+import posixpath
 import struct
 from collections.abc import Mapping
 from dataclasses import dataclass, field
@@ -157,8 +158,7 @@ def _resolve_buffers(document: Document, resources: Mapping[str, bytes]) -> None
 
 def find_resource(uri: str, resources: Mapping[str, bytes]) -> str | None:
     """The path among `resources` that a relative reference means; nothing outside them is ever opened."""
-    wanted = unquote(uri).replace("\\", "/")
-    wanted = wanted[2:] if wanted.startswith("./") else wanted
+    wanted = posixpath.normpath(unquote(uri).replace("\\", "/"))
     if wanted in resources:
         return wanted
     matches = [p for p in resources if p.lower() == wanted.lower()]

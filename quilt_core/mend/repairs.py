@@ -18,6 +18,7 @@ from .moves import boxes, centres, mirrored, only, scaled, shifted, turned
 
 Mask = NDArray[np.bool_]
 _EDGE = 1e-9
+_ONE = Grid(1)
 
 
 def flip_back(piece: MeshIslands, table: Floats, chosen: Mask) -> Floats:
@@ -25,19 +26,20 @@ def flip_back(piece: MeshIslands, table: Floats, chosen: Mask) -> Floats:
     return only(table, mirrored(table, centres(boxes(piece, table))), chosen & flipped(piece, table))
 
 
-def into_tile(piece: MeshIslands, table: Floats, chosen: Mask, margin: float = 0.0, columns: int = 1, rows: int = 1) -> Floats:
+def into_tile(piece: MeshIslands, table: Floats, chosen: Mask, margin_px: float = 0.0, tiles: Grid = _ONE) -> Floats:
     """Chosen islands brought into a tile of the sheet: the one that they are in, else 1001. By whole tiles first, made smaller only
     where too large, then moved off the border.
 
     Parameters
     ----------
-    margin : UV units to keep from the border
+    margin_px : to keep from the border, in px of the tile that an island comes to; tiles : those of the sheet
     """
     corner = np.floor(centres(boxes(piece, table)))
-    goal = np.where(Grid(1, columns, rows).holds(corner)[:, None], corner, 0.0)
+    goal = np.where(tiles.holds(corner)[:, None], corner, 0.0)
+    margin = (margin_px / tiles.px_at(goal + 0.5))[:, None]
     out = shifted(table, -corner)
     box = boxes(piece, out)
-    room = 1.0 - 2 * margin
+    room = 1.0 - 2 * margin[:, 0]
     size = (box[:, 2:] - box[:, :2]).max(axis=1)
     out = scaled(out, centres(box), np.where(size > room, room * (1 - _EDGE) / np.maximum(size, 1e-30), 1.0))
     box = boxes(piece, out)

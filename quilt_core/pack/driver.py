@@ -13,6 +13,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ..errors import Cancelled, DoesNotFit
+from ..words import plain
 from .compact import State
 from .construct import Construct
 from .improve import MOST, Improve
@@ -128,9 +129,14 @@ def pack(
     if best is None and stopped:
         raise Cancelled("The packing was stopped before there was a layout.")
     if search.hold is not None and (best is None or best.side > search.hold * (1 + 1e-9)):
-        share = None if search.frame.held.any() else _fit_first(search, rules, stop)
+        share = None if stopped or search.frame.held.any() else _fit_first(search, rules, stop)
         best = search.best
         if best is None or best.side > search.hold * (1 + 1e-9):
+            if stopped or stop():
+                raise Cancelled(
+                    f"The packing was stopped before all islands had found a place at {plain(float(recipe.density or 0))} px/m. Whether they fit is "
+                    "not known: let it run longer."
+                )
             raise _too_big(search, share)
     if best is None:
         raise DoesNotFit("No layout was found: the padding is too large for these islands.", [int(i) for i in search.free])
@@ -187,7 +193,7 @@ def _too_big(search: Search, share: float | None) -> DoesNotFit:
     raster = construct.raster(max(search.hold / 512, BASE / 1024), search.hold)
     found = construct.one_pass(raster, construct.orders()[1], search.hold)
     lost = [int(i) for i in search.free if found.tile[i] < 0] or [int(i) for i in search.free]
-    most = f"the most that fits is about {search.recipe.density * share:.4g} px/m. " if share else ""
+    most = f"the most that fits is about {plain(search.recipe.density * share)} px/m. " if share else ""
     return DoesNotFit(
         f"{len(lost)} of {search.shapes.count} islands do not fit at {search.recipe.density:g} px/m: {most}"
         "Lower the density or add a tile.",

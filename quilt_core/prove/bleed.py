@@ -27,13 +27,16 @@ _STEP = 0.5  # texels between two samples along an outline
 def _shares(owner, x, y, mine, level, foreign, other):  # type: ignore[no-untyped-def]
     """Foreign share (k,) of bilinear samples of a mip level, and the owner of most of it.
 
-    owner (px, px) of level 0, -1 for none; x, y (k,) in texels of level 0; mine (k,) the island that is sampled. A mip texel is a square of
-    2^level texels; beyond the map its edge texels repeat. Empty texels count as the island's own: they show the ground, no other island.
+    owner (px, px) of level 0, -1 for none; x, y (k,) in texels of level 0; mine (k,) the island that is sampled. Level k has floor(px / 2^k)
+    texels a side, as graphics standards define it; each is the mean of the part of the map that it covers, texels cut by its edge by
+    their share. Beyond the map its edge texels repeat. Empty texels count as the island's own: they show the ground, no other island.
     O(k 4^level), with the last squares remembered.
     """
     px = owner.shape[0]
-    size = 1 << level
-    count = px // size
+    count = max(1, px >> level)
+    size = px / count
+    of_owner = np.zeros(max(0, owner.max()) + 1)
+    seen = np.empty(of_owner.shape[0], np.int64)
     last_r = np.full(4, -1)
     last_c = np.full(4, -1)
     last_i = np.full(4, -1)
@@ -52,15 +55,26 @@ def _shares(owner, x, y, mine, level, foreign, other):  # type: ignore[no-untype
             if w <= 0.0:
                 continue
             if last_r[k] != r or last_c[k] != c or last_i[k] != mine[s]:
-                hit = 0
-                lead = -1
-                for i in range(r * size, (r + 1) * size):
-                    for j in range(c * size, (c + 1) * size):
+                top, bottom, left, right = r * size, (r + 1) * size, c * size, (c + 1) * size
+                hit = 0.0
+                known = 0
+                for i in range(int(top), min(px, int(np.ceil(bottom)))):
+                    high = min(i + 1.0, bottom) - max(float(i), top)
+                    for j in range(int(left), min(px, int(np.ceil(right)))):
                         o = owner[i, j]
                         if o >= 0 and o != mine[s]:
-                            hit += 1
-                            lead = o
+                            part = high * (min(j + 1.0, right) - max(float(j), left))
+                            hit += part
+                            if of_owner[o] == 0.0:
+                                seen[known] = o
+                                known += 1
+                            of_owner[o] += part
                 share[k] = hit / (size * size)
+                lead, most = -1, 0.0
+                for q in range(known):
+                    if of_owner[seen[q]] > most:
+                        lead, most = seen[q], of_owner[seen[q]]
+                    of_owner[seen[q]] = 0.0
                 whose[k] = lead
                 last_r[k], last_c[k], last_i[k] = r, c, mine[s]
             total += w * share[k]
@@ -125,7 +139,7 @@ def bleed(
             colour[twins == group] = np.flatnonzero(twins == group)[0]
     map_, twice = owners(*_triangles(pieces, tables, inside, colour), px, corner)
     map_, _, _ = dilated(map_, reach)
-    levels = int(math.log2(px)) + 1
+    levels = px.bit_length()
     level, share, other = np.where(inside, -1, -2), np.zeros(n), np.full(n, -1, np.int64)
     at = np.zeros((n, 2))
     points, of = _outline_samples(np.where(inside, regions, shapely.Polygon()), px)
@@ -133,8 +147,6 @@ def bleed(
     on = (x >= 0) & (x <= px) & (y >= 0) & (y <= px)
     x, y, of, points = x[on], y[on], of[on], points[on]
     for k in range(levels):
-        if px % (1 << k):
-            break
         open_ = level[of] == -1
         if not open_.any():
             break

@@ -11,12 +11,13 @@ from numpy.typing import NDArray
 
 from quilt_core.deliver import template
 from quilt_core.deliver.images import ImageRecipe, encoded, tile_image
-from quilt_core.deliver.page import page, verdict
+from quilt_core.deliver.page import page
 from quilt_core.deliver.paint import Paint
 from quilt_core.errors import QuiltError
 from quilt_core.formats import rewire
 from quilt_core.formats.channels import LAYOUT, Arrangement
 from quilt_core.prove.texels import owners as texel_owners
+from quilt_core.report import verdict
 from quilt_core.scene import Floats
 from quilt_core.sheet import IDENTITY
 from quilt_core.tiles import listed, place
@@ -142,7 +143,8 @@ def _figures(
         flat = of_sheet(settings, s["id"])
         f = figures_of(found, parts, flat)
         f["bleed"] = bleed_of(parts, rows, mine, flat, twins)
-        f["ok"], f["verdict"], f["reasons"] = verdict(f, f["bleed"])
+        said = verdict(f, f["bleed"])
+        f |= {"ok": said.ok, "grade": said.grade, "verdict": said.line, "reasons": said.reasons}
         by_sheet[s["name"]] = f
     used = [f for f in by_sheet.values() if f["islands"]]
     one = used[0] if len(used) == 1 else {}

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import io
+import posixpath
 import zipfile
 from collections.abc import Mapping
 from pathlib import PurePosixPath
@@ -28,6 +29,8 @@ from ..projects.sources import identity, keep, kept_scene, make_reading, materia
 from ..projects.state import advance, settings_of
 from .landing import land
 from .progress import StopFlag, report_progress
+
+MOST_TOLD = 50  # missing files that are named one by one
 
 
 def clean_path(path: str) -> str:
@@ -131,20 +134,20 @@ def _tops(rows: list[tuple[SourceFile, Reading]]) -> list[tuple[SourceFile, Read
     """The files without those that another one is composed of: the layers of a USD scene come in with it."""
     layers = set()
     for file, _ in rows:
-        folder = file.name.rsplit("/", 1)[0] + "/" if "/" in file.name else ""
-        layers |= {folder + path for path in file.companions}
+        layers |= {posixpath.normpath(posixpath.join(posixpath.dirname(file.name), path)) for path in file.companions}
     return [r for r in rows if r[0].name not in layers] or rows
 
 
 def read_one(job: Job, path: str, bodies: dict[str, bytes], channel: int, unit: float) -> tuple[SourceFile, Reading]:
     """A mesh among uploaded files with what it names beside it; neither row is saved yet."""
-    folder = path.rsplit("/", 1)[0] + "/" if "/" in path else ""
-    beside = {p[len(folder) :]: b for p, b in bodies.items() if p.startswith(folder) and p != path}
+    beside = formats.seen_from(posixpath.dirname(path), {p: b for p, b in bodies.items() if p != path})
     scene = formats.read(bodies[path], path, unit, beside)
-    found = {formats.find_resource(r, beside) for r in scene.references}
-    companions = {p: keep(beside[p]) for p in found if p}
+    found = {r: formats.find_resource(r, beside) for r in scene.references}
+    companions = {p: keep(beside[p]) for p in found.values() if p}
+    gone = [f"'{r}', which it names, did not come along" for r, p in found.items() if p is None]
+    told = scene.warnings + [w for w in gone[:MOST_TOLD] if w not in scene.warnings]
     file = SourceFile(
-        project_id=job.project_id, name=path, original_id=keep(bodies[path]), unit_m=unit, companions=companions, warnings=scene.warnings,
+        project_id=job.project_id, name=path, original_id=keep(bodies[path]), unit_m=unit, companions=companions, warnings=told,
         materials=materials_of(scene, beside),
     )  # fmt: skip
     return file, make_reading(file, scene, channel)

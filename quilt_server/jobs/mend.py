@@ -121,8 +121,7 @@ def _one(
     if action == "flip":
         return repairs.flip_back(piece, table, mask)
     if action == "into_tile":
-        tiles = grid(flat)
-        return repairs.into_tile(piece, table, mask, flat["margin_px"] / float(flat["map_px"]), tiles.columns, tiles.rows)
+        return repairs.into_tile(piece, table, mask, float(flat["margin_px"]), grid(flat))
     if action == "straighten":
         return repairs.straighten(piece, table, mask, params["way"])
     return repairs.even(piece, table, mask, params["density"], px, weight)

@@ -31,10 +31,18 @@ def bleed_of(
     tiles = grid(flat)
     regions = regions_of(parts, rows) if parts.pieces else np.zeros(0, object)
     names = parts.names()
-    out: dict[str, Any] = {"px": tiles.px, "padding_px": flat["padding_px"], "threshold": threshold, "tiles": [], "islands": []}
+    out: dict[str, Any] = {
+        "px": tiles.px,
+        "padding_px": flat["padding_px"],
+        "threshold": threshold,
+        "tiles": [],
+        "islands": [],
+        "unmeasured": [],
+    }
     worst: list[tuple[int, float, dict[str, Any]]] = []
     for number, px in zip(tiles.numbers, tiles.sizes, strict=True):
         if px > MOST_PX:
+            out["unmeasured"].append(number)
             continue
         found = bleed(parts.pieces, parts.pieced(rows), regions, px, float(flat["padding_px"]), place(number), mine, twins, threshold)
         if (found.level == -2).all():
@@ -51,7 +59,8 @@ def bleed_of(
                   "island": [int(file), int(island)], "other": None if other is None else [int(x) for x in other]})
             )  # fmt: skip
     used = out["tiles"]
-    out["clean"] = min((t["clean"] for t in used), default=-1)
+    # Where nothing was measured nothing is said: neither that it is clean nor that colours reach across.
+    out["clean"] = min((t["clean"] for t in used), default=None)
     out["levels"] = max((t["levels"] for t in used), default=0)
     out["thumb"] = used[0]["thumb"] if used else -1
     out["islands"] = [w for *_, w in sorted(worst, key=lambda x: x[:2])[:MOST_NAMED]]

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import hashlib
 import io
+import posixpath
 import zipfile
 from dataclasses import dataclass, field, replace
 from typing import Any
@@ -92,17 +93,21 @@ class Writer:
         folder = name.rsplit("/", 1)[0] + "/" if "/" in name else ""
         written = _written(c, uvs, channel) if self.how is None else write(c.scene, uvs, self.how)
         order, old = {}, set[str]()
+        shown: set[str] = set()
         if wired is not None:
-            rewired = rewire.rewire(c.scene, written, _beside(c), _from(wired, "../" * folder.count("/")))
-            written, order, old = rewired.files, rewired.order, _old_pictures(c, wired)
-        files = {folder + (k or name.rsplit("/", 1)[-1]): v for k, v in written.items() if not k.startswith("../")}
+            seen = _from(wired, "../" * folder.count("/"))
+            rewired = rewire.rewire(c.scene, written, _beside(c), seen)
+            written, order, old, shown = rewired.files, rewired.order, _old_pictures(c, wired), set(seen.pictures)
+        files = {_in_zip(folder, k or name.rsplit("/", 1)[-1]): v for k, v in written.items() if not (k.startswith("../") and k in shown)}
         for path, body in _beside(c).items():
             if path not in old:
-                files.setdefault(folder + path, body)
+                files.setdefault(_in_zip(folder, path), body)
         for path, body in files.items():
             kind = "mesh" if path == name else "texture" if wired is not None and path in wired.pictures else "companion"
             self.delivery.put(path, body, kind)
-        scene = formats.read(files[name], name, c.file.unit_m, {k[len(folder) :]: v for k, v in files.items()})
+        scene = formats.read(
+            files[name], name, c.file.unit_m, formats.seen_from(folder.rstrip("/"), {k: v for k, v in files.items() if k != name})
+        )
         return _again(c, scene, channel, order)
 
     def _converted(self, c: Chosen, uvs: dict[int, Floats], channel: dict[int, int], wired: rewire.Wiring | None) -> Chosen:
@@ -130,6 +135,11 @@ class Writer:
     def _put(self, model: Model, name: str) -> None:
         for path, (body, kind) in checked(model, self.format, name)[1].items():
             self.delivery.put(path, body, kind)
+
+
+def _in_zip(folder: str, path: str) -> str:
+    """Where a file stands in the zip that a mesh in `folder` sees at `path`."""
+    return posixpath.normpath(posixpath.join(folder, path))
 
 
 def _from(wiring: rewire.Wiring, up: str) -> rewire.Wiring:

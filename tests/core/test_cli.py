@@ -133,7 +133,7 @@ def test_deliver_hands_over_templates_images_and_a_proof(tmp_path: Path, capsys:
     ]
     assert main(order) == 0
     report = json.loads(capsys.readouterr().out)
-    assert report["ok"] and report["verdict"].startswith("Ready for baking at 256 px") and report["islands"] == 2
+    assert report["ok"] and report["verdict"].startswith("Fit for baking") and report["islands"] == 2
     names = {p.name for p in out.iterdir()}
     assert names == {
         "two.obj",

@@ -12,6 +12,7 @@ from quilt_core.measure.proof import flipped
 from quilt_core.mend.moves import boxes, centres
 from quilt_core.mend.repairs import even, flip_back, into_tile, straighten
 from quilt_core.sheet import IDENTITY, MeshIslands, analyse, transform_regions
+from quilt_core.tiles import Grid
 
 from ..shapes import PLANE
 
@@ -71,7 +72,7 @@ def test_into_the_tile_by_whole_tiles_first(corner: tuple[float, float], size: f
         b"vt 0 0\nvt 1 0\nvt 1 1\nvt 0 1", "\n".join(f"vt {a} {b}" for a, b in ((u, v), (u + s, v), (u + s, v + s), (u, v + s))).encode()
     )
     piece, table = one(data)
-    out = into_tile(piece, table, ALL, 0.01)
+    out = into_tile(piece, table, ALL, 10.0, Grid(1000))
     box = boxes(piece, out)[0]
     assert (box >= 0.01 - 1e-9).all() and (box <= 0.99 + 1e-9).all()
     assert np.isclose(out[0, 2], min(1.0, 0.98 / s))

@@ -220,7 +220,7 @@ def test_one_sheet_is_delivered_alone_with_its_report_and_manifest(browser: Brow
         body = archive.read(f["path"])
         assert len(body) == f["bytes"] and hashlib.sha256(body).hexdigest() == f["sha256"]
     page = archive.read("report.html").decode()
-    assert "Ready for baking at 512 px" in page and "data:image/png;base64" in page and not re.search(r'(src|href)="http', page)
+    assert "Fit for baking" in page and "at 512 px" in page and "data:image/png;base64" in page and not re.search(r'(src|href)="http', page)
 
 
 def test_the_bleed_proof_is_kept_with_the_layout(browser: Browser) -> None:

@@ -28,6 +28,7 @@ const config = defineConfig({
         indigo: { value: '#3d5a98' },
         madder: { value: '#a33f34' },
         moss: { value: '#4d6530' },
+        weld: { value: '#7a5c1e' },
         starved: { value: '#1f7f86' },
         lavish: { value: '#7d3a78' },
       },

@@ -10,14 +10,17 @@ from dataclasses import dataclass, field, replace
 
 import numpy as np
 from numpy.typing import NDArray
+from scipy.spatial import cKDTree
 
 from ...errors import QuiltError
+from ...islands import number_rows
 from ...scene import Floats, Mesh, Scene
 from ..normals import normals, turned_normals
 from ..pictures import channels, pictures
 from ..rewire import Wiring, safe_name
 
 Numbers = NDArray[np.int64]
+_WEIGHT = 0.5  # tiles that the whole size of a model counts for when corners are compared
 _SAME = 1e-4  # of a tile: what rounding of a format may move a UV
 FORMATS = ("obj", "glb", "ply", "usdc", "usda", "usdz")
 
@@ -291,35 +294,66 @@ def distinct(*columns: NDArray[np.floating] | Numbers | None) -> tuple[Numbers, 
 
 
 def differs(model: Model, format: str, again: Scene) -> float:
-    """How far the UVs of what was read back are from those of the model: the greatest difference, infinite where there are more or fewer.
+    """How far what was read back is from the model, corner by corner: the greatest difference of UVs between corners at one position, infinite
+    where there are more or fewer corners, or another position.
 
-    Compared channel by channel, sorted: the order of objects and corners is the format's own.
+    The order of objects and corners is the format's own, so corners are paired by position (to the rounding of 32-bit files) and then by UV.
     """
     single, flat = format in ("obj", "ply"), format == "glb"
     out = 0.0
     for number, channel in enumerate([None] if single else model.channels):
-        was = [_held(model.meshes[item.mesh][2], channel, format, flat) for item in model.items]
-        now = []
-        for mesh in (again.meshes[o.mesh] for o in again.objects):
+        was, now = [np.zeros((0, 5))], [np.zeros((0, 5))]
+        for item in model.items:
+            _, positions, corners = model.meshes[item.mesh]
+            was.append(_held(corners, positions @ item.world[:3, :3].T + item.world[:3, 3], channel, format, flat))
+        for o in again.objects:
+            mesh = again.meshes[o.mesh]
             own = _own_number(mesh, number, None if channel is None else model.channel_names[channel], format)
             if own is not None:
-                uv = corners_of(mesh, None, np.full(len(mesh.triangles), -1)).uvs[own]
-                now.append(uv[np.isfinite(uv).all(axis=1)])
-        a, b = (np.concatenate([np.zeros((0, 2)), *x]) for x in (was, now))
-        if len(a) != len(b):
-            return float("inf")
-        out = max(out, float(np.abs(np.sort(a, axis=0) - np.sort(b, axis=0)).max(initial=0.0)))
+                read = corners_of(mesh, None, np.full(len(mesh.triangles), -1))
+                placed = mesh.positions @ o.world[:3, :3].T + o.world[:3, 3]
+                rows = np.hstack([placed[read.position], read.uvs[own]])
+                now.append(rows[np.isfinite(rows).all(axis=1)])
+        out = max(out, _apart(np.concatenate(was), np.concatenate(now)))
     return out
 
 
-def _held(corners: Corners, channel: int | None, format: str, flat: bool) -> Floats:
-    """What a format holds of a mesh's UVs at its corners (GLB: at those of its triangles). OBJ leaves out what there is none of, and USD channels;
-    elsewhere that is zero."""
+def _apart(was: Floats, now: Floats) -> float:
+    """How far corners (n, 5) of position and UV are from those of the other list, by UV; infinite where their numbers differ.
+
+    Positions weigh little, so that their rounding does not count, and enough that a UV at another corner does.
+    """
+    if len(was) != len(now):
+        return float("inf")
+    if not len(was):
+        return 0.0
+    size = max(float(np.ptp(was[:, :3], axis=0).max()), 1e-30)
+    a, b = (np.hstack([(x[:, :3] - was[0, :3]) * (_WEIGHT / size), x[:, 3:]]) for x in (_distinct_rows(was), _distinct_rows(now)))
+    return max(float(cKDTree(y).query(x, p=np.inf, workers=2)[0].max()) for x, y in ((a, b), (b, a)))
+
+
+def _distinct_rows(rows: Floats) -> Floats:
+    """Every row once: a vertex is a corner of half a dozen faces."""
+    number, count = number_rows(rows)
+    first = np.empty(count, np.int64)
+    first[number[::-1]] = np.arange(len(rows) - 1, -1, -1)
+    return rows[first]
+
+
+def _held(corners: Corners, placed: Floats, channel: int | None, format: str, flat: bool) -> Floats:
+    """What a format holds of a mesh's corners (n, 5), position and UV (GLB: those of its triangles). OBJ leaves out what has no UV, and USD
+    channels; elsewhere a UV that is not there is zero."""
     uv = corners.laid if channel is None else corners.uvs.get(channel)
     if uv is None:
-        uv = np.full((len(corners.position) if flat or format == "ply" else 0, 2), np.nan)
-    uv = uv[corners.triangles.reshape(-1)] if flat else uv
-    return uv[np.isfinite(uv).all(axis=1)] if format == "obj" else np.nan_to_num(uv)
+        uv = np.full((len(corners.position), 2), np.nan)
+        if not (flat or format == "ply"):
+            return np.zeros((0, 5))
+    rows = np.hstack([placed[corners.position], uv])
+    rows = rows[corners.triangles.reshape(-1)] if flat else rows
+    if format == "obj":
+        return rows[np.isfinite(rows[:, 3:]).all(axis=1)]
+    rows[:, 3:] = np.nan_to_num(rows[:, 3:])
+    return rows
 
 
 def _own_number(mesh: Mesh, number: int, name: str | None, format: str) -> int | None:

@@ -363,7 +363,7 @@ export interface components {
         /** Bleed */
         Bleed: {
             /** Clean */
-            clean: number;
+            clean: number | null;
             /** Islands */
             islands: components["schemas"]["BleedIsland"][];
             /** Levels */
@@ -378,6 +378,11 @@ export interface components {
             thumb: number;
             /** Tiles */
             tiles: components["schemas"]["BleedTile"][];
+            /**
+             * Unmeasured
+             * @default []
+             */
+            unmeasured: number[];
         };
         /** BleedIsland */
         BleedIsland: {
@@ -929,6 +934,7 @@ export interface components {
             name: string;
             /** Stale */
             stale: string[];
+            verdict?: components["schemas"]["VerdictOut"] | null;
         };
         /** StateOut */
         StateOut: {
@@ -1034,6 +1040,15 @@ export interface components {
             seed: number;
             /** Sheet */
             sheet: number;
+        };
+        /** VerdictOut */
+        VerdictOut: {
+            /** Grade */
+            grade: string;
+            /** Line */
+            line: string;
+            /** Reasons */
+            reasons: string[];
         };
     };
     responses: never;

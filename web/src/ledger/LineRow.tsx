@@ -1,6 +1,7 @@
 import { Box, Flex, Text } from '@chakra-ui/react'
 import type { KeyboardEvent } from 'react'
 import type { Line } from './rows'
+import { plain } from '../words'
 
 export const WIDTH = 84
 
@@ -113,7 +114,7 @@ export function LineRow({ line, selected, place, target, own, band, choose, show
         </Text>
       )}
       <Text minW="11" textAlign="right">
-        {d ? d.median.toPrecision(4) : ''}
+        {d ? plain(d.median) : ''}
       </Text>
     </Flex>
   )

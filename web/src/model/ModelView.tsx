@@ -6,6 +6,7 @@ import { bandOf, target } from '../scene/states'
 import { Choice, numbered } from '../stages/parts'
 import { useQuilt } from '../store'
 import { Model, type Look } from './model'
+import { perMetre, plain } from '../words'
 
 const LOOKS: Record<Look, string> = {
   checker: 'checker',
@@ -84,7 +85,7 @@ export function ModelView() {
           <Choice
             label="Checker square"
             value={String(square)}
-            options={numbered(SQUARES, (s) => `${s} px${wanted ? `, ${((100 * s) / wanted).toPrecision(3)} cm` : ''}`)}
+            options={numbered(SQUARES, (s) => `${s} px${wanted ? `, ${plain((100 * s) / wanted, 3)} cm` : ''}`)}
             set={(s) => setSquare(Number(s))}
           />
         )}
@@ -109,7 +110,7 @@ function Scale({ band, wanted }: { band: number; wanted: number | null }) {
       <Text color="lavish">four times</Text>
       {wanted && (
         <Text color="faded">
-          plain cloth: {wanted.toPrecision(4)} px/m ± {band} %
+          plain cloth: {perMetre(wanted)} ± {band} %
         </Text>
       )}
     </Flex>

@@ -10,6 +10,7 @@ import { Sheets } from './arrange/Sheets'
 import { Explain } from './Explain'
 import { Main, Title } from './parts'
 import { Rules } from './Rules'
+import { perMetre } from '../words'
 
 export function Arrange() {
   const { state, sheet, job, start, summary } = useQuilt()
@@ -85,7 +86,7 @@ export function Arrange() {
             <Text key={r.name}>
               {r.name}
               {r.recipe && `, ${r.recipe}`}: {r.was === null ? '' : `${(100 * r.was).toFixed(1)} to `}
-              {(100 * r.coverage).toFixed(1)} %, {r.density?.toPrecision(4)} px/m, {r.seconds} s
+              {(100 * r.coverage).toFixed(1)} %, {perMetre(r.density)}, {r.seconds} s
             </Text>
           ))}
         </Box>

@@ -6,8 +6,9 @@ import { flatOf, tilesOf, withRecipe, type Recipe } from '../scene/sheets'
 import { histogram, readDensity, target } from '../scene/states'
 import { selectedIslands, useQuilt } from '../store'
 import { Choice, Figure, Main, NumberField, OptionalNumber, Setting, Title, Whom } from './parts'
+import { perMetre, plain } from '../words'
 
-const both = (d: number) => `${d.toPrecision(4)} px/m, ${(d / 100).toPrecision(3)} px/cm`
+const both = (d: number) => `${perMetre(d)}, ${plain(d / 100, 3)} px/cm`
 
 /** Density read, set, weighted, and held to limits. */
 export function Even() {

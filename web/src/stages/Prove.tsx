@@ -4,10 +4,12 @@ import { flatOf } from '../scene/sheets'
 import { useQuilt } from '../store'
 import { Choice, Figure, Main, Title } from './parts'
 import { TestBake } from './TestBake'
+import { perMetre } from '../words'
 
 type Bleed = components['schemas']['Bleed']
 
 function clean(b: Bleed): string {
+  if (b.clean === null) return 'not measured: its tiles are larger than 8,192 px'
   if (b.clean < 0) return 'neighbours bleed on the full map already'
   return b.clean >= b.levels - 1 ? 'clean on every mip level' : `clean down to mip level ${b.clean}`
 }
@@ -21,11 +23,8 @@ export function Prove() {
     return <Title text="Measured figures of the layout stand here once there is one.">Prove</Title>
   const flat = flatOf(state.settings, row.id)
   const px = (v: number | null) => (v === null ? 'none' : `${v.toFixed(3)} px`)
-  const bad = [
-    f.overlap.pairs && `${f.overlap.pairs} pairs of islands overlap`,
-    f.overlap.self && `${f.overlap.self} islands overlap themselves`,
-    f.outside && `${f.outside} islands are outside or astride tiles`,
-  ].filter(Boolean)
+  const said = row.verdict
+  const tone = { fit: 'moss', 'fit with faults': 'weld', 'not fit': 'madder' }[said?.grade ?? 'fit']
   const others = state.sheets.filter((s) => s.islands && s.id !== row.id)
   return (
     <>
@@ -40,27 +39,17 @@ export function Prove() {
           />
         </Box>
       )}
-      <Box p="3" mb="3" border="2px dashed" borderColor={bad.length ? 'madder' : 'moss'}>
-        <Text fontWeight="600" color={bad.length ? 'madder' : 'moss'} data-testid="verdict">
-          {bad.length ? 'Not fit for baking yet' : 'Fit for baking'}
+      <Box p="3" mb="3" border="2px dashed" borderColor={tone}>
+        <Text fontWeight="600" color={tone} data-testid="verdict">
+          {said?.line ?? 'Nothing lies on this sheet'}
         </Text>
-        {!bad.length && row.bleed && (
-          <Text>
-            At {f.map_px} px, {clean(row.bleed)}.
-          </Text>
-        )}
-        {bad.map((b) => (
-          <Text key={String(b)}>{b}</Text>
+        {said?.reasons.map((r) => (
+          <Text key={r}>{r}</Text>
         ))}
-        {f.flipped > 0 && (
-          <Text>
-            {f.flipped} islands are mirrored: letters painted on them read backwards, normal maps turn inside out.
-          </Text>
-        )}
         {row.stale.length > 0 && <Text color="madder">Its layout is stale: {row.stale.join('; ')}.</Text>}
       </Box>
       <Figure name="Coverage" value={`${(100 * f.coverage).toFixed(2)} %`} />
-      <Figure name="Density" value={f.density === null ? 'none' : `${f.density.toPrecision(5)} px/m`} />
+      <Figure name="Density" value={perMetre(f.density, 5)} />
       <Figure
         name={`Smallest gap, ${flat.padding_px} px asked`}
         value={px(f.smallest_gap_px)}
@@ -110,7 +99,7 @@ function Tiles({ tiles, padding, margin }: Asked) {
         Tile {t.tile}, {t.px} px
       </Text>
       <Text color="faded" fontSize="xs">
-        {t.islands} islands, {(100 * t.coverage).toFixed(1)} %{t.density ? `, ${t.density.toPrecision(4)} px/m` : ''}
+        {t.islands} islands, {(100 * t.coverage).toFixed(1)} %{t.density ? `, ${perMetre(t.density)}` : ''}
       </Text>
       {[
         { name: 'narrowest gap', value: t.gap_px, at: t.gap_at, asked: padding },
@@ -147,7 +136,7 @@ function BleedProof({ bleed }: { bleed: Bleed | null }) {
       </Text>
       {bleed && (
         <Box role="status" mb="2">
-          <Figure name="Clean, measured" value={clean(bleed)} good={bleed.clean >= 0} />
+          <Figure name="Clean, measured" value={clean(bleed)} good={bleed.clean === null || bleed.clean >= 0} />
           <Figure name="Rule of thumb, by the padding" value={bleed.thumb < 0 ? 'none' : `level ${bleed.thumb}`} />
           {bleed.tiles.some((t) => t.twice > 0) && (
             <Figure

@@ -1,6 +1,7 @@
 import { Box, Button, CloseButton, Dialog, Flex, Grid, Portal, Text } from '@chakra-ui/react'
 import { Fragment, useState, type ReactNode } from 'react'
 import type { Try } from '../api/client'
+import { perMetre } from '../words'
 
 interface Props {
   pair: [Try, Try]
@@ -12,7 +13,7 @@ interface Props {
 const px = (v: number | null) => (v === null ? 'none' : `${v.toFixed(3)} px`)
 const FIGURES: [string, (t: Try) => string][] = [
   ['coverage', (t) => `${(100 * t.figures.coverage).toFixed(2)} %`],
-  ['density', (t) => `${t.figures.density?.toPrecision(5) ?? 'none'} px/m`],
+  ['density', (t) => perMetre(t.figures.density, 5)],
   ['smallest gap', (t) => px(t.figures.smallest_gap_px)],
   ['smallest margin', (t) => px(t.figures.smallest_margin_px)],
   ['time', (t) => `${t.figures.seconds?.toFixed(1) ?? ''} s`],

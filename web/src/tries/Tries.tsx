@@ -5,6 +5,7 @@ import { sheetBy } from '../scene/sheets'
 import { NameField } from '../stages/arrange/Sheets'
 import { useQuilt } from '../store'
 import { Compare } from './Compare'
+import { perMetre } from '../words'
 
 /** Every finished run of the sheet that is shown, with its picture and figures; a click keeps it, two are compared. */
 export function Tries() {
@@ -70,7 +71,7 @@ export function Tries() {
                   {t.kept && ', kept'}
                 </Text>
                 <Text>{(100 * t.figures.coverage).toFixed(1)} % covered</Text>
-                <Text>{t.figures.density?.toPrecision(4)} px/m</Text>
+                <Text>{perMetre(t.figures.density)}</Text>
                 <Text>
                   gap {t.figures.smallest_gap_px?.toFixed(2)} of {t.padding_px} px
                 </Text>

@@ -5,6 +5,7 @@ import type { components } from '../../api/schema'
 import { FIRST, flatOf, sheetsOf } from '../../scene/sheets'
 import { useQuilt } from '../../store'
 import { Choice, Figure, NumberField, Setting } from '../parts'
+import { perMetre, plain } from '../../words'
 
 type Plan = components['schemas']['PlanOut']
 const BY = { material: 'of one material', folder: 'of one folder', file: 'of one file', nothing: 'nothing' }
@@ -64,14 +65,14 @@ export function Planner() {
     <>
       {plan && (
         <>
-          <Figure name="Surface, times its weights" value={`${plan.area.toPrecision(3)} m²`} />
+          <Figure name="Surface, times its weights" value={`${plain(plan.area, 3)} m²`} />
           <Figure
             name={`Coverage to expect, ${plan.tries ? `from ${plan.tries} tries` : 'as usual'}`}
             value={`${Math.round(100 * plan.coverage[0])} to ${Math.round(100 * plan.coverage[2])} %`}
           />
           <Figure
             name={`Density of this sheet`}
-            value={`${plan.density[0].toPrecision(3)} to ${plan.density[2].toPrecision(3)} px/m`}
+            value={`${plain(plan.density[0], 3)} to ${perMetre(plan.density[2], 3)}`}
           />
           <Chart plan={plan} wanted={wanted} now={flat.map_px} />
         </>
@@ -136,7 +137,7 @@ function Chart({ plan, wanted, now }: { plan: Plan; wanted: number; now: number 
                 opacity="0.35"
               />
               <circle cx={x} cy={y(m.density[1])} r={m.px === now ? 4 : 3} fill={colour}>
-                <title>{`${m.px} px: ${m.density[1].toPrecision(3)} px/m`}</title>
+                <title>{`${m.px} px: ${perMetre(m.density[1], 3)}`}</title>
               </circle>
               <text x={x} y={HIGH - 2} fontSize="10" textAnchor="middle" fill={colour}>
                 {m.px}

@@ -6,6 +6,7 @@ import { useQuilt } from '../../store'
 import { Choice, NumberField, Setting } from '../parts'
 import { TURNS, type Turn } from '../turns'
 import { NameField } from './Sheets'
+import { plain } from '../../words'
 
 const AIMS = { fit: 'the highest that fits', hold: 'hold this number' }
 const SIZES = { even: 'even the density', keep: 'keep their ratios' }
@@ -85,7 +86,7 @@ export function RecipePanel() {
         />
       </Setting>
       {s.hold && (
-        <Setting name="Hold" text={`${(s.density / 100).toPrecision(4)} px/cm`}>
+        <Setting name="Hold" text={`${plain(s.density / 100)} px/cm`}>
           <NumberField
             name="Held density"
             value={s.density}

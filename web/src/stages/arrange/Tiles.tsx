@@ -4,6 +4,7 @@ import { flatOf, pxOf, tilesOf, withSheet, type Sheet } from '../../scene/sheets
 import { useQuilt } from '../../store'
 import { Choice, numbered } from '../parts'
 import { NameField } from './Sheets'
+import { perMetre } from '../../words'
 
 const MAPS = [64, 128, 256, 512, 1024, 2048, 4096, 8192]
 
@@ -49,7 +50,7 @@ export function Tiles() {
       )}
       <Text fontSize="xs" color="faded" mb="1">
         Tile {tile}: {here?.islands ?? 0} islands, {(100 * (here?.coverage ?? 0)).toFixed(1)} % covered
-        {here?.density ? `, ${here.density.toPrecision(4)} px/m` : ''}
+        {here?.density ? `, ${perMetre(here.density)}` : ''}
       </Text>
       <Flex gap="1" wrap="wrap" align="center" mb="2">
         <Choice

@@ -1,0 +1,26 @@
+"""Numbers in words for people."""
+
+from __future__ import annotations
+
+import math
+
+
+def counted(n: int, one: str, more: str) -> str:
+    """A count with its words: `one` where it is 1, `more` for several."""
+    return f"{n:,} {one if n == 1 else more}"
+
+
+def plain(x: float, digits: int = 4) -> str:
+    """A number with so many significant digits, thousands grouped, never in powers of ten: 15,900 and 0.0123.
+
+    Examples
+    --------
+    >>> plain(15899.7), plain(0.0123456, 3), plain(2.0)
+    ('15,900', '0.0123', '2')
+    """
+    if x == 0 or not math.isfinite(x):
+        return f"{x:g}"
+    rounded = float(f"{x:.{digits}g}")
+    places = max(0, digits - 1 - math.floor(math.log10(abs(rounded))))
+    text = f"{rounded:,.{places}f}"
+    return text.rstrip("0").rstrip(".") if "." in text else text
