@@ -266,6 +266,7 @@ def _count_texels(tri, first, which, several, u, v, count, again):  # type: igno
     tri (T, 6) placed pieces; first (n + 1,); which (k,); u, v the tile's lower left corner; count, again (px, px) uint8. O(texels of the boxes).
     """
     px = count.shape[0]
+    last = np.full((px, px), -1, np.int64)
     for w in which:
         for t in range(first[w], first[w + 1]):
             ax, ay = (tri[t, 0] - u) * px, (tri[t, 1] - v) * px
@@ -285,6 +286,9 @@ def _count_texels(tri, first, which, several, u, v, count, again):  # type: igno
                         continue
                     if (ax - cx) * (y - cy) - (ay - cy) * (x - cx) < 0.0:
                         continue
+                    if last[r, c] == w:
+                        continue  # a middle on the edge between two pieces of one island
+                    last[r, c] = w
                     if count[r, c] < 255:
                         count[r, c] += 1
                     if several[w] > 0 and again[r, c] < 255:
