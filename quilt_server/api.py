@@ -19,6 +19,7 @@ from .projects.copies import copied
 from .projects.faults import fault_rows
 from .projects.models import Job, Layout, Project, Reading, Snapshot
 from .projects.planning import plan, suggest
+from .projects.room import MOST_KEPT, purge, size_of, thin
 from .projects.sheets import sheet_by
 from .projects.state import advance, redo_target, settings_of
 from .schemas import (
@@ -36,6 +37,8 @@ from .schemas import (
     Step,
     SuggestIn,
     SuggestOut,
+    ThinIn,
+    ThinOut,
 )
 from .states import state_of
 
@@ -103,6 +106,26 @@ def restore_project(request: HttpRequest, project_id: int) -> ProjectOut:
     project.deleted = None
     project.save(update_fields=["deleted", "modified"])
     return _row(project)
+
+
+@api.post("/projects/{project_id}/purge", response=list[ProjectOut])
+def purge_project(request: HttpRequest, project_id: int) -> list[ProjectOut]:
+    """Delete a deleted project for good, with its files; answers with those that are left."""
+    purge(_project(project_id))
+    return list_projects(request)
+
+
+@api.post("/projects/{project_id}/thin", response=ThinOut)
+def thin_history(request: HttpRequest, project_id: int, body: ThinIn) -> ThinOut:
+    """Forget the steps of a project's history but the last ones."""
+    if not 0 <= body.keep <= MOST_KEPT:
+        raise QuiltError(f"From 0 to {MOST_KEPT:,} steps can be kept.")
+    project = _project(project_id)
+    if project.jobs.exclude(state__in=Job.OVER).exists():
+        raise HttpError(409, "This project is busy. Stop that first, or wait for it.")
+    before = size_of(project)
+    steps = thin(project, body.keep)
+    return ThinOut(steps=steps, freed=before - size_of(project))
 
 
 @api.post("/projects/{project_id}/copy", response=ProjectOut)

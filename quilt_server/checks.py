@@ -6,7 +6,7 @@ import math
 import re
 from typing import Any
 
-from quilt_core.deliver.images import ImageRecipe
+from quilt_core.deliver.images import ImageRecipe, named
 from quilt_core.errors import QuiltError
 from quilt_core.formats.export import FORMATS
 from quilt_core.pack import Recipe
@@ -184,10 +184,11 @@ def delivery(params: dict[str, Any], settings: dict[str, Any]) -> dict[str, Any]
         raise QuiltError("Templates are png, svg, both or none, filled by object, material, island or none.")
     if not isinstance(out["template_px"], int) or not (out["template_px"] == 0 or 16 <= out["template_px"] <= 16384):
         raise QuiltError("A template has 16 to 16384 px.")
-    try:
-        name = out["pattern"].format(sheet="a", kind="b", tile=1001)
-    except (KeyError, IndexError, ValueError, AttributeError) as e:
-        raise QuiltError("The names of tile images may hold {sheet}, {kind} and {tile}.") from e
+    if not isinstance(out["pattern"], str):
+        raise QuiltError("The names of tile images are a text with {sheet}, {kind} and {tile}.")
+    name = named(out["pattern"], "a", "b", 1001)
+    if "{" in name or "}" in name:
+        raise QuiltError("The names of tile images may hold {sheet}, {kind} and {tile}, and no other braces.")
     if "1001" not in name or any(c in name for c in '\\/:*?"<>|') or len(name) > 200:
         raise QuiltError("The names of tile images need {tile}, and no signs that file names do not take.")
     if out["images"] is not None:

@@ -273,6 +273,15 @@ class JobIn(Schema):
     params: dict[str, Any] = {}
 
 
+class ThinIn(Schema):
+    keep: int
+
+
+class ThinOut(Schema):
+    steps: int
+    freed: int
+
+
 class Step(Schema):
     base: int
 

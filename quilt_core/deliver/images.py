@@ -16,6 +16,13 @@ FORMATS = ("png", "tiff", "exr")
 FILLS = ("blank", "checker", "object", "material", "island")
 
 
+def named(pattern: str, sheet: str, kind: str, tile: int) -> str:
+    """The name of a tile's image: {sheet}, {kind} and {tile} are replaced, and nothing else is read into it."""
+    for key, value in (("{sheet}", sheet), ("{kind}", kind), ("{tile}", str(tile))):
+        pattern = pattern.replace(key, value)
+    return pattern
+
+
 @dataclass(frozen=True)
 class ImageRecipe:
     """What a tile image is: `fill` one of `FILLS`, `colour` of blank ones and of the ground (0 to 1), `depth` 8 or 16 bits (EXR: 32-bit

@@ -10,7 +10,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from quilt_core.deliver import template
-from quilt_core.deliver.images import ImageRecipe, encoded, tile_image
+from quilt_core.deliver.images import ImageRecipe, encoded, named, tile_image
 from quilt_core.deliver.page import page
 from quilt_core.deliver.paint import Paint
 from quilt_core.errors import QuiltError
@@ -219,7 +219,7 @@ def _image(
     delivery: Delivery, sheet: str, tile: int, px: int, again: list[Chosen], parts: Parts, mine: NDArray[np.bool_], order: Order
 ) -> None:
     """Put the image of one tile into the zip."""
-    name = order.pattern.format(sheet=rewire.safe_name(sheet), tile=tile, kind=order.images["fill"])
+    name = named(order.pattern, rewire.safe_name(sheet), order.images["fill"], tile)
     delivery.put(f"{name}.{order.images['format']}", _tile_image(again, parts, mine, order.images, px, tile), "image")
 
 

@@ -46,7 +46,9 @@ def put(data: bytes) -> str:
     """Keep bytes; returns their SHA-256."""
     sha = hashlib.sha256(data).hexdigest()
     path = path_of(sha)
-    if not path.exists():
+    if path.exists():
+        path.touch()  # it is wanted again: whoever sweeps now leaves it
+    else:
         write_whole(path, data)
     return sha
 

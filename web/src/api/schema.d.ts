@@ -256,6 +256,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/projects/{project_id}/purge": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Purge Project
+         * @description Delete a deleted project for good, with its files; answers with those that are left.
+         */
+        post: operations["quilt_server_api_purge_project"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/projects/{project_id}/redo": {
         parameters: {
             query?: never;
@@ -310,6 +330,26 @@ export interface paths {
          * @description A split of all objects over some sheets, evenly filled, with what belongs together on one.
          */
         post: operations["quilt_server_api_suggest_sheets"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/projects/{project_id}/thin": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Thin History
+         * @description Forget the steps of a project's history but the last ones.
+         */
+        post: operations["quilt_server_api_thin_history"];
         delete?: never;
         options?: never;
         head?: never;
@@ -989,6 +1029,18 @@ export interface components {
                 [key: string]: number;
             };
         };
+        /** ThinIn */
+        ThinIn: {
+            /** Keep */
+            keep: number;
+        };
+        /** ThinOut */
+        ThinOut: {
+            /** Freed */
+            freed: number;
+            /** Steps */
+            steps: number;
+        };
         /** TileFigures */
         TileFigures: {
             /** Coverage */
@@ -1441,6 +1493,28 @@ export interface operations {
             };
         };
     };
+    quilt_server_api_purge_project: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProjectOut"][];
+                };
+            };
+        };
+    };
     quilt_server_api_redo: {
         parameters: {
             query?: never;
@@ -1511,6 +1585,32 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["SuggestOut"];
+                };
+            };
+        };
+    };
+    quilt_server_api_thin_history: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ThinIn"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ThinOut"];
                 };
             };
         };

@@ -1,10 +1,36 @@
 import { Box, Button, Flex, Text } from '@chakra-ui/react'
-import { useRef } from 'react'
+import { useRef, useState } from 'react'
+import { api, words } from '../api/client'
 import { useQuilt } from '../store'
 import { fromList } from './drop'
-import { Choice, numbered, Setting, Title } from './parts'
+import { Choice, numbered, NumberField, Setting, Title } from './parts'
 
 const UNIT_NAMES = { m: 'm', cm: 'cm', mm: 'mm', in: 'in', ft: 'ft' }
+
+/** How much of the project's history is kept. */
+function History() {
+  const { state, job, say, reload } = useQuilt()
+  const [keep, setKeep] = useState(50)
+  if (!state?.undo) return null
+  const thin = async () => {
+    const params = { path: { project_id: state.id } }
+    const { data, error } = await api.POST('/api/projects/{project_id}/thin', { params, body: { keep } })
+    const steps = `${data?.steps} ${data?.steps === 1 ? 'step' : 'steps'}`
+    if (!data) return say(words(error))
+    await reload()
+    useQuilt.setState({ note: `${steps} forgotten, ${(data.freed / 2 ** 20).toFixed(1)} MB are free again.` })
+  }
+  return (
+    <Setting name="Steps that can be undone" text="Older ones are forgotten when you say so; kept tries stay.">
+      <Flex gap="1">
+        <NumberField name="Steps that can be undone" value={keep} unit="" least={0} most={100000} set={setKeep} />
+        <Button size="xs" variant="outline" disabled={!!job} onClick={() => void thin()}>
+          Forget older ones
+        </Button>
+      </Flex>
+    </Setting>
+  )
+}
 
 export function Gather() {
   const { state, job, upload, unit, setUnit, selection, start, compareNewer, newer } = useQuilt()
@@ -105,6 +131,9 @@ export function Gather() {
           </Button>
         </Flex>
       )}
+      <Box mt="4">
+        <History />
+      </Box>
     </>
   )
 }

@@ -19,10 +19,8 @@ export function StartPage({ open }: { open: (id: number) => void }) {
   const [name, setName] = useState('')
   const [error, setError] = useState('')
   const [deleted, setDeleted] = useState<ProjectRow | null>(null)
-  const load = useCallback(
-    () => api.GET('/api/projects').then(({ data }) => setProjects((data ?? []).filter((p) => !p.deleted))),
-    [],
-  )
+  const [aside, setAside] = useState(false)
+  const load = useCallback(() => api.GET('/api/projects').then(({ data }) => setProjects(data ?? [])), [])
   useEffect(() => {
     document.title = 'Untold Quilt'
     void load()
@@ -38,6 +36,8 @@ export function StartPage({ open }: { open: (id: number) => void }) {
     setError(error ? words(error) : '')
     await load()
   }
+  const present = projects.filter((p) => !p.deleted)
+  const gone = projects.filter((p) => p.deleted)
   const at = (p: ProjectRow) => ({ params: { path: { project_id: p.id } } })
 
   return (
@@ -84,7 +84,7 @@ export function StartPage({ open }: { open: (id: number) => void }) {
                 </Button>
               </Flex>
             )}
-            {projects.map((p) => (
+            {present.map((p) => (
               <ProjectCard
                 key={p.id}
                 project={p}
@@ -99,6 +99,35 @@ export function StartPage({ open }: { open: (id: number) => void }) {
                 }}
               />
             ))}
+            {gone.length > 0 && (
+              <Button size="xs" variant="ghost" aria-expanded={aside} onClick={() => setAside(!aside)}>
+                {gone.length} deleted {gone.length === 1 ? 'project' : 'projects'}
+              </Button>
+            )}
+            {aside &&
+              gone.map((p) => (
+                <Flex key={p.id} align="center" gap="2" px="3" data-testid="deleted">
+                  <Text flex="1" color="faded">
+                    {p.name}
+                  </Text>
+                  <Button
+                    size="xs"
+                    variant="ghost"
+                    onClick={() => void act(api.POST('/api/projects/{project_id}/restore', at(p)))}
+                  >
+                    Bring it back
+                  </Button>
+                  <Button
+                    size="xs"
+                    variant="ghost"
+                    color="madder"
+                    title="Its files and history go too, and cannot be brought back"
+                    onClick={() => void act(api.POST('/api/projects/{project_id}/purge', at(p)))}
+                  >
+                    Delete for good
+                  </Button>
+                </Flex>
+              ))}
           </Box>
           <Box>
             <Text fontSize="md" mb="3">

@@ -387,6 +387,7 @@ export const useQuilt = create<Quilt>((set, get) => {
       const { job } = get()
       if (job) await api.POST('/api/jobs/{job_id}/stop', { params: { path: { job_id: job.id } } })
     },
+    reload,
     fit: () => set({ fitted: get().fitted + 1 }),
     show: () => set({ shown: get().shown + 1 }),
   }

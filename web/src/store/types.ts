@@ -132,6 +132,8 @@ export interface Quilt {
   upload: (files: { path: string; file: File }[]) => Promise<void>
   setUnit: (unit: Unit) => void
   stop: () => Promise<void>
+  /** Fetch the project's state again. */
+  reload: () => Promise<void>
   fit: () => void
   show: () => void
 }

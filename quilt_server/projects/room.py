@@ -1,0 +1,117 @@
+"""Room on the disk: projects deleted for good, history that is older than wanted, and files that nothing names any more."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Collection, Iterable
+
+from django.db import connection, transaction
+
+from quilt_core.errors import QuiltError
+
+from . import files
+from .models import Job, Layout, Original, Project, Snapshot, SourceFile
+from .sources import derived_names
+
+MOST_KEPT = 100_000
+_YOUNG = 600.0  # seconds
+
+
+def purge(project: Project) -> None:
+    """Delete a project for good, with everything that no other project needs.
+
+    Raises
+    ------
+    QuiltError : it is not deleted yet, or works
+    """
+    if project.deleted is None:
+        raise QuiltError("Delete the project first; then it can be deleted for good.")
+    if project.jobs.exclude(state__in=Job.OVER).exists():
+        raise QuiltError("This project is busy. Stop that first, or wait for it.")
+    mine = _named_by(SourceFile.objects.filter(project=project)) | set(
+        Job.objects.filter(project=project).values_list("output_sha", flat=True)
+    )
+    with transaction.atomic():
+        Project.objects.filter(pk=project.pk).update(head=None)
+        Snapshot.objects.filter(project=project).delete()
+        Job.objects.filter(project=project).delete()
+        project.delete()
+    sweep(mine)
+
+
+def thin(project: Project, keep: int) -> int:
+    """Forget all but the last `keep` steps of a project's history, and what could be redone beyond them; returns how many went.
+
+    Kept tries stay, and so does every layout that a step still shows.
+    """
+    with transaction.atomic():
+        project = Project.objects.get(pk=project.pk)
+        stay: list[int] = []
+        at = project.head
+        while at is not None and len(stay) <= keep:
+            stay.append(at.pk)
+            at = at.parent
+        gone = Snapshot.objects.filter(project=project).exclude(pk__in=stay)
+        count = gone.count()
+        Snapshot.objects.filter(parent__in=gone.values("pk")).update(parent=None)
+        gone.delete()
+        shown = set(Snapshot.objects.filter(project=project).values_list("layout_id", flat=True))
+        kept = {int(k) for v in Snapshot.objects.filter(project=project).values_list("kept", flat=True) for k in v.values()}
+        old = project.layouts.exclude(pk__in=shown | kept)
+        old.exclude(kind="pack").delete()
+        old.filter(kind="pack", discarded=True).delete()
+        project.jobs.filter(state__in=Job.OVER).exclude(pk__in=_last_outputs(project)).delete()
+    sweep()
+    return count
+
+
+def _last_outputs(project: Project) -> list[int]:
+    """The newest delivery and test bake: the page may still show them."""
+    found = (project.jobs.filter(kind=k, state="done").order_by("-pk").values_list("pk", flat=True).first() for k in ("deliver", "bake"))
+    return [k for k in found if k is not None]
+
+
+def _named_by(found: Iterable[SourceFile]) -> set[str]:
+    """Hashes of everything that source files need."""
+    out: set[str] = set()
+    for file in found:
+        out |= {file.original_id, *file.companions.values()} | {sha for m in file.materials for sha in m.get("images", {}).values()}
+    return out
+
+
+def sweep(now: Collection[str] = ()) -> None:
+    """Remove files that nothing names any more, and give the space back; those in `now` at once, others only when they are old enough that no
+    upload can be about to name them."""
+    if Job.objects.exclude(state__in=Job.OVER).exists():
+        return  # what runs may be writing files that no row names yet
+    for project in Project.objects.all():
+        used = {f for s in Snapshot.objects.filter(project=project).values_list("files", flat=True) for f in s}
+        SourceFile.objects.filter(project=project).exclude(pk__in=used).delete()
+    every = list(SourceFile.objects.all())
+    named = _named_by(every) | set(Job.objects.exclude(output_sha="").values_list("output_sha", flat=True))
+    derived = {name for file in every for name in derived_names(file)}
+    for settings in Snapshot.objects.values_list("settings", flat=True):
+        named |= {p["sha"] for p in settings.get("pictures", {}).values()}
+    for job in Job.objects.values_list("params", flat=True):
+        named |= {f["sha"] for f in job.get("files", []) if isinstance(f, dict) and "sha" in f}
+    Original.objects.filter(sha__in=set(Original.objects.values_list("sha", flat=True)) - named).delete()
+    for path in files.folder("files").glob("*/*"):
+        if path.name not in named and (path.name in now or time.time() - path.stat().st_mtime > _YOUNG):
+            path.unlink(missing_ok=True)
+    for path in files.folder("derived").iterdir():
+        if path.name not in derived:
+            path.unlink(missing_ok=True)
+    if not connection.in_atomic_block:
+        with connection.cursor() as c:
+            c.execute("VACUUM")
+
+
+def size_of(project: Project) -> int:
+    """Bytes that a project's layouts take in the database; files are shared, so they are not counted."""
+    from django.db.models import Sum
+    from django.db.models.functions import Length
+
+    found = Layout.objects.filter(project=project).aggregate(
+        n=Sum(Length("tables") + Length("findings") + Length("picture") + Length("members"))
+    )
+    return int(found["n"] or 0)
