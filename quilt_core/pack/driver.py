@@ -20,9 +20,11 @@ from .improve import MOST, Improve
 from .recipe import Packing, PackResult, Recipe, Rules
 from .search import Search
 from .shapes import BASE
+from .shelves import shelved
 
 _PATIENCE = 0.25  # seconds that a stopped search has to end by itself
 _ROOM = 1.002  # of a held density: fitted a little denser, so that the compaction can widen the gaps
+AT_ONCE = 400  # islands; fewer have a greedy layout as soon as shelves would be there
 _FIRST = 1.0  # seconds more that it has while there is no layout at all
 
 
@@ -34,6 +36,8 @@ def _phases(search: Search) -> None:
         Improve(search, [search.start]).run()
         return
     construct = Construct(search)
+    if n > AT_ONCE:
+        search.stand_in(shelved(search))
     grids = (256, 512) if n <= 400 else (512, 1024) if n <= 3000 else (2048, 4096)
     for resolution in grids:
         if not construct.run(resolution, resolution == grids[-1]) or search.over():
@@ -66,9 +70,9 @@ def _in_thread(search: Search, stop: Callable[[], bool]) -> None:
             if asked == math.inf and stop():
                 asked = time.monotonic()
             waited = time.monotonic() - asked
-            if waited >= (0.0 if search.best is not None else _FIRST):
+            if waited >= (0.0 if search.least is not None else _FIRST):
                 search.stop[0] = 1
-                if waited >= (_PATIENCE if search.best is not None else _FIRST + _PATIENCE):
+                if waited >= (_PATIENCE if search.least is not None else _FIRST + _PATIENCE):
                     break
             try:
                 layout = layouts.get(timeout=0.05)
@@ -125,12 +129,12 @@ def pack(
         search.keep(_all_held(search))
     else:
         _in_thread(search, stop)
-    best, stopped = search.best, bool(search.stop[0])
+    best, stopped = search.least, bool(search.stop[0])
     if best is None and stopped:
         raise Cancelled("The packing was stopped before there was a layout.")
     if search.hold is not None and (best is None or best.side > search.hold * (1 + 1e-9)):
         share = None if stopped or search.frame.held.any() else _fit_first(search, rules, stop)
-        best = search.best
+        best = search.least
         if best is None or best.side > search.hold * (1 + 1e-9):
             if stopped or stop():
                 raise Cancelled(

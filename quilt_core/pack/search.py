@@ -42,6 +42,7 @@ class Search:
         self.start = None if rules.start is None else self._begun(rules.start)
         self.alone = rules.start is not None and rules.start.alone
         self.best: State | None = None
+        self.spare: State | None = None  # a poor layout that stands in until there is another one
         self.history: list[tuple[float, float]] = []
         self.passes = 0
         self.random = np.random.default_rng(recipe.seed)
@@ -113,6 +114,20 @@ class Search:
             if self.progress and self.stop[0] == 0:
                 self.progress(packing)
         return True
+
+    def stand_in(self, state: State | None) -> None:
+        """Show a layout that counts only until the first real one is there, or when that never comes."""
+        if state is not None and self.best is None and self.proven(state):
+            self.spare = state
+            if self.progress and self.stop[0] == 0:
+                self.progress(self.packing(state))
+
+    @property
+    def least(self) -> State | None:
+        """The best layout, or the one that stands in for it where that is better or alone."""
+        if self.best is None or (self.spare is not None and self.spare.side < self.best.side):
+            return self.spare
+        return self.best
 
     def coverage(self, side: float) -> float:
         """Share of all texels under islands in tiles of a side."""

@@ -216,7 +216,7 @@ def test_two_files_of_one_path_both_join(browser: Browser) -> None:
 
 def test_a_texture_beside_the_folder_of_the_mesh_is_found_and_delivered_and_one_that_is_missing_is_named(browser: Browser) -> None:
     mesh = b"mtllib a.mtl\n" + PLANE.replace(b"\nf ", b"\nusemtl wood\nf ", 1)
-    library = b"newmtl wood\nmap_Kd ../textures/w.png\nnewmtl other\nmap_Kd ../textures/gone.png\n"
+    library = b"newmtl wood\nmap_Kd ../textures/w.png\nmap_Bump ../textures/gone.png\n"
     bodies = {"kit/meshes/a.obj": mesh, "kit/meshes/a.mtl": library, "kit/textures/w.png": png("wheel")}
     data = {"files": [SimpleUploadedFile(p.rsplit("/", 1)[-1], b) for p, b in bodies.items()], "paths": list(bodies)}
     made = browser.work(browser.client.post(f"/api/projects/{browser.project}/files", data).json())
