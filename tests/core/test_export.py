@@ -173,3 +173,21 @@ def test_normals_of_an_obj_are_read_by_number() -> None:
     scene = formats.read(text, "a.obj")
     assert np.array_equal(normals(scene, 0)[0], [(0, 0, 1), (0, 1, 0), (0, 0, 1)])
     assert normals(formats.read(text.replace(b"3//1", b"3//9"), "a.obj"), 0) is None
+
+
+@pytest.mark.parametrize("format", ["obj", "glb", "ply", "usdc"])
+def test_permuted_uvs_are_seen_by_the_check_of_what_was_written(format: str) -> None:
+    """Seen: u and v were sorted each by itself, so UVs that were given to other corners passed."""
+    _, model = shed(SHED)
+    files = export(model, format, "shed")
+    again = formats.read(files[f"shed.{format}"], f"shed.{format}", 1.0, files)
+    assert differs(model, format, again) < 1e-4
+    mesh = again.meshes[0]
+    number = min(mesh.channels)
+    uvs = mesh.channels[number].uvs
+    swapped = uvs.copy()
+    # The same numbers in every column, at other corners.
+    first, last = np.flatnonzero(np.abs(uvs - uvs[0]).max(axis=1) > 0.01)[[0, -1]]
+    swapped[[0, first, last], 0] = uvs[[first, last, 0], 0]
+    mesh.channels[number] = type(mesh.channels[number])(swapped, mesh.channels[number].triangles)
+    assert differs(model, format, again) > 1e-3

@@ -233,3 +233,29 @@ vt 0 0\nvt 1 0\nvt 1 1\nvt 0 1\nf 1/1 2/2 3/3\nf 4/1 5/3 6/4\n"""
     assert joined.islands.area[0] == pytest.approx(1.0) and (joined.uvs == apart.uvs).all()
     whole = analyse(formats.read(squares(loose(5)), "a.obj"), 0, True)[0]
     assert whole and whole.islands.count == 5, "islands that are apart stay so"
+
+
+def test_tiles_filled_each_keep_bunches_and_the_gap_between_materials() -> None:
+    """Seen: 12 px asked between two materials, 7.1 given, once every tile was filled to its border."""
+    pieces = pieces_of(squares(loose(30)))
+    kind, bunch = np.arange(30) % 2, np.where(np.arange(30) < 6, 0, -1)
+    rules = SheetRules(kind=kind, apart_px=12.0, bunch=bunch, strict=frozenset({0}))
+    packed = pack_sheet(pieces, Recipe(512, 3, 1, columns=2, seconds=3, passes=8, fill="each"), rules=rules)
+    laid = placed(pieces, packed.tables)
+    tile = corners_of(shapely.bounds(laid))[:, 0]
+    for t in (0, 1):
+        one, other = (laid[(tile == t) & (kind == k)] for k in (0, 1))
+        if len(one) and len(other):
+            assert not shapely.STRtree(one).query(other, predicate="dwithin", distance=(12 - 1e-2) / 512).size
+    hull = shapely.convex_hull(shapely.union_all(laid[bunch == 0]))
+    assert len(set(tile[bunch == 0])) == 1 and not shapely.intersects(hull, laid[bunch < 0]).any()
+
+
+def test_regions_kept_free_weigh_as_much_as_their_tile() -> None:
+    """Arithmetic: half of the small tile of 256 px is kept free, which is a tenth of all texels of 512 x 512 and 256 x 256; seen: .307 for .665."""
+    pieces = pieces_of(squares(loose(20)))
+    recipe = Recipe(512, 4, 2, columns=2, seconds=1, passes=4, tile_px=(512, 256))
+    packed = pack_sheet(pieces, recipe, rules=SheetRules(free=((1002, (0.0, 0.0, 1.0, 0.5)),)))
+    laid = placed(pieces, packed.tables)
+    px = Grid(512, 2, 1, {1002: 256}).px_of(shapely.bounds(laid))
+    assert packed.result.best.coverage == pytest.approx((shapely.area(laid) * px**2).sum() / (512**2 + 256**2), rel=1e-6)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 import signal
+import socket
 import sqlite3
 import subprocess
 import sys
@@ -111,3 +112,97 @@ def test_a_killed_job_is_reported_and_the_worker_goes_on(data: Path) -> None:
     finally:
         process.terminate()
         process.wait()
+
+
+def start_again(data: Path) -> None:
+    """Two projects, each with a packing that takes an hour."""
+    more = SET_UP.replace("'Killed'", "'Second'")
+    env = {**os.environ, "QUILT_DATA": str(data), "DJANGO_SETTINGS_MODULE": "quilt_server.settings", "PYTHONPATH": str(ROOT)}
+    boxes = squares([(0.1 * k, 0.1, 0.1 * k + 0.05, 0.2) for k in range(9)])
+    subprocess.run([sys.executable, "-c", more], input=boxes, env=env, cwd=ROOT, check=True)
+
+
+def states(data: Path) -> list[str]:
+    with sqlite3.connect(data / "quilt.sqlite3") as db:
+        return [s for (s,) in db.execute("select state from projects_job where kind = 'pack' order by id")]
+
+
+def test_a_long_packing_of_one_project_makes_no_other_wait_and_a_stop_keeps_what_there_is(data: Path) -> None:
+    start_again(data)
+    process = worker(data)
+    try:
+        wait_for(lambda: states(data) == ["running", "running"])
+        wait_for(lambda: packing(data))
+        with sqlite3.connect(data / "quilt.sqlite3") as db:
+            db.execute("update projects_job set cancel = 1 where kind = 'pack'")
+        (data / "wake").touch()
+        wait_for(lambda: states(data) == ["done", "done"])
+        with sqlite3.connect(data / "quilt.sqlite3") as db:
+            assert db.execute("select count(*) from projects_layout where kind = 'pack'").fetchone() == (2,)
+    finally:
+        process.terminate()
+        process.wait()
+
+
+def test_work_that_does_not_hear_a_stop_is_ended_and_the_project_is_as_it_was(data: Path) -> None:
+    """A test bake at its largest asks nobody; its process is ended."""
+    with sqlite3.connect(data / "quilt.sqlite3") as db:
+        db.execute("update projects_job set kind = 'bake', params = json_set(params, '$.sheet', 1, '$.px', 8192, '$.rays', 1024, '$.maps', json('[\"occlusion\"]'), "
+                   "'$.cage', null, '$.depth', 8, '$.pairs', json('{}')) where kind = 'pack'")  # fmt: skip
+        db.execute("update projects_snapshot set settings = json_set(settings, '$.map_px', 8192)")
+        head = db.execute("select head_id from projects_project").fetchone()
+    process = worker(data)
+
+    def state() -> tuple[str, str]:
+        with sqlite3.connect(data / "quilt.sqlite3") as db:
+            return db.execute("select state, error from projects_job where kind = 'bake'").fetchone()
+
+    try:
+        wait_for(lambda: state()[0] == "running")
+        time.sleep(1.0)
+        with sqlite3.connect(data / "quilt.sqlite3") as db:
+            db.execute("update projects_job set cancel = 1 where kind = 'bake'")
+        (data / "wake").touch()
+        wait_for(lambda: state()[0] == "stopped", 20)
+        assert "as it was" in state()[1] and not children(process.pid)
+        with sqlite3.connect(data / "quilt.sqlite3") as db:
+            assert db.execute("select head_id from projects_project").fetchone() == head
+    finally:
+        process.terminate()
+        process.wait()
+
+
+def test_a_second_worker_is_refused_before_it_touches_a_job(data: Path) -> None:
+    first = worker(data)
+    try:
+        wait_for(lambda: packing(data))
+        env = {**os.environ, "QUILT_DATA": str(data), "PYTHONPATH": str(ROOT)}
+        second = subprocess.run([sys.executable, "-m", "quilt_server.jobs.worker"], env=env, cwd=ROOT, capture_output=True, timeout=60)
+        assert second.returncode == 2 and b"in use already" in second.stderr and job(data)[0] == "running"
+    finally:
+        first.terminate()
+        first.wait()
+
+
+def free_port() -> int:
+    with socket.socket() as s:
+        s.bind(("127.0.0.1", 0))
+        return int(s.getsockname()[1])
+
+
+def test_a_worker_that_dies_is_started_again_and_a_second_start_is_refused(data: Path) -> None:
+    env = {**os.environ, "QUILT_DATA": str(data), "PYTHONPATH": str(ROOT)}
+    command = [sys.executable, "-m", "quilt_cli", "start", "--port", str(free_port()), "--data", str(data)]
+    app = subprocess.Popen(command, env=env, cwd=ROOT, stdout=subprocess.PIPE, stderr=subprocess.DEVNULL)
+    try:
+        wait_for(lambda: packing(data), 90)
+        (old,) = children(app.pid)
+        again = subprocess.run([*command[:-3], str(free_port()), "--data", str(data)], env=env, cwd=ROOT, capture_output=True, timeout=60)
+        assert again.returncode == 2 and b"Open the one that runs" in again.stderr and job(data)[0] == "running"
+        os.kill(old, signal.SIGKILL)
+        wait_for(lambda: children(app.pid) not in ([], [old]), 60)
+        wait_for(lambda: job(data)[0] == "interrupted", 60)
+    finally:
+        app.terminate()
+        app.wait()
+    wait_for(lambda: not children(app.pid))
