@@ -92,7 +92,7 @@ def _gltf(scene: Scene, uvs: Mapping[int, Floats], how: Arrangement) -> dict[str
     source: Document = scene.key
     count = 1 + max((c for m in scene.meshes for c in m.channels), default=-1)
     written = gltf.write(scene, dict(uvs), count)
-    document = parse(written[""], scene.file, {**dict(zip(source.uris, source.buffers, strict=True)), **written})
+    document = parse(written[""], scene.file, {**{k: bytes(v) for k, v in zip(source.uris, source.buffers, strict=True)}, **written})
     laid = {scene.meshes[m].key[0] for m in uvs}
     for index, mesh in enumerate(document.list("meshes")):
         for primitive in mesh.get("primitives", []):

@@ -21,6 +21,7 @@ from ..errors import FileError
 from ..scene import Floats, Material, Mesh, MeshObject, Scene, UvChannel
 from . import gltf_accessors as accessors
 from .gltf_container import Document, parse, serialise
+from .gltf_draco import lay_open
 
 _UNDERSTOOD = ("KHR_texture_transform", "KHR_mesh_quantization", "KHR_materials_", "KHR_lights_", "KHR_texture_basisu",
                "EXT_texture_", "KHR_animation_pointer", "KHR_xmp", "MSFT_texture_dds", "KHR_node_visibility")  # fmt: skip
@@ -58,10 +59,13 @@ def read(data: bytes, file: str, resources: Mapping[str, bytes] | None = None) -
 
 
 def _scene(document: Document, data: bytes) -> Scene:
+    opened = lay_open(document)
     for name in document.json.get("extensionsRequired", []):
         if not str(name).startswith(_UNDERSTOOD):
             raise document.fail(f"it needs {name}, which is not understood here", "", f"Export it without {name}.")
     scene = Scene(document.file, "gltf", [], [], _materials(document), data, key=document)
+    if opened:
+        scene.warnings.append("its meshes were compressed with Draco; what leaves is not compressed")
     uris = [i.get("uri") for i in document.list("images") + document.list("buffers")]
     scene.references = [unquote(u) for u in uris if isinstance(u, str) and not u.startswith("data:")]
     number: dict[int, int] = {}
@@ -231,10 +235,6 @@ def _mesh(document: Document, index: int, warnings: list[str]) -> Mesh | None:
         if "POSITION" not in attributes:
             warnings.append(f"{where} has no positions and is left out")
             continue
-        position_accessor = document.item("accessors", attributes["POSITION"], where)
-        draco = "KHR_draco_mesh_compression" in (primitive.get("extensions") or {})
-        if draco and "bufferView" not in position_accessor:
-            raise document.fail("it needs KHR_draco_mesh_compression", where, "Export it without compression.")
         xyz = accessors.floats(document, attributes["POSITION"], 3, where)
         tri = triangles_of(document, primitive, len(xyz), where)
         part = Part(p, first, len(xyz), np.unique(tri))

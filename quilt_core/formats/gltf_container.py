@@ -29,7 +29,7 @@ class Document:
 
     file: str
     json: dict[str, Any]
-    buffers: list[bytes]
+    buffers: list[bytes | bytearray]
     uris: list[str]
     glb: bool
     extra_chunks: list[tuple[int, bytes]] = field(default_factory=list)
@@ -47,10 +47,22 @@ class Document:
 
     def item(self, key: str, index: Any, where: str) -> dict[str, Any]:
         """An entry of a top-level array, with the reference checked."""
-        entries = self.list(key)
+        entries = self.json.get(key, [])
+        if not isinstance(entries, list):
+            raise self.fail(f"'{key}' is not a list of objects")
         if isinstance(index, bool) or not isinstance(index, int) or not 0 <= index < len(entries):
             raise self.fail(f"refers to {key}[{index!r}], and there are {len(entries)}", where)
-        return entries[index]
+        # Only this one is looked at: whoever walks through all of them would look at all of them each time.
+        if not isinstance(entries[index], dict):
+            raise self.fail(f"'{key}' is not a list of objects")
+        return entries[index]  # type: ignore[no-any-return]
+
+    def edit(self, buffer: int) -> bytearray:
+        """A buffer to change in place; it is copied once, the first time."""
+        body = self.buffers[buffer]
+        if not isinstance(body, bytearray):
+            body = self.buffers[buffer] = bytearray(body)
+        return body
 
     def append(self, body: bytes, target: int | None = None) -> int:
         """Put bytes at the end of the file's own buffer (the chunk of a GLB), or of the first one; returns the number of a view of them."""
@@ -64,10 +76,12 @@ class Document:
             buffers.insert(0, {"byteLength": 0} if self.glb else {"byteLength": 0, "uri": "data:application/octet-stream;base64,"})
             self.buffers.insert(0, b"")
             self.uris.insert(0, "" if self.glb else "data:")
-        old = self.buffers[own][: buffers[own]["byteLength"]]
-        start = len(old) + (-len(old) % 4)
-        self.buffers[own] = old + b"\0" * (start - len(old)) + body
-        buffers[own]["byteLength"] = len(self.buffers[own])
+        whole = self.edit(own)
+        del whole[buffers[own]["byteLength"] :]
+        start = len(whole) + (-len(whole) % 4)
+        whole += b"\0" * (start - len(whole))
+        whole += body
+        buffers[own]["byteLength"] = len(whole)
         views = self.json.setdefault("bufferViews", [])
         views.append({"buffer": own, "byteOffset": start, "byteLength": len(body)} | ({} if target is None else {"target": target}))
         return len(views) - 1
@@ -121,7 +135,7 @@ def _parse_glb(data: bytes, file: str) -> Document:
     if not chunks or chunks[0][0] != _JSON:
         raise FileError(file, "the first chunk is not JSON", "byte 12", "Export the file again.")
     rest = chunks[1:]
-    binary = [rest[0][1]] if rest and rest[0][0] == _BIN else []
+    binary: list[bytes | bytearray] = [rest[0][1]] if rest and rest[0][0] == _BIN else []
     return Document(file, _load(chunks[0][1], file), binary, [], True, rest[len(binary) :])
 
 
@@ -169,7 +183,7 @@ def serialise(document: Document) -> dict[str, bytes]:
     """The bytes of the document: `{"": main file}` and, for external buffers, their paths."""
     out: dict[str, bytes] = {}
     buffers = document.json.get("buffers", [])
-    binary: bytes | None = None
+    binary: bytes | bytearray | None = None
     for i, body in enumerate(document.buffers):
         uri = document.uris[i]
         if uri == "":
@@ -178,14 +192,14 @@ def serialise(document: Document) -> dict[str, bytes]:
             head = buffers[i]["uri"].partition(",")[0]
             buffers[i]["uri"] = head + "," + base64.b64encode(body).decode()
         else:
-            out[uri] = body
+            out[uri] = bytes(body)
     text = json.dumps(document.json, ensure_ascii=False, separators=(",", ":")).encode()
     if not document.glb:
         out[""] = text
         return out
     chunks = [(_JSON, text + b" " * (-len(text) % 4))]
     if binary is not None:
-        chunks.append((_BIN, binary + b"\0" * (-len(binary) % 4)))
+        chunks.append((_BIN, bytes(binary) + b"\0" * (-len(binary) % 4)))
     body = b"".join(struct.pack("<II", len(c), k) + c for k, c in chunks + document.extra_chunks)
     out[""] = struct.pack("<III", _GLB, 2, 12 + len(body)) + body
     return out

@@ -6,6 +6,7 @@ gets an accessor of its own at the end of the first buffer.
 
 from __future__ import annotations
 
+from collections import Counter
 from dataclasses import dataclass
 from typing import Any
 
@@ -30,6 +31,35 @@ class _Want:
     used: NDArray[np.int64]
 
 
+class _Uses:
+    """Who reads what of a document, looked up once before anything is written: new accessors stand at the end, where nobody else reads."""
+
+    def __init__(self, document: Document) -> None:
+        # How many attributes and targets of all primitives read an accessor (other uses count double: hands off).
+        self.readers: Counter[int] = Counter()
+        for mesh in document.list("meshes"):
+            for primitive in mesh.get("primitives", []):
+                for place in [primitive.get("attributes", {}), *primitive.get("targets", [])]:
+                    self.readers.update(v for v in place.values() if isinstance(v, int))
+                if isinstance(primitive.get("indices"), int):
+                    self.readers[primitive["indices"]] += 2
+        rows = []
+        for i, accessor in enumerate(document.list("accessors")):
+            at = accessors.slot(document, accessor, f"accessor {i}") if "bufferView" in accessor else None
+            if at is not None:
+                dtype, width, _ = accessors.layout(document, accessor, "")
+                rows.append((i, at.buffer, at.start, at.end, at.stride, np.dtype(dtype).itemsize * width))
+        self.spans = np.array(rows, np.int64).reshape(-1, 6)
+
+    def alone(self, number: int, mine: accessors.Slot) -> bool:
+        """Whether no other accessor reads any of these bytes; those that are interleaved with it and read other bytes of each element may."""
+        accessor, buffer, start, end, stride, size = self.spans.T
+        meet = (accessor != number) & (buffer == mine.buffer) & (end > mine.start) & (start < mine.end)
+        offset = (start - mine.start) % mine.stride
+        apart = (stride == mine.stride) & (stride > 8) & (offset >= 8) & (offset + size <= stride)
+        return not bool((meet & ~apart).any())
+
+
 def write_channel(document: Document, scene: Scene, uvs: dict[int, Floats], channel: int) -> None:
     """Write `uvs` (mesh number to (W, 2)) into TEXCOORD_`channel` of the document, in place."""
     groups: dict[int, list[_Want]] = {}
@@ -40,12 +70,13 @@ def write_channel(document: Document, scene: Scene, uvs: dict[int, Floats], chan
             primitive = source["primitives"][part.primitive]
             for want, accessor in _wants(document, primitive, part, new, channel):
                 groups.setdefault(accessor, []).append(want)
+    uses = _Uses(document)
     for accessor, wants in sorted(groups.items()):
         if accessor < 0:
             for want in wants:
                 _append(document, want, None)
         else:
-            _write_shared(document, accessor, wants)
+            _write_shared(document, uses, accessor, wants)
 
 
 def _wants(document: Document, primitive: dict[str, Any], part: Part, new: Floats, channel: int) -> list[tuple[_Want, int]]:
@@ -61,7 +92,7 @@ def _wants(document: Document, primitive: dict[str, Any], part: Part, new: Float
     return out
 
 
-def _write_shared(document: Document, accessor: int, wants: list[_Want]) -> None:
+def _write_shared(document: Document, uses: _Uses, accessor: int, wants: list[_Want]) -> None:
     """Primitives that read one accessor: those that agree write into it or share a new one, others part."""
     old = accessors.floats(document, accessor, 2, "TEXCOORD").astype(np.float32)
     sets: list[tuple[NDArray[np.float32], NDArray[np.bool_], list[_Want]]] = []
@@ -78,12 +109,12 @@ def _write_shared(document: Document, accessor: int, wants: list[_Want]) -> None
             values[want.used] = want.values[want.used]
             known[want.used] = True
             sets.append((values, known, [want]))
-    readers = _readers(document, accessor)
+    readers = uses.readers[accessor]
     everyone_writes = readers == sum(len(m) for _, _, m in sets)
     for i, (values, _, members) in enumerate(sets):
         if np.array_equal(values, old) and everyone_writes and i == 0:
             continue
-        if i == 0 and everyone_writes and _overwrite(document, accessor, values):
+        if i == 0 and everyone_writes and _overwrite(document, uses, accessor, values):
             continue
         members[0].values = values
         number = _append(document, members[0], accessor)
@@ -91,52 +122,20 @@ def _write_shared(document: Document, accessor: int, wants: list[_Want]) -> None
             other.attributes[other.name] = number
 
 
-def _readers(document: Document, accessor: int) -> int:
-    """How many attributes and targets of all primitives read an accessor (other uses count double: hands off)."""
-    count = 0
-    for mesh in document.list("meshes"):
-        for primitive in mesh.get("primitives", []):
-            for place in [primitive.get("attributes", {}), *primitive.get("targets", [])]:
-                count += sum(v == accessor for v in place.values())
-            count += 2 * (primitive.get("indices") == accessor)
-    return count
-
-
-def _overwrite(document: Document, number: int, values: NDArray[np.float32]) -> bool:
+def _overwrite(document: Document, uses: _Uses, number: int, values: NDArray[np.float32]) -> bool:
     """Replace the accessor's bytes where they are; False when they are not its alone, or not plain floats."""
     accessor = document.list("accessors")[number]
     at = accessors.slot(document, accessor, f"accessor {number}")
-    if at is None or "sparse" in accessor or accessor["componentType"] != _FLOAT or not _alone(document, number, at):
+    if at is None or "sparse" in accessor or accessor["componentType"] != _FLOAT or not uses.alone(number, at):
         return False
-    body = bytearray(document.buffers[at.buffer])
+    body = document.edit(at.buffer)
     rows = np.lib.stride_tricks.as_strided(np.frombuffer(body, np.uint8)[at.start :], (len(values), 8), (at.stride, 1), writeable=True)
     rows[:] = np.ascontiguousarray(values, "<f4").view(np.uint8).reshape(-1, 8)
-    document.buffers[at.buffer] = bytes(body)
+    del rows  # a buffer that somebody looks at cannot grow
     for key, limit in (("min", values.min(axis=0)), ("max", values.max(axis=0))):
         if key in accessor:
             accessor[key] = [float(x) for x in limit]
     return True
-
-
-def _alone(document: Document, number: int, mine: accessors.Slot) -> bool:
-    """Whether no other accessor reads any of these bytes."""
-    for i, other in enumerate(document.list("accessors")):
-        if i == number or "bufferView" not in other:
-            continue
-        at = accessors.slot(document, other, f"accessor {i}")
-        if at is None or at.buffer != mine.buffer or at.end <= mine.start or mine.end <= at.start:
-            continue
-        interleaved = at.stride == mine.stride and at.stride > 8
-        if not interleaved or not _apart(at, mine, accessors.layout(document, other, "")):
-            return False
-    return True
-
-
-def _apart(a: accessors.Slot, b: accessors.Slot, kind: tuple[Any, int, int]) -> bool:
-    """Whether two accessors of one stride read different bytes of each element."""
-    size = np.dtype(kind[0]).itemsize * kind[1]
-    offset = (a.start - b.start) % a.stride
-    return offset >= 8 and offset + size <= a.stride
 
 
 def _append(document: Document, want: _Want, old: int | None) -> int:

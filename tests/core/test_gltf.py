@@ -136,7 +136,7 @@ def test_one_mesh_written_alone_leaves_the_other_readers_of_its_accessor_untouch
 @pytest.mark.parametrize(
     ("change", "words"),
     [
-        ({"extensionsRequired": ["KHR_draco_mesh_compression"]}, "KHR_draco_mesh_compression"),
+        ({"extensionsRequired": ["XYZ_made_up"]}, "XYZ_made_up"),
         ({"asset": {"version": "1.0"}}, "not glTF 2.0"),
         ({"nodes": [{"mesh": 4}]}, r"meshes\[4\]"),
         ({"nodes": [{"mesh": 0, "children": [0]}], "scenes": [{"nodes": [0]}]}, "its own ancestor"),

@@ -15,6 +15,7 @@ import trimesh
 from quilt_cli import files
 from quilt_cli.main import main
 from quilt_core import formats
+from quilt_core.density import world_areas
 from quilt_core.errors import FileError
 from quilt_core.report import inspect_report
 from quilt_core.sheet import analyse
@@ -169,12 +170,26 @@ def test_khronos_validator_finds_no_new_error(package: str, file: str, tmp_path:
         ("glTF2/MissingBin/BoxTextured.gltf", "missing"),
         ("glTF2/IndexOutOfRange/IndexOutOfRange.gltf", "vertex"),
         ("glTF2/RecursiveNodes/RecursiveNodes.gltf", "ancestor"),
-        ("glTF2/draco/2CylinderEngine.gltf", "draco"),
     ],
 )
 def test_bad_real_files_are_refused_by_name(file: str, words: str) -> None:
     with pytest.raises(FileError, match=words):
         files.read(path("assimp", file), 1.0)
+
+
+def test_a_draco_file_holds_what_its_uncompressed_twin_holds() -> None:
+    """The same model of the test material as Draco and as plain GLB: objects, triangles, surface; what leaves is not compressed."""
+    packed, plain = (
+        files.read(path("assimp", f"glTF2/{f}"), 1.0)
+        for f in ("draco/2CylinderEngine.gltf", "2CylinderEngine-glTF-Binary/2CylinderEngine.glb")
+    )
+    assert any("Draco" in w for w in packed.warnings) and len(packed.objects) == len(plain.objects)
+    for a, b in zip(packed.objects, plain.objects, strict=True):
+        one, other = (world_areas(s.meshes[o.mesh], o).sum() for s, o in ((packed, a), (plain, b)))
+        # The encoder leaves out triangles that are no area, so their number may be smaller.
+        assert len(packed.meshes[a.mesh].triangles) <= len(plain.meshes[b.mesh].triangles) and one == pytest.approx(other, rel=2e-3)
+    out = formats.write(packed, {}, 0)
+    assert b"KHR_draco" not in out[""] and "extensionsRequired" not in json.loads(out[""])
 
 
 @pytest.mark.parametrize("seed", range(6))
