@@ -73,8 +73,8 @@ def main() -> None:
     timed("edges of the mesh, split islands", lambda: mesh_faults(mesh, channel, islands))  # type: ignore[arg-type]
     pieces = analyse(Scene("bench", "obj", [mesh], [placing], []), 0)
     known = [p for p in pieces if p is not None]
-    proof = timed("overlap, gap, margin, outside, flipped, coverage", lambda: prove(known, None, 2048))
-    found = timed("all findings of a layout, overlaps known", lambda: find(known, shared=proof.shared))  # type: ignore[attr-defined]
+    timed("overlap, gap, margin, outside, flipped, coverage", lambda: prove(known, None, 2048))
+    found = timed("all findings of a layout", lambda: find(known))
     listed = timed("the list for people", lambda: listing(found, Limits(Grid(2048), 8.0, 4.0)))  # type: ignore[arg-type]
     timed("trimesh: edges, adjacency, components", lambda: reference(mesh))
     print(f"{len(mesh.triangles):,} triangles, {n:,} islands, {len(listed)} kinds of fault")  # type: ignore[arg-type]

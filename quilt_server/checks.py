@@ -14,6 +14,7 @@ from quilt_core.pack.shapes import ANGLES
 from quilt_core.prove.bake import MAPS
 from quilt_core.tiles import listed
 
+from .asked import typed
 from .projects.models import Original
 from .projects.sheets import check_sheets, of_sheet, sheet_by, sheets
 from .projects.stale import WORDS
@@ -104,7 +105,7 @@ def _sheets_asked(params: dict[str, Any], settings: dict[str, Any]) -> dict[str,
 
 def _variants(params: dict[str, Any], settings: dict[str, Any]) -> list[dict[str, Any]]:
     """Recipes to try one after the other: what each has other than the sheet's own."""
-    asked = params.get("variants") or []
+    asked = [{k: v for k, v in one.items() if v is not None} for one in params.get("variants") or []]
     allowed = ("padding_px", "margin_px", "rotate", "seed", "seconds", "fill")
     if not isinstance(asked, list) or len(asked) > 24 or not all(isinstance(v, dict) and set(v) <= set(allowed) for v in asked):
         raise QuiltError(f"Up to 24 recipes are tried at once, that differ in {', '.join(allowed)}.")
@@ -118,7 +119,8 @@ def _variants(params: dict[str, Any], settings: dict[str, Any]) -> list[dict[str
 
 
 def _bake(params: dict[str, Any], settings: dict[str, Any]) -> dict[str, Any]:
-    out = {"sheet": sheets(settings)[0]["id"], "px": 1024, "rays": 32, "maps": list(MAPS), "cage": None, "depth": 8, "pairs": {}} | params
+    given = {k: v for k, v in params.items() if v is not None}
+    out = {"sheet": sheets(settings)[0]["id"], "px": 1024, "rays": 32, "maps": list(MAPS), "cage": None, "depth": 8, "pairs": {}} | given
     sheet_by(settings, out["sheet"])
     whole = all(isinstance(out[k], int) and not isinstance(out[k], bool) for k in ("px", "rays", "depth"))
     if not whole or not (16 <= out["px"] <= 8192 and 1 <= out["rays"] <= 1024 and out["depth"] in (8, 16)):
@@ -213,6 +215,7 @@ def checked(kind: str, params: dict[str, Any], settings: dict[str, Any]) -> dict
     from .jobs.mend import check as check_repair
     from .jobs.mend import islands_of
 
+    params = typed(kind, params)
     if kind == "mend":
         return check_repair(params)
     if kind == "channel":
@@ -233,10 +236,7 @@ def checked(kind: str, params: dict[str, Any], settings: dict[str, Any]) -> dict
     if kind == "twins":
         return {"islands": islands_of(params), "on": bool(params.get("on", True))}
     if kind == "settings":
-        try:
-            new = Settings(**params.get("settings", {}))
-        except ValueError as e:
-            raise QuiltError("These settings are not whole. Load the page again.") from e
+        new = Settings(**params["settings"])
         check(new)
         plain, settings = new.model_dump(), whole_settings(settings)
         if any(plain[k] != settings[k] for k in ("channel_in", "welded")):
@@ -255,6 +255,4 @@ def checked(kind: str, params: dict[str, Any], settings: dict[str, Any]) -> dict
         if not isinstance(params.get("layout"), int):
             raise QuiltError("Choose the try that should be kept.")
         return {"layout": params["layout"]}
-    if kind in ("weld", "bleed"):
-        return {}
-    raise QuiltError(f"'{kind}' is not work that can be started.")
+    return {}

@@ -15,6 +15,7 @@ from quilt_core.sheet import IDENTITY, MeshIslands, analyse, transform_regions
 from quilt_core.tiles import Grid
 
 from ..shapes import PLANE
+from .test_faults import squares
 
 ANGLE = np.deg2rad(17.0)
 
@@ -89,3 +90,11 @@ def test_even_scales_about_the_middle_to_the_density_times_the_weight() -> None:
     assert densities(area, piece.world_area, 1024)[0] == pytest.approx(256.0)
     assert np.allclose(centres(boxes(piece, out)), centres(boxes(piece, table)))
     assert np.array_equal(even(piece, table, ~ALL, 512.0, 1024), table)
+
+
+def test_the_margin_is_in_px_of_the_tile_that_an_island_comes_to() -> None:
+    """Arithmetic: 8 px of a tile of 128 px are a sixteenth of it; seen: 1 px instead of 8, counted at the sheet's 1,024."""
+    (piece,) = [p for p in analyse(formats.read(squares([(1.0, 0.2, 1.2, 0.4)]), "a.obj"), 0) if p]
+    table = np.tile(IDENTITY, (1, 1))
+    out = into_tile(piece, table, np.ones(1, bool), 8.0, Grid(1024, 2, 1, {1002: 128}))
+    assert boxes(piece, out)[0, 0] == pytest.approx(1 + 8 / 128)
