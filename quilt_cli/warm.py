@@ -11,7 +11,9 @@ from quilt_core.deliver.carry import Patch, carry, difference, mips_of
 from quilt_core.measure.lie import measured, updated
 from quilt_core.measure.proof import covered_on_texels, proof_of
 from quilt_core.measure.shapes import joined, shapes_of
-from quilt_core.pack import Recipe
+from quilt_core.pack import Recipe, Rules
+from quilt_core.pack.search import Search
+from quilt_core.pack.shelves import shelved
 from quilt_core.prove.bleed import bleed
 from quilt_core.sheet import IDENTITY, transform_regions
 from quilt_core.tiles import Grid
@@ -35,12 +37,13 @@ def measuring() -> None:
 
 
 def main() -> None:
-    """Read, pack and prove the small demo set, far enough to reach the search after the greedy passes; carry one triangle's paint over."""
+    """Read, measure, pack and prove the small demo set, far enough to reach the search after the greedy passes; carry one triangle's paint over."""
     name, data = next(iter(small_set().items()))
     pieces = report.pieces_of(report.analyse_all([formats.read(data, name)], 0))
     measuring()
     packed = pack_sheet(pieces, Recipe(map_px=512, padding_px=2, margin_px=1, passes=26))
     rows, regions = packed.tables, np.concatenate([p.outlines.regions for p in pieces])
+    shelved(Search(regions, Recipe(map_px=512), Rules(), None))
     bleed(pieces, rows, transform_regions(regions, np.concatenate(rows)), 64, 1.0)
     square = np.array([[[0, 0], [1, 0], [1, 1]]], float)
     patch = Patch(square, square, mips_of(np.zeros((2, 2, 3), np.float32), "normal"))

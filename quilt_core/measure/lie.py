@@ -303,45 +303,48 @@ def updated(
     moved = (old.sheet != sheet) | ((rows != old_rows).any(axis=1) & ((sheet >= 0) | (old.sheet >= 0)))
     if moved.sum() > max(50, _MUCH * n):
         return measured(shapes, rows, sheet, stop)
-    which = np.flatnonzero(moved)
-    box = old.box.copy()
     changed = np.flatnonzero((rows != old_rows).any(axis=1))
+    box = old.box.copy()
     box[changed] = shapes.boxes(rows, changed)
-    before, after = Measure(shapes, old_rows, old.sheet, old.box, stop), Measure(shapes, rows, sheet, box, stop)
     lie = Lie(**{f.name: getattr(old, f.name).copy() for f in fields(Lie)})
     lie = replace(lie, sheet=sheet, box=box, over_area=-lie.over_area)
-    if not len(which):
-        return replace(lie, over_area=-lie.over_area + 0.0)
+    before, after = Measure(shapes, old_rows, old.sheet, old.box, stop), Measure(shapes, rows, sheet, box, stop)
+    if moved.any():
+        _overlaps_again(lie, old, before, after, moved)
+        _near_again(lie, old, after, moved)
+    return measured(shapes, rows, sheet, stop) if after.cut else replace(lie, over_area=-lie.over_area + 0.0)
+
+
+def _sharing(m: Measure, which: Whole) -> tuple[Whole, Whole, Floats, Floats]:
+    """All pairs of the islands `which` that share area: (k,), (k,), area (k,), place (k, 2)."""
+    mine = np.intersect1d(which, m.here)
+    i, j = m.candidates(mine, m.here, 0.0)
+    m.place(np.unique(np.concatenate([which, i, j])))
+    area, at = m.shared(i, j)
+    real = area > LEAST_OVERLAP
+    return i[real], j[real], area[real], at[real]
+
+
+def _overlaps_again(lie: Lie, old: Lie, before: Measure, after: Measure, moved: NDArray[np.bool_]) -> None:
+    """The counts and lists of overlaps of `lie`, which are still those of before, where islands `moved` (n,)."""
+    n, which = lie.count, np.flatnonzero(moved)
     # What the moved islands shared area with where they were is taken off, where they are is put on.
-    for m, sign in ((before, -1), (after, 1)):
-        mine = np.intersect1d(which, m.here)
-        i, j = m.candidates(mine, m.here, 0.0)
-        m.place(np.unique(np.concatenate([which, i, j])))
-        area, at = m.shared(i, j)
-        real = area > LEAST_OVERLAP
-        i, j, area, at = i[real], j[real], area[real], at[real]
+    gone, found = _sharing(before, which), _sharing(after, which)
+    for m, (i, j, area, _), sign in ((before, gone, -1), (after, found, 1)):
         twin = is_twin(area, m.area[i], m.area[j])
         for count, of in ((lie.overlaps, np.concatenate([i, j])), (lie.twins, np.concatenate([i[twin], j[twin]]))):
             count += (sign * np.bincount(of, minlength=n)).astype(np.int32)
-    found = i, j, area, at
     shortened = np.zeros(n, bool)
     kernels.drop_partners(moved, lie.over_with, lie.over_area, lie.over_at, shortened)
-    lie.over_with[which], lie.over_area[which], lie.over_at[which] = -1, 0.0, 0.0
     # A list that left somebody out and lost a partner is made anew; lists that held all of them are whole without it.
     again = np.flatnonzero(shortened & ~moved & (old.overlaps > lie.over_with.shape[1]))
-    lie.over_with[again], lie.over_area[again], lie.over_at[again] = -1, 0.0, 0.0
+    for part in (which, again):
+        lie.over_with[part], lie.over_area[part], lie.over_at[part] = -1, 0.0, 0.0
     fresh = np.zeros(n, bool)
     fresh[again] = True
     _add_overlaps(lie, after, *found, into=~fresh)
     if len(again):
-        mine = np.intersect1d(again, after.here)
-        i, j = after.candidates(mine, after.here, 0.0)
-        after.place(np.unique(np.concatenate([again, i, j])))
-        area, at = after.shared(i, j)
-        real = area > LEAST_OVERLAP
-        _add_overlaps(lie, after, i[real], j[real], area[real], at[real], into=fresh)
-    _near_again(lie, old, after, moved)
-    return replace(lie, over_area=-lie.over_area + 0.0) if not after.cut else measured(shapes, rows, sheet, stop)
+        _add_overlaps(lie, after, *_sharing(after, again), into=fresh)
 
 
 def _near_again(lie: Lie, old: Lie, m: Measure, moved: NDArray[np.bool_]) -> None:

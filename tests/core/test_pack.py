@@ -10,7 +10,7 @@ from hypothesis import strategies as st
 
 from quilt_core.errors import DoesNotFit
 from quilt_core.pack import Packing, Recipe, pack
-from quilt_core.prove.gaps import overlaps, smallest_gap
+from quilt_core.prove.gaps import smallest_gap
 
 
 def placed(regions: np.ndarray, p: Packing) -> np.ndarray:
@@ -140,11 +140,3 @@ def test_any_boxes(sizes: list[tuple[float, float]], padding: float) -> None:
 def test_settings_that_cannot_work_are_refused(change: dict) -> None:
     with pytest.raises(ValueError):
         Recipe(**change)
-
-
-def test_overlaps_against_all_pairs() -> None:
-    """Reference: every pair by shapely's intersection."""
-    random = np.random.default_rng(3)
-    boxes = np.array([shapely.box(x, y, x + 0.2, y + 0.2) for x, y in random.random((40, 2))], object)
-    wanted = {(i, j) for i in range(40) for j in range(i + 1, 40) if boxes[i].intersection(boxes[j]).area > 1e-6}
-    assert {tuple(p) for p in overlaps(boxes, 1e-6).pairs.tolist()} == wanted

@@ -20,7 +20,6 @@ from quilt_core.pack.raster import Raster, pose_list
 from quilt_core.pack.reorder import Reorder
 from quilt_core.pack.search import Search
 from quilt_core.pack.shapes import BASE, prepare
-from quilt_core.prove.gaps import Overlaps, overlaps, shared_area, smallest_gap
 
 from .test_pack import check, placed
 
@@ -212,21 +211,6 @@ def test_a_stop_leaves_the_best_layout_of_many() -> None:
     result = pack(heap(450, 3), Recipe(1024, 2, 1, seconds=3600), lambda p: seen.append(p.coverage), lambda: len(seen) > 1)
     assert result.stopped and result.best.coverage >= seen[-1]  # one that was being proven still counts
     check(heap(450, 3), Recipe(1024, 2, 1), result.best)
-
-
-def test_shared_area_in_parts_is_what_it_is_at_once() -> None:
-    random = np.random.default_rng(5)
-    corner = random.uniform(0, 1, (3000, 2))
-    a, b = (shapely.box(*(corner + d).T, *(corner + d + 0.3).T) for d in (0.0, 0.1))
-    assert np.allclose(shared_area(a, b), shapely.area(shapely.intersection(a, b)))
-
-
-def test_a_heap_is_cut_short_and_says_so() -> None:
-    boxes = np.array([shapely.box(0, 0, 1 + k / 1000, 1) for k in range(80)], object)
-    whole, part = overlaps(boxes, 1e-9), overlaps(boxes, 1e-9, most_pairs=100)
-    assert isinstance(whole, Overlaps) and not whole.cut and len(whole.pairs) == 80 * 79 // 2
-    assert part.cut and 0 < len(part.pairs) <= 100
-    assert smallest_gap(boxes) == 0
 
 
 def test_a_held_density_that_only_the_search_reaches() -> None:
