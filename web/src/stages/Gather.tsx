@@ -21,9 +21,12 @@ function History() {
     useQuilt.setState({ note: `${steps} forgotten, ${(data.freed / 2 ** 20).toFixed(1)} MB are free again.` })
   }
   return (
-    <Setting name="Steps that can be undone" text="Older ones are forgotten when you say so; kept tries stay.">
+    <Setting
+      name="Steps kept"
+      text="So many steps can be undone. Older ones are forgotten when you say so; kept tries stay."
+    >
       <Flex gap="1">
-        <NumberField name="Steps that can be undone" value={keep} unit="" least={0} most={100000} set={setKeep} />
+        <NumberField name="Steps kept" value={keep} unit="" least={0} most={100000} set={setKeep} />
         <Button size="xs" variant="outline" disabled={!!job} onClick={() => void thin()}>
           Forget older ones
         </Button>
