@@ -8,10 +8,10 @@ from quilt_core.errors import QuiltError
 from quilt_core.report import verdict
 
 from .projects.figures import sheet_rows, whole
-from .projects.models import Job, Layout, Project, SourceFile
+from .projects.models import Job, Layout, Project
 from .projects.objects import object_rows
 from .projects.sheets import of_sheet
-from .projects.state import RECIPE, redo_target, settings_of
+from .projects.state import RECIPE, redo_target, settings_of, source_files
 from .schemas import Settings
 
 
@@ -25,7 +25,7 @@ def state_of(project: Project) -> dict[str, Any]:
             objects=[], layout=None, figures=None, sheets=[], packed=False, tries=[], job=job.pk if job else None,
         )  # fmt: skip
     follow, objects, rows = redo_target(project), object_rows(head), sheet_rows(head)
-    files = SourceFile.objects.filter(pk__in=head.files).only("name", "warnings", "materials").order_by("pk")
+    files = source_files(head).values()
     tries = project.layouts.filter(kind="pack", discarded=False).only("name", "figures", "recipe", "sheet").order_by("pk")
     figures = whole(head, rows)
     used = [r for r in rows if r["islands"]]

@@ -13,10 +13,10 @@ from quilt_core.faults.listing import Fault, Limits, listing
 from quilt_core.measure.shapes import joined
 
 from .measuring import lie_of, rows_of
-from .models import Layout, Snapshot, SourceFile
+from .models import Layout, Snapshot
 from .sheets import grid, of_sheet, sheets
 from .sources import kept_islands
-from .state import by_file, laid, left_out_islands, readings, settings_of
+from .state import by_file, laid, left_out_islands, readings, settings_of, source_files
 
 MOST_ISLANDS, MOST_PLACES = 2000, 500
 _MOST_LISTED = 8
@@ -29,7 +29,7 @@ def findings_of(snapshot: Snapshot) -> Findings | None:
     known = None if layout is None else lie_of(layout)
     if layout is None or known is None:
         return None
-    files = {f.pk: f for f in SourceFile.objects.filter(pk__in=snapshot.files)}
+    files = source_files(snapshot)
     shapes = joined([kept_islands(files[r.file_id], r.channel, r.welded).shapes for r in readings(snapshot) if r.file_id in files])
     return findings(shapes, known[0], rows_of(layout), known[1]) if shapes.count == known[0].count else None
 

@@ -11,11 +11,11 @@ from quilt_core.density import densities, spread
 from quilt_core.report import density_rows
 
 from .faults import points
-from .models import Snapshot, SourceFile
+from .models import Snapshot
 from .opened import arrays_of
 from .sheets import sheets
 from .sources import areas_of
-from .state import by_file, readings, resolutions, settings_of
+from .state import by_file, readings, resolutions, settings_of, source_files
 
 
 def object_rows(snapshot: Snapshot) -> list[dict[str, Any]]:
@@ -26,7 +26,7 @@ def object_rows(snapshot: Snapshot) -> list[dict[str, Any]]:
     left_out, weights = set(snapshot.left_out), settings["weights"]
     px, marked = resolutions(snapshot), _points(snapshot)
     on = by_file(snapshot, settings["sheet_of"], sheets(settings)[0]["id"])
-    sources = SourceFile.objects.in_bulk(snapshot.files)
+    sources = source_files(snapshot)
     for reading in readings(snapshot):
         file = reading.file_id
         areas, table = areas_of(sources[file], reading), tables.get(str(file))
@@ -75,7 +75,7 @@ def density_report(snapshot: Snapshot) -> list[dict[str, Any]]:
     """The density of every island of every object under the snapshot's layout."""
     settings = settings_of(snapshot)
     tables = arrays_of(snapshot.layout, "tables") if snapshot.layout else {}
-    sources = SourceFile.objects.in_bulk(snapshot.files)
+    sources = source_files(snapshot)
     weights = by_file(snapshot, settings["weights"], 1.0)
     median = snapshot.layout.figures.get("density") if snapshot.layout else None
     target = float(settings["density"]) if settings["hold"] else median

@@ -8,10 +8,10 @@ import numpy as np
 
 from quilt_core.plan import Part, density, expected, split, tiles_needed
 
-from .models import Layout, Project, Snapshot, SourceFile
+from .models import Layout, Project, Snapshot
 from .sheets import grid, of_sheet, sheet_by
 from .sources import areas_of
-from .state import by_file, readings, settings_of
+from .state import by_file, readings, settings_of, source_files
 
 SIZES = (256, 512, 1024, 2048, 4096, 8192)
 
@@ -22,7 +22,7 @@ def parts_of_plan(snapshot: Snapshot, by: str = "") -> list[Part]:
     `by`: "material", "folder" or "file" say what belongs together; else nothing does.
     """
     settings, left_out = settings_of(snapshot), set(snapshot.left_out)
-    sources, weights = SourceFile.objects.in_bulk(snapshot.files), by_file(snapshot, settings["weights"], 1.0)
+    sources, weights = source_files(snapshot), by_file(snapshot, settings["weights"], 1.0)
     out = []
     for reading in readings(snapshot):
         areas, seen = areas_of(sources[reading.file_id], reading), set()

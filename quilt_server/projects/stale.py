@@ -8,10 +8,10 @@ from typing import Any
 
 import numpy as np
 
-from .models import Layout, Snapshot, SourceFile
+from .models import Layout, Snapshot
 from .opened import arrays_of
 from .sheets import IN_RECIPE, of_sheet, sheets
-from .state import by_file, left_out_islands, settings_of
+from .state import by_file, left_out_islands, settings_of, source_files
 
 WORDS = {
     "map_px": "map size", "padding_px": "padding", "margin_px": "margin", "rotate": "turning", "hold": "holding the density", "density": "density",
@@ -38,7 +38,7 @@ def inputs_of(snapshot: Snapshot) -> dict[int, dict[str, Any]]:
         "held": by_file(snapshot, dict.fromkeys(settings["held"], True), False),
         "bunches": by_file(snapshot, {k: f"{b['name']} {b['strict']}" for b in settings["bunches"] for k in b["members"]}, settings["bunch_objects"]),
     }  # fmt: skip
-    files = dict(SourceFile.objects.filter(pk__in=snapshot.files).values_list("pk", "original_id"))
+    files = {k: f.original_id for k, f in source_files(snapshot).items()}
     out = {}
     for s in sheets(settings):
         flat = of_sheet(settings, s["id"])

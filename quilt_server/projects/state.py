@@ -10,7 +10,7 @@ from numpy.typing import NDArray
 
 from quilt_core.scene import Floats
 
-from .models import Layout, Project, Reading, Snapshot
+from .models import Layout, Project, Reading, Snapshot, SourceFile
 from .opened import arrays_of
 from .sheets import grid, of_sheet, sheets
 
@@ -54,6 +54,15 @@ def readings(snapshot: Snapshot) -> list[Reading]:
         welded = set(settings["welded"])
         known = [r for r in found if r.welded == (r.file_id in welded)]
         snapshot._readings = known  # type: ignore[attr-defined]
+    return known
+
+
+def source_files(snapshot: Snapshot) -> dict[int, SourceFile]:
+    """The files of a snapshot by number, asked for once."""
+    known: dict[int, SourceFile] | None = getattr(snapshot, "_sources", None)
+    if known is None:
+        known = {f.pk: f for f in SourceFile.objects.filter(pk__in=snapshot.files).order_by("pk")}
+        snapshot._sources = known  # type: ignore[attr-defined]
     return known
 
 

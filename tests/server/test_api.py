@@ -11,6 +11,7 @@ import numpy as np
 import pytest
 from django.core.files.uploadedfile import SimpleUploadedFile
 from django.test import Client
+from pytest_django import DjangoAssertNumQueries
 
 from quilt_core import formats
 from quilt_core.measure.proof import prove
@@ -113,6 +114,17 @@ def test_the_state_is_what_its_schema_says(browser: Browser) -> None:
     for kind in ("pack", "bleed"):
         assert browser.run(kind)["state"] == "done"
         check()
+
+
+def test_the_state_takes_few_queries_however_many_objects_there_are(
+    browser: Browser, django_assert_max_num_queries: DjangoAssertNumQueries
+) -> None:
+    browser.upload(**{f"squares{k}__obj": grid_obj(40) for k in range(5)})
+    quick(browser)
+    browser.run("pack")
+    assert len(browser.state()["objects"]) >= 5
+    with django_assert_max_num_queries(10):
+        browser.state()
 
 
 def test_undo_and_redo_move_the_pointer_and_lose_nothing(browser: Browser) -> None:
