@@ -78,24 +78,24 @@ def weld(keys: Floats, uvs: Floats) -> tuple[NDArray[np.int64], NDArray[np.int64
     (N,) label of each row, (L,) one row of each label
     """
     number, count = number_rows(np.hstack([keys, uvs]))
-    first = _first_of(number, count)
+    first = first_of(number, count)
     label = number
     pairs = []
     for shift in ((0.0, 0.0), (0.5, 0.0), (0.0, 0.5), (0.5, 0.5)):
         cells = np.floor(uvs[first] / WELD + np.array(shift))
         group, groups = number_rows(np.hstack([keys[first], cells]))
         if groups < count:
-            pairs.append(np.column_stack([np.arange(count), _first_of(group, groups)[group]]))
+            pairs.append(np.column_stack([np.arange(count), first_of(group, groups)[group]]))
     if pairs:
         a, b = np.concatenate(pairs).T
         graph = coo_matrix((np.ones(len(a), np.int8), (a, b)), shape=(count, count))
         joined = connected_components(graph, directed=False)[1]
         label = joined[number]
-        first = _first_of(label, int(joined.max()) + 1)
+        first = first_of(label, int(joined.max()) + 1)
     return label.astype(np.int64), first
 
 
-def _first_of(number: NDArray[np.integer], count: int) -> NDArray[np.int64]:
+def first_of(number: NDArray[np.integer], count: int) -> NDArray[np.int64]:
     """The first row of each number."""
     first = np.empty(count, np.int64)
     first[number[::-1]] = np.arange(len(number) - 1, -1, -1)

@@ -188,7 +188,7 @@ def delivery(params: dict[str, Any], settings: dict[str, Any]) -> dict[str, Any]
         raise QuiltError("A template has 16 to 16384 px.")
     if not isinstance(out["pattern"], str):
         raise QuiltError("The names of tile images are a text with {sheet}, {kind} and {tile}.")
-    name = named(out["pattern"], "a", "b", 1001)
+    name = named(out["pattern"], "a", 1001, "b")
     if "{" in name or "}" in name:
         raise QuiltError("The names of tile images may hold {sheet}, {kind} and {tile}, and no other braces.")
     if "1001" not in name or any(c in name for c in '\\/:*?"<>|') or len(name) > 200:

@@ -16,7 +16,7 @@ FORMATS = ("png", "tiff", "exr")
 FILLS = ("blank", "checker", "object", "material", "island")
 
 
-def named(pattern: str, sheet: str, kind: str, tile: int) -> str:
+def named(pattern: str, sheet: str, tile: int, kind: str) -> str:
     """The name of a tile's image: {sheet}, {kind} and {tile} are replaced, and nothing else is read into it."""
     for key, value in (("{sheet}", sheet), ("{kind}", kind), ("{tile}", str(tile))):
         pattern = pattern.replace(key, value)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import posixpath
 from collections.abc import Mapping
+from functools import lru_cache
 
 from ..errors import FileError
 from ..scene import Floats, Scene
@@ -22,7 +23,17 @@ def seen_from(folder: str, bodies: Mapping[str, bytes]) -> dict[str, bytes]:
     ----------
     folder : empty for the top; bodies : by relative path without any `..`
     """
-    return {posixpath.relpath(p, folder or "."): body for p, body in bodies.items()}
+    return {_joined(_way(posixpath.dirname(p), folder), posixpath.basename(p)): body for p, body in bodies.items()}
+
+
+@lru_cache(maxsize=4096)
+def _way(to: str, start: str) -> str:
+    """The way from one folder to another; kits have many files in few folders, so it is looked up more often than found."""
+    return posixpath.relpath(to or ".", start or ".")
+
+
+def _joined(way: str, name: str) -> str:
+    return name if way == "." else f"{way}/{name}"
 
 
 def ending(name: str) -> str:

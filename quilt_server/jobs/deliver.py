@@ -219,7 +219,7 @@ def _image(
     delivery: Delivery, sheet: str, tile: int, px: int, again: list[Chosen], parts: Parts, mine: NDArray[np.bool_], order: Order
 ) -> None:
     """Put the image of one tile into the zip."""
-    name = named(order.pattern, rewire.safe_name(sheet), order.images["fill"], tile)
+    name = named(order.pattern, rewire.safe_name(sheet), tile, order.images["fill"])
     delivery.put(f"{name}.{order.images['format']}", _tile_image(again, parts, mine, order.images, px, tile), "image")
 
 

@@ -82,11 +82,13 @@ def _named_by(found: Iterable[SourceFile]) -> set[str]:
 def sweep(now: Collection[str] = ()) -> None:
     """Remove files that nothing names any more, and give the space back; those in `now` at once, others only when they are old enough that no
     upload can be about to name them."""
-    if Job.objects.exclude(state__in=Job.OVER).exists():
-        return  # what runs may be writing files that no row names yet
-    for project in Project.objects.all():
-        used = {f for s in Snapshot.objects.filter(project=project).values_list("files", flat=True) for f in s}
-        SourceFile.objects.filter(project=project).exclude(pk__in=used).delete()
+    # In one transaction: a bring-in that begins now saves its files after this, one that began before is seen.
+    with transaction.atomic():
+        if Job.objects.exclude(state__in=Job.OVER).exists():
+            return  # what runs may be writing files that no row names yet
+        for project in Project.objects.all():
+            used = {f for s in Snapshot.objects.filter(project=project).values_list("files", flat=True) for f in s}
+            SourceFile.objects.filter(project=project).exclude(pk__in=used).delete()
     every = list(SourceFile.objects.all())
     named = _named_by(every) | set(Job.objects.exclude(output_sha="").values_list("output_sha", flat=True))
     derived = {name for file in every for name in derived_names(file)}

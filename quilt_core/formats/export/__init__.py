@@ -13,7 +13,7 @@ from numpy.typing import NDArray
 from scipy.spatial import cKDTree
 
 from ...errors import QuiltError
-from ...islands import number_rows
+from ...islands import first_of, number_rows
 from ...scene import Floats, Mesh, Scene
 from ..normals import normals, turned_normals
 from ..pictures import channels, pictures
@@ -334,10 +334,7 @@ def _apart(was: Floats, now: Floats) -> float:
 
 def _distinct_rows(rows: Floats) -> Floats:
     """Every row once: a vertex is a corner of half a dozen faces."""
-    number, count = number_rows(rows)
-    first = np.empty(count, np.int64)
-    first[number[::-1]] = np.arange(len(rows) - 1, -1, -1)
-    return rows[first]
+    return rows[first_of(*number_rows(rows))]
 
 
 def _held(corners: Corners, placed: Floats, channel: int | None, format: str, flat: bool) -> Floats:
