@@ -172,8 +172,8 @@ def main() -> None:
 def whole(folder: Path, joined: Any, measured: Any, updated: Any) -> None:
     """The same move measured whole and incrementally in one process, without the application around it."""
     from quilt_core.arrays import open_arrays
-    from quilt_core.kept import islands_of
-    from quilt_core.sheet import IDENTITY
+    from quilt_core.measure.stored import islands_of
+    from quilt_core.uv.analysis import IDENTITY
 
     shapes = joined([islands_of(*open_arrays(p)).shapes for p in sorted((folder / "derived").glob("*.islands1"))])
     rows, on = np.tile(IDENTITY, (shapes.count, 1)), np.zeros(shapes.count, np.int64)

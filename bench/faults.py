@@ -13,16 +13,17 @@ from collections.abc import Callable
 import numpy as np
 import trimesh
 
+from quilt_core.faults.fault import Limits
 from quilt_core.faults.findings import find
-from quilt_core.faults.listing import Limits, listing
-from quilt_core.faults.mesh import mesh_faults
-from quilt_core.faults.triangles import odd_triangles, singular_values, stretch_of_islands
-from quilt_core.islands import find_islands
+from quilt_core.faults.listing import listing
 from quilt_core.measure.proof import prove
-from quilt_core.outlines import trace_outlines
-from quilt_core.scene import Mesh, MeshObject, Scene, UvChannel
-from quilt_core.sheet import analyse
-from quilt_core.tiles import Grid
+from quilt_core.model.scene import Mesh, MeshObject, Scene, UvChannel
+from quilt_core.model.tiles import Grid
+from quilt_core.uv.analysis import analyse
+from quilt_core.uv.edges import mesh_faults
+from quilt_core.uv.islands import find_islands
+from quilt_core.uv.outlines import trace_outlines
+from quilt_core.uv.stretch import odd_triangles, singular_values, stretch_of_islands
 
 PATCH = 16  # squares along a patch's side
 

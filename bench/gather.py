@@ -8,13 +8,14 @@ import sys
 import time
 
 from quilt_cli import files
-from quilt_core.arrange import pack_sheet
+from quilt_core.arrange.sheet import pack_sheet
+from quilt_core.delivery.report import analyse_all, pieces_of
+from quilt_core.faults.fault import Limits
 from quilt_core.faults.findings import find
-from quilt_core.faults.listing import Limits, listing
+from quilt_core.faults.listing import listing
 from quilt_core.measure.proof import prove
+from quilt_core.model.tiles import Grid
 from quilt_core.pack import Recipe
-from quilt_core.report import analyse_all, pieces_of
-from quilt_core.tiles import Grid
 from tests.real_files import path
 
 FILES = (

@@ -17,7 +17,7 @@ import shapely
 from numpy.typing import NDArray
 
 from quilt_core.pack import Packing, PackResult, Recipe, Rules, Start, pack
-from quilt_core.sheet import transform_regions
+from quilt_core.uv.analysis import transform_regions
 
 from .sets import PLAIN, RINGS, IslandSet, all_models, regions
 from .strip import square
@@ -159,9 +159,9 @@ def large() -> None:
         result = pack(islands, recipe)
         print(f"{count} islands: first {time.perf_counter() - begin:.2f} s at {result.best.coverage:.3f}", flush=True)
     from quilt_cli import files
-    from quilt_core.arrange import pack_sheet
+    from quilt_core.arrange.sheet import pack_sheet
+    from quilt_core.delivery.report import analyse_all, pieces_of
     from quilt_core.measure.proof import prove
-    from quilt_core.report import analyse_all, pieces_of
     from tests.real_files import path
 
     begin = time.perf_counter()

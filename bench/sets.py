@@ -9,10 +9,10 @@ import shapely
 from numpy.typing import NDArray
 
 from quilt_cli import files
-from quilt_core import report
-from quilt_core.density import even_scales, island_world_areas
-from quilt_core.scene import Floats
-from quilt_core.sheet import IDENTITY, MeshIslands, transform_regions
+from quilt_core.delivery import report
+from quilt_core.model.scene import Floats
+from quilt_core.uv.analysis import IDENTITY, MeshIslands, transform_regions
+from quilt_core.uv.density import even_scales, island_world_areas
 from tests.real_files import fetch, path
 
 

@@ -11,19 +11,20 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from quilt_core import report
-from quilt_core.deliver import template
-from quilt_core.deliver.images import ImageRecipe, encoded, tile_image
-from quilt_core.deliver.page import page
+from quilt_core.delivery import report
+from quilt_core.delivery.page import page
 from quilt_core.errors import FileError, QuiltError
+from quilt_core.measure.bleed import bleed
 from quilt_core.measure.proof import prove
-from quilt_core.prove.bleed import bleed
-from quilt_core.prove.texels import owners
-from quilt_core.scene import Scene
-from quilt_core.sheet import MeshIslands
-from quilt_core.tiles import Grid, place
+from quilt_core.measure.texels import owners
+from quilt_core.model.scene import Scene
+from quilt_core.model.tiles import Grid, place
+from quilt_core.textures import template
+from quilt_core.textures.tile_images import ImageRecipe, encoded, tile_image
+from quilt_core.uv.analysis import MeshIslands
 
-from . import files, handing
+from . import files
+from . import meshes as handing
 
 
 def add(commands: Any, common: argparse.ArgumentParser, tiles: Any) -> None:

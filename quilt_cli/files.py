@@ -7,7 +7,7 @@ from pathlib import Path
 
 from quilt_core import formats
 from quilt_core.errors import FileError
-from quilt_core.scene import Scene
+from quilt_core.model.scene import Scene
 
 UNITS = {"m": 1.0, "cm": 0.01, "mm": 0.001, "in": 0.0254, "ft": 0.3048}
 

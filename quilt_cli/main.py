@@ -9,14 +9,15 @@ import time
 from pathlib import Path
 from typing import Any
 
-from quilt_core import formats, report
-from quilt_core.arrange import pack_sheet
+from quilt_core import formats
+from quilt_core.arrange.sheet import pack_sheet
+from quilt_core.delivery import report
 from quilt_core.errors import DoesNotFit, FileError, QuiltError
 from quilt_core.measure.proof import prove
+from quilt_core.model.scene import Floats, Scene
 from quilt_core.pack import Recipe
 from quilt_core.pack.shapes import ANGLES
-from quilt_core.scene import Floats, Scene
-from quilt_core.sheet import MeshIslands, transform_rows
+from quilt_core.uv.analysis import MeshIslands, transform_rows
 
 from . import deliver, files
 

@@ -12,7 +12,7 @@ from ninja.errors import HttpError
 
 from quilt_core.errors import QuiltError
 
-from .blobs import router
+from .binary import router
 from .checks import MEASURED, check, checked, what_changed, whole_settings
 from .jobs.wake import wake
 from .projects.copies import copied

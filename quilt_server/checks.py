@@ -6,13 +6,13 @@ import math
 import re
 from typing import Any
 
-from quilt_core.deliver.images import ImageRecipe, named
 from quilt_core.errors import QuiltError
-from quilt_core.formats.export import FORMATS
+from quilt_core.formats import EXPORTS
+from quilt_core.measure.bake import MAPS
+from quilt_core.model.tiles import listed
 from quilt_core.pack import Recipe
 from quilt_core.pack.shapes import ANGLES
-from quilt_core.prove.bake import MAPS
-from quilt_core.tiles import listed
+from quilt_core.textures.tile_images import ImageRecipe, named
 
 from .asked import typed
 from .projects.models import Original
@@ -177,8 +177,8 @@ def delivery(params: dict[str, Any], settings: dict[str, Any]) -> dict[str, Any]
     out |= params
     if out["sheet"] is not None:
         sheet_by(settings, out["sheet"])
-    if out["format"] not in ("", *FORMATS):
-        raise QuiltError(f"Files leave as they came, or as {', '.join(FORMATS)}.")
+    if out["format"] not in ("", *EXPORTS):
+        raise QuiltError(f"Files leave as they came, or as {', '.join(EXPORTS)}.")
     if out["joined"] and not out["format"]:
         raise QuiltError("Choose the format of the one file that all go into.")
     out["channels"] = _channels(out["channels"])

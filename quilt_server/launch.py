@@ -74,7 +74,6 @@ def serve(port: int, data: Path | None, demo: bool) -> int:
     prepare(demo)
     import waitress
 
-    from . import api  # noqa: F401  (so that the first request does not wait for it)
     from .jobs import mend  # noqa: F401
     from .wsgi import application
 

@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from typing import Any
 
+from quilt_core.delivery.report import verdict
 from quilt_core.errors import QuiltError
-from quilt_core.report import verdict
 
 from .projects.figures import sheet_rows, whole
 from .projects.models import Job, Layout, Project

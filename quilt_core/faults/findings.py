@@ -14,9 +14,9 @@ from numpy.typing import NDArray
 from ..measure.lie import Lie, measured
 from ..measure.proof import Marked, marked
 from ..measure.shapes import IslandShapes, joined, shapes_of
-from ..scene import Floats
-from ..sheet import IDENTITY, MeshIslands
-from ..twins import is_twin
+from ..model.scene import Floats
+from ..uv.analysis import IDENTITY, MeshIslands
+from ..uv.twins import is_twin
 
 _PAIRS = {
     "overlap_pairs": ("overlap_area", "overlap_at", "twins"), "marked_pairs": ("marked_area", "marked_at"), "gap_pairs": ("gap", "gap_at"), "split": (),

@@ -1,44 +1,19 @@
-"""One module per open format; this one picks by the ending of the name."""
+"""Open formats, one folder each (see `format.py`). What is asked of a scene here is answered by the format that it came in."""
 
 from __future__ import annotations
 
-import posixpath
 from collections.abc import Mapping
-from functools import lru_cache
 
 from ..errors import FileError
-from ..scene import Floats, Scene
-from . import gltf, obj, ply
-from .gltf_container import find_resource
+from ..model.scene import Floats, Scene
+from .beside import find_resource, seen_from
+from .channels import LAYOUT, Arrangement
+from .registry import ENDINGS, EXPORTS, ending, for_file, named, normals
+from .wiring import Rewired, Wiring
 
-__all__ = ["ENDINGS", "ending", "find_resource", "is_mesh", "read", "seen_from", "write"]
-
-ENDINGS = (".obj", ".glb", ".gltf", ".ply", ".usd", ".usda", ".usdc", ".usdz")
-
-
-def seen_from(folder: str, bodies: Mapping[str, bytes]) -> dict[str, bytes]:
-    """Files that came together as they are seen from a folder among them: by relative path, those above it with `../`.
-
-    Parameters
-    ----------
-    folder : empty for the top; bodies : by relative path without any `..`
-    """
-    return {_joined(_way(posixpath.dirname(p), folder), posixpath.basename(p)): body for p, body in bodies.items()}
-
-
-@lru_cache(maxsize=4096)
-def _way(to: str, start: str) -> str:
-    """The way from one folder to another; kits have many files in few folders, so it is looked up more often than found."""
-    return posixpath.relpath(to or ".", start or ".")
-
-
-def _joined(way: str, name: str) -> str:
-    return name if way == "." else f"{way}/{name}"
-
-
-def ending(name: str) -> str:
-    """The lower-case ending of a file name, with its dot."""
-    return "." + name.rsplit(".", 1)[-1].lower() if "." in name else ""
+__all__ = [
+    "ENDINGS", "EXPORTS", "ending", "find_resource", "is_mesh", "named", "normals", "read", "rearrange", "rewire", "seen_from", "write",
+]  # fmt: skip
 
 
 def is_mesh(name: str) -> bool:
@@ -59,23 +34,29 @@ def read(data: bytes, file: str, unit_m: float = 1.0, resources: Mapping[str, by
     ------
     FileError : unknown format or a file that cannot be read
     """
-    kind = ending(file)
-    if kind == ".obj":
-        return obj.read(data, file, unit_m, resources)
-    if kind in (".glb", ".gltf"):
-        return gltf.read(data, file, resources)
-    if kind == ".ply":
-        return ply.read(data, file, unit_m, resources)
-    if kind in ENDINGS:
-        from . import usd  # takes a third of a second to load
-
-        # Layers are opened from a folder of their own, which nothing climbs out of.
-        return usd.read(data, file, resources)
-    raise FileError(file, f"'{kind or 'no ending'}' is not a format that is read here", "", "Use OBJ, glTF, GLB, PLY or USD.")
+    return for_file(file).read(data, file, unit_m, {} if resources is None else resources)
 
 
-def write(scene: Scene, uvs: dict[int, Floats], channel: int = 0) -> dict[str, bytes]:
-    """The file of a scene with new UVs: `{"": main file, relative path: a buffer that goes with it}`.
+def write(scene: Scene, uvs: Mapping[int, Floats], channel: int = 0) -> dict[str, bytes]:
+    """The file of a scene with new UVs: `{"": main file, relative path: a file that goes with it}`.
+
+    Parameters
+    ----------
+    uvs : per mesh number, (W, 2) rows as in the channel that was read
+    channel : the number of the channel that is written
+
+    Raises
+    ------
+    FileError : a channel that the format does not have
+    """
+    of = named(scene.format)
+    if of.one_channel and channel != 0:
+        raise FileError(scene.file, f"{of.title} has one UV channel, so {channel} cannot be written", "", "Write channel 0.")
+    return of.write(scene, uvs, channel)
+
+
+def rearrange(scene: Scene, uvs: Mapping[int, Floats], how: Arrangement) -> dict[str, bytes]:
+    """The file of a scene with its channels as they are arranged: `{"": main file, path: another file that had to change}`.
 
     Parameters
     ----------
@@ -83,16 +64,25 @@ def write(scene: Scene, uvs: dict[int, Floats], channel: int = 0) -> dict[str, b
 
     Raises
     ------
-    FileError : a channel that the format does not have
+    FileError : the format does not have so many channels
     """
-    if scene.format in ("obj", "ply"):
-        if channel != 0:
-            raise FileError(
-                scene.file, f"{scene.format.upper()} has one UV channel, so {channel} cannot be written", "", "Write channel 0."
-            )
-        return {"": (obj if scene.format == "obj" else ply).write(scene, uvs)}
-    if scene.format == "usd":
-        from . import usd
+    of = named(scene.format)
+    if not of.one_channel:
+        return of.rearrange(scene, uvs, how)
+    if how.sources != (LAYOUT,):
+        raise FileError(scene.file, f"{of.title} has one UV channel", "", "Put the layout alone into channel 0.")
+    return of.write(scene, uvs, 0)
 
-        return usd.write(scene, uvs, channel)
-    return gltf.write(scene, uvs, channel)
+
+def rewire(scene: Scene, written: Mapping[str, bytes], beside: Mapping[str, bytes], wiring: Wiring) -> Rewired:
+    """The written file with its materials showing the new pictures, as far as its format can say so.
+
+    Parameters
+    ----------
+    scene : as the file was read; written : what `write` made of it; beside : what came along with it
+
+    Raises
+    ------
+    FileError : the file is not what was written
+    """
+    return named(scene.format).rewire(scene, written, beside, wiring)

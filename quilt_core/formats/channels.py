@@ -8,10 +8,7 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import dataclass, replace
 
-from ..errors import FileError
-from ..scene import Floats, Material, Scene, UvChannel
-from . import gltf, obj, ply
-from .gltf_container import Document, parse, serialise
+from ..model.scene import Floats, Material, Scene, UvChannel
 
 LAYOUT = -1
 
@@ -67,57 +64,3 @@ def lost(scene: Scene, how: Arrangement) -> list[str]:
     """What is told of materials whose pictures are read by a channel that is left out."""
     names = [m.name for m in scene.materials if any(how.new_of(m.channels.get(slot, 0)) is None for slot in m.images)]
     return [f"{scene.file}: the pictures of '{name}' were read by a UV channel that is left out." for name in names]
-
-
-def write(scene: Scene, uvs: Mapping[int, Floats], how: Arrangement) -> dict[str, bytes]:
-    """The file of a scene with its channels as they are arranged: `{"": main file, path: another file that had to change}`.
-
-    Raises
-    ------
-    FileError : the format does not have so many channels
-    """
-    if scene.format in ("obj", "ply"):
-        if how.sources != (LAYOUT,):
-            raise FileError(scene.file, f"{scene.format.upper()} has one UV channel", "", "Put the layout alone into channel 0.")
-        return {"": (obj if scene.format == "obj" else ply).write(scene, dict(uvs))}
-    if scene.format == "usd":
-        from . import usd_channels
-
-        return usd_channels.write(scene, uvs, how)
-    return _gltf(scene, uvs, how)
-
-
-def _gltf(scene: Scene, uvs: Mapping[int, Floats], how: Arrangement) -> dict[str, bytes]:
-    """The layout goes behind all channels first, then the names of the attributes are dealt out anew."""
-    source: Document = scene.key
-    count = 1 + max((c for m in scene.meshes for c in m.channels), default=-1)
-    written = gltf.write(scene, dict(uvs), count)
-    document = parse(written[""], scene.file, {**{k: bytes(v) for k, v in zip(source.uris, source.buffers, strict=True)}, **written})
-    laid = {scene.meshes[m].key[0] for m in uvs}
-    for index, mesh in enumerate(document.list("meshes")):
-        for primitive in mesh.get("primitives", []):
-            _deal(primitive.get("attributes", {}), how, count if index in laid else how.old)
-    for material in document.list("materials"):
-        for info in gltf.texture_infos(material):
-            _renumber(info, how)
-    return serialise(document)
-
-
-def _deal(attributes: dict[str, int], how: Arrangement, layout: int) -> None:
-    """TEXCOORD attributes by new number. The specification wants them without gaps: what a primitive has not is its layout again."""
-    old = {int(k[9:]): attributes.pop(k) for k in list(attributes) if k.startswith("TEXCOORD_") and k[9:].isdigit()}
-    usual = old.get(layout, next(iter(old.values()), None))
-    if usual is None:
-        return
-    for new, number in enumerate(how.sources):
-        attributes[f"TEXCOORD_{new}"] = old.get(layout if number == LAYOUT else number, usual)
-
-
-def _renumber(info: dict[str, object], how: Arrangement) -> None:
-    moved = (info.get("extensions") or {}).get("KHR_texture_transform")  # type: ignore[attr-defined]
-    for place in [info, *([moved] if isinstance(moved, dict) and "texCoord" in moved else [])]:
-        number = place.get("texCoord", 0)
-        new = how.new_of(number) if isinstance(number, int) else None
-        place.pop("texCoord", None)
-        if new or place is moved:
-            place["texCoord"] = new or 0

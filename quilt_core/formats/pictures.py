@@ -2,19 +2,15 @@
 
 from __future__ import annotations
 
-import base64
-import binascii
 import io
 from collections import ChainMap
 from collections.abc import Mapping
-from typing import Any
-from urllib.parse import unquote
 
 from PIL import Image, UnidentifiedImageError
 
 from ..errors import FileError
-from ..scene import Scene
-from .gltf_container import Document, find_resource
+from ..model.scene import Scene
+from .beside import find_resource
 
 MOST_PIXELS = 16384 * 16384
 # What a slot holds, by the words of glTF 2.0, of UsdPreviewSurface, and of the MTL and PLY files that are in use (common practice, no source).
@@ -35,11 +31,11 @@ def pictures(scene: Scene, resources: Mapping[str, bytes]) -> list[dict[str, byt
     Pictures that are missing are left out: a layout does not depend on them. The first slot of a kind counts.
     """
     out = []
-    resources = ChainMap(dict(scene.inside), resources) if scene.inside else resources  # type: ignore[arg-type]
+    resources = ChainMap(scene.inside, resources) if scene.inside else resources  # type: ignore[arg-type]
     for material in scene.materials:
         found: dict[str, bytes] = {}
         for slot, path in material.images.items():
-            body = _embedded(scene.key, path, resources) if path.startswith("#") else _beside(path, resources)
+            body = _beside(path, resources)
             if body:
                 found.setdefault(KINDS.get(slot, slot), body)
         out.append(found)
@@ -59,27 +55,6 @@ def _beside(path: str, resources: Mapping[str, bytes]) -> bytes | None:
         same = [p for p in resources if p.rsplit("/", 1)[-1].lower() == name]
         found = same[0] if len(same) == 1 else None
     return None if found is None else resources[found]
-
-
-def _embedded(document: Any, reference: str, resources: Mapping[str, bytes]) -> bytes | None:
-    """Image number `#n` of a glTF document: a buffer view, embedded data, or a file that came with it."""
-    if not isinstance(document, Document):
-        return None
-    image = document.item("images", int(reference[1:]), "texture")
-    uri, view = image.get("uri"), image.get("bufferView")
-    if isinstance(uri, str):
-        if not uri.startswith("data:"):
-            return _beside(unquote(uri), resources)
-        try:
-            return base64.b64decode(uri.partition(",")[2], validate=True)
-        except (binascii.Error, ValueError):
-            return None
-    if view is None:
-        return None
-    place = document.item("bufferViews", view, "image")
-    buffer, start, length = place.get("buffer", -1), place.get("byteOffset", 0), place.get("byteLength", 0)
-    good = all(isinstance(n, int) and n >= 0 for n in (buffer, start, length)) and buffer < len(document.buffers)
-    return document.buffers[buffer][start : start + length] if good and start + length <= len(document.buffers[buffer]) else None
 
 
 def open_picture(data: bytes, name: str = "the picture") -> Image.Image:

@@ -17,9 +17,9 @@ import shapely
 from numpy.typing import NDArray
 
 from ..errors import Cancelled
-from ..scene import Floats
-from ..tiles import corners_of
-from ..twins import is_twin
+from ..model.scene import Floats
+from ..model.tiles import corners_of
+from ..uv.twins import is_twin
 from . import kernels
 from .shapes import IslandShapes, Whole
 

@@ -10,10 +10,10 @@ import shapely
 from numba import njit
 from numpy.typing import NDArray
 
-from ..scene import Floats
-from ..sheet import IDENTITY, MeshIslands, transform_regions
-from ..tiles import COLUMNS, ROWS, Grid, corners_of, number
-from ..twins import is_twin
+from ..model.scene import Floats
+from ..model.tiles import COLUMNS, ROWS, Grid, corners_of, number
+from ..uv.analysis import IDENTITY, MeshIslands, transform_regions
+from ..uv.twins import is_twin
 from .lie import LEAST_OVERLAP, Lie, Measure, measured
 from .shapes import IslandShapes, Whole, joined, shapes_of
 

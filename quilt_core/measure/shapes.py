@@ -10,11 +10,11 @@ import numpy as np
 import shapely
 from numpy.typing import NDArray
 
-from ..faults.mesh import mesh_faults
-from ..faults.triangles import odd_triangles, singular_values, stretch_of_islands
-from ..islands import is_zero_area, triangle_areas
-from ..scene import Floats
-from ..sheet import MeshIslands
+from ..model.scene import Floats
+from ..uv.analysis import MeshIslands
+from ..uv.edges import mesh_faults
+from ..uv.islands import is_zero_area, triangle_areas
+from ..uv.stretch import odd_triangles, singular_values, stretch_of_islands
 from . import kernels
 
 _PIECES = 24  # triangles; islands of more are cut anew along their outlines alone, which leaves fewer pieces to compare

@@ -18,7 +18,7 @@ from numpy.typing import NDArray
 from scipy.optimize import linprog
 from scipy.sparse import coo_matrix
 
-from ..scene import Floats
+from ..model.scene import Floats
 from .shapes import SIMPLIFY, Shapes
 
 _MOST_ROWS = 400_000

@@ -16,7 +16,7 @@ import numpy as np
 from numba import njit
 from numpy.typing import NDArray
 
-from ..scene import Floats
+from ..model.scene import Floats
 from .shapes import Shapes
 
 Singles = NDArray[np.float32]

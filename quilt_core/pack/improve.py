@@ -9,7 +9,7 @@ from concurrent.futures import ThreadPoolExecutor
 import numpy as np
 from numpy.typing import NDArray
 
-from ..scene import Floats
+from ..model.scene import Floats
 from .compact import State
 from .fields import Fields, Ints, build
 from .neighbours import SPOT, scene, spots

@@ -8,7 +8,7 @@ import numpy as np
 from numba import njit
 from numpy.typing import NDArray
 
-from ..scene import Floats
+from ..model.scene import Floats
 from .fields import Ints
 
 _BLOCK = 16  # boxes are padded to a multiple of this

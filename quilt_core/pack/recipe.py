@@ -8,7 +8,7 @@ from dataclasses import dataclass, field
 import numpy as np
 from numpy.typing import NDArray
 
-from ..scene import Floats
+from ..model.scene import Floats
 from .shapes import ANGLES
 
 

@@ -11,10 +11,11 @@ import numpy as np
 import shapely
 from numpy.typing import NDArray
 
-from ..prove.gaps import smallest_gap
+from ..measure.gaps import smallest_gap
+from ..model.similarity import cos_sin
 from .compact import Frame, Gaps, State, compact, exact_gaps
 from .recipe import Packing, Recipe, Rules, Start
-from .shapes import BASE, Shapes, cos_sin, prepare
+from .shapes import BASE, Shapes, prepare
 
 LP_MOST = 2500  # islands; above that the linear programme takes longer than it gains
 

@@ -16,7 +16,8 @@ import numpy as np
 import shapely
 from numpy.typing import NDArray
 
-from ..scene import Floats
+from ..model.scene import Floats
+from ..model.similarity import cos_sin
 
 BASE, FILL = 512.0, 0.85
 SIMPLIFY = 0.003  # units; outlines lose no more than this, and gaps are kept wider by twice as much
@@ -64,13 +65,6 @@ class Shapes:
         m = self.pose[pose][np.repeat(np.arange(self.count), np.diff(self.first))]
         x, y = self.xy[:, 0], self.xy[:, 1]
         return m[:, 0] * x + m[:, 1] * y, m[:, 2] * x + m[:, 3] * y
-
-
-def cos_sin(angle: Floats) -> tuple[Floats, Floats]:
-    """Cosine and sine, exact at multiples of 90 degrees."""
-    c, s = np.cos(angle), np.sin(angle)
-    quarter = np.abs(c * s) < 1e-9
-    return np.where(quarter, np.round(c), c), np.where(quarter, np.round(s), s)
 
 
 def poses(rotate: Sequence[str], mirror: NDArray[np.bool_]) -> tuple[Floats, Floats, Floats, NDArray[np.bool_]]:

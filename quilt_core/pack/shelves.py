@@ -12,7 +12,7 @@ import numpy as np
 from numba import njit
 from numpy.typing import NDArray
 
-from ..scene import Floats
+from ..model.scene import Floats
 from .compact import State
 from .search import Search
 

@@ -12,12 +12,12 @@ import numpy as np
 from django.db import transaction
 from numpy.typing import NDArray
 
-from quilt_core.deliver.images import encoded
 from quilt_core.errors import QuiltError
-from quilt_core.prove.bake import MAPS, High, Part, bake, curvature_of, normals_of, partner, shading
-from quilt_core.scene import Floats, MeshObject
-from quilt_core.sheet import transform_rows
-from quilt_core.tiles import place
+from quilt_core.measure.bake import MAPS, High, Part, bake, curvature_of, normals_of, partner, shading
+from quilt_core.model.scene import Floats, MeshObject
+from quilt_core.model.tiles import place
+from quilt_core.textures.tile_images import encoded
+from quilt_core.uv.analysis import transform_rows
 
 from ..projects.models import Job
 from ..projects.opened import arrays_of

@@ -9,18 +9,18 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from quilt_core.deliver import template
-from quilt_core.deliver.images import ImageRecipe, encoded, named, tile_image
-from quilt_core.deliver.page import page
-from quilt_core.deliver.paint import Paint
+from quilt_core.delivery.page import page
+from quilt_core.delivery.report import verdict
 from quilt_core.errors import QuiltError
-from quilt_core.formats import rewire
 from quilt_core.formats.channels import LAYOUT, Arrangement
-from quilt_core.prove.texels import owners as texel_owners
-from quilt_core.report import verdict
-from quilt_core.scene import Floats
-from quilt_core.sheet import IDENTITY
-from quilt_core.tiles import listed, place
+from quilt_core.formats.wiring import safe_name
+from quilt_core.measure.texels import owners as texel_owners
+from quilt_core.model.scene import Floats
+from quilt_core.model.tiles import listed, place
+from quilt_core.textures import template
+from quilt_core.textures.paint import Paint
+from quilt_core.textures.tile_images import ImageRecipe, encoded, named, tile_image
+from quilt_core.uv.analysis import IDENTITY
 
 from ..projects.measuring import figures_of, measured_anew, picture
 from ..projects.models import Job, Project
@@ -73,7 +73,7 @@ def run_deliver(job: Job) -> None:
         painted,
         order.per_sheet,
         order.format,
-        rewire.safe_name(project.name) if order.joined else "",
+        safe_name(project.name) if order.joined else "",
         _arrangement(order, settings),
     )
     for n, c in enumerate(chosen):
@@ -192,7 +192,7 @@ def _pictures(job: Job, delivery: Delivery, again: list[Chosen], settings: dict[
                 return
             px = tiles.tile_px.get(tile, tiles.px)
             report_progress(job, {"text": f"Drawing tile {tile} of {s['name']}"})
-            prefix = f"{rewire.safe_name(s['name'])}." if several else ""
+            prefix = f"{safe_name(s['name'])}." if several else ""
             size = int(order.template_px) or px
             extras = template.Extras(
                 float(flat["padding_px"]) / px / 2 if order.template_zone else 0.0, _wires(again, mine, parts) if order.template_wire else None,
@@ -219,7 +219,7 @@ def _image(
     delivery: Delivery, sheet: str, tile: int, px: int, again: list[Chosen], parts: Parts, mine: NDArray[np.bool_], order: Order
 ) -> None:
     """Put the image of one tile into the zip."""
-    name = named(order.pattern, rewire.safe_name(sheet), tile, order.images["fill"])
+    name = named(order.pattern, safe_name(sheet), tile, order.images["fill"])
     delivery.put(f"{name}.{order.images['format']}", _tile_image(again, parts, mine, order.images, px, tile), "image")
 
 

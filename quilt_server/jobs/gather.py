@@ -17,7 +17,7 @@ from numpy.typing import NDArray
 from quilt_core import formats
 from quilt_core.arrays import pack_arrays
 from quilt_core.errors import FileError, QuiltError
-from quilt_core.sheet import MeshIslands, analyse
+from quilt_core.uv.analysis import MeshIslands, analyse
 
 from ..projects import files as stored_files
 from ..projects.keys import rekeyed
@@ -84,7 +84,7 @@ def run_import(job: Job) -> None:
     bodies = bodies_of(job.params["files"])
     meshes = [p for p in bodies if formats.is_mesh(p)]
     if not meshes:
-        raise QuiltError("There is no mesh among these files. Meshes are .obj, .glb, .gltf, .ply, .usd, .usda, .usdc or .usdz.")
+        raise QuiltError(f"There is no mesh among these files. Meshes are {', '.join(formats.ENDINGS[:-1])} or {formats.ENDINGS[-1]}.")
     channel = int(settings_of(Project.objects.get(pk=job.project_id).head)["channel_in"])
     stop, rows = StopFlag(job), []
     for number, path in enumerate(sorted(meshes)):

@@ -9,17 +9,17 @@ import numpy as np
 import shapely
 from numpy.typing import NDArray
 
-from quilt_core.arrange import leaders_of
+from quilt_core.arrange.sheet import leaders_of
 from quilt_core.arrays import pack_arrays
+from quilt_core.edit import repairs
+from quilt_core.edit.settle import grow, settle
 from quilt_core.errors import QuiltError
 from quilt_core.measure.lie import twin_pairs
-from quilt_core.mend import repairs
-from quilt_core.mend.settle import grow, settle
-from quilt_core.scene import Floats
-from quilt_core.sheet import IDENTITY, MeshIslands
-from quilt_core.similarity import composed
-from quilt_core.tiles import corners_of
-from quilt_core.twins import follow, grouped
+from quilt_core.model.scene import Floats
+from quilt_core.model.similarity import composed
+from quilt_core.model.tiles import corners_of
+from quilt_core.uv.analysis import IDENTITY, MeshIslands
+from quilt_core.uv.twins import follow, grouped
 
 from ..projects.measuring import lie_of, measure
 from ..projects.models import Job, Layout, Snapshot

@@ -10,12 +10,12 @@ import numpy as np
 from django.db import transaction
 from numpy.typing import NDArray
 
-from quilt_core import report
-from quilt_core.arrange import SheetRules, pack_sheet, sized_regions
+from quilt_core.arrange.sheet import SheetRules, pack_sheet, sized_regions
 from quilt_core.arrays import pack_arrays
+from quilt_core.delivery import report
 from quilt_core.errors import QuiltError
+from quilt_core.model.scene import Floats
 from quilt_core.pack import Packing, Recipe, Rules, explain
-from quilt_core.scene import Floats
 
 from ..projects.figures import sheet_rows
 from ..projects.measuring import measure

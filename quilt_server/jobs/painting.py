@@ -8,9 +8,9 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from quilt_core.deliver.paint import Coat, Laid, Old, Paint, Sheet, paint
-from quilt_core.scene import Floats
-from quilt_core.sheet import transform_rows
+from quilt_core.model.scene import Floats
+from quilt_core.textures.paint import Coat, Laid, Old, Paint, Sheet, paint
+from quilt_core.uv.analysis import transform_rows
 
 from ..projects import files
 from ..projects.models import Job

@@ -8,9 +8,9 @@ import numpy as np
 from django.db import transaction
 from numpy.typing import NDArray
 
-from quilt_core.prove.bleed import bleed
-from quilt_core.scene import Floats
-from quilt_core.tiles import place
+from quilt_core.measure.bleed import bleed
+from quilt_core.model.scene import Floats
+from quilt_core.model.tiles import place
 
 from ..projects.models import Job, Layout
 from ..projects.opened import arrays_of

@@ -10,9 +10,9 @@ from numpy.typing import NDArray
 from quilt_core import formats
 from quilt_core.arrays import pack_arrays
 from quilt_core.errors import QuiltError
-from quilt_core.replace import Replacement, compare
-from quilt_core.scene import Floats
-from quilt_core.sheet import IDENTITY, analyse
+from quilt_core.model.scene import Floats
+from quilt_core.uv.analysis import IDENTITY, analyse
+from quilt_core.versions.replace import Replacement, compare
 
 from ..projects.geometry import island_starts
 from ..projects.keys import rekeyed

@@ -8,8 +8,8 @@ import numpy as np
 
 from quilt_core.arrays import pack_arrays
 from quilt_core.errors import QuiltError
-from quilt_core.similarity import composed
-from quilt_core.twins import alike, grouped
+from quilt_core.model.similarity import composed
+from quilt_core.uv.twins import alike, grouped
 
 from ..projects.measuring import measure
 from ..projects.models import Job, Layout

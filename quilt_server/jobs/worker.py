@@ -169,7 +169,6 @@ def main() -> int:
     from django.conf import settings
 
     from ..only_one import Taken, take
-    from . import work  # noqa: F401  (loads what jobs need once, before any child)
 
     try:
         lock = take(settings.DATA_DIR, "worker")
@@ -177,7 +176,7 @@ def main() -> int:
         print(f"quilt: {e} Another worker runs there; this one ends before it touches a job.", file=sys.stderr)
         return 2
     signal.signal(signal.SIGTERM, lambda *_: os._exit(0))
-    from quilt_cli.warm import measuring
+    from quilt_cli.compile_kernels import measuring
 
     measuring()  # so that no child has to load the kernels that every change needs
     sweep()

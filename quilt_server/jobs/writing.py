@@ -13,14 +13,15 @@ import numpy as np
 from numpy.typing import NDArray
 
 from quilt_core import formats
-from quilt_core.deliver.paint import Coat, Paint, wiring
 from quilt_core.errors import QuiltError
-from quilt_core.formats import rewire
-from quilt_core.formats.channels import Arrangement, lost, rearranged, write
-from quilt_core.formats.export import Model, add, checked
+from quilt_core.formats.channels import Arrangement, lost, rearranged
+from quilt_core.formats.export import add, checked
+from quilt_core.formats.model import Model
 from quilt_core.formats.pictures import KINDS
-from quilt_core.scene import Floats, Scene, UvChannel
-from quilt_core.sheet import MeshIslands, analyse, transform_rows
+from quilt_core.formats.wiring import Wiring, as_json
+from quilt_core.model.scene import Floats, Scene, UvChannel
+from quilt_core.textures.paint import Coat, Paint, wiring
+from quilt_core.uv.analysis import MeshIslands, analyse, transform_rows
 
 from ..projects import files as stored
 from ..projects.reading import Chosen, parts_of, sheet_numbers
@@ -45,7 +46,7 @@ class Delivery:
             {"path": p, "kind": self.kinds[p], "bytes": len(b), "sha256": hashlib.sha256(b).hexdigest()}
             for p, b in sorted(self.files.items())
         ]
-        self.put("manifest.json", rewire.as_json({"files": manifest}), "manifest")
+        self.put("manifest.json", as_json({"files": manifest}), "manifest")
         out = io.BytesIO()
         with zipfile.ZipFile(out, "w", zipfile.ZIP_DEFLATED) as archive:
             for path, body in self.files.items():
@@ -88,15 +89,15 @@ class Writer:
             wired = wiring(self.painted, coat, names, self.per_sheet, next(iter(channel.values()), 0))
         return self._converted(c, uvs, channel, wired) if self.format else self._as_it_came(c, uvs, channel, wired)
 
-    def _as_it_came(self, c: Chosen, uvs: dict[int, Floats], channel: dict[int, int], wired: rewire.Wiring | None) -> Chosen:
+    def _as_it_came(self, c: Chosen, uvs: dict[int, Floats], channel: dict[int, int], wired: Wiring | None) -> Chosen:
         name = c.file.name
         folder = name.rsplit("/", 1)[0] + "/" if "/" in name else ""
-        written = _written(c, uvs, channel) if self.how is None else write(c.scene, uvs, self.how)
+        written = _written(c, uvs, channel) if self.how is None else formats.rearrange(c.scene, uvs, self.how)
         order, old = {}, set[str]()
         shown: set[str] = set()
         if wired is not None:
             seen = _from(wired, "../" * folder.count("/"))
-            rewired = rewire.rewire(c.scene, written, _beside(c), seen)
+            rewired = formats.rewire(c.scene, written, _beside(c), seen)
             written, order, old, shown = rewired.files, rewired.order, _old_pictures(c, wired), set(seen.pictures)
         files = {_in_zip(folder, k or name.rsplit("/", 1)[-1]): v for k, v in written.items() if not (k.startswith("../") and k in shown)}
         for path, body in _beside(c).items():
@@ -110,7 +111,7 @@ class Writer:
         )
         return _again(c, scene, channel, order)
 
-    def _converted(self, c: Chosen, uvs: dict[int, Floats], channel: dict[int, int], wired: rewire.Wiring | None) -> Chosen:
+    def _converted(self, c: Chosen, uvs: dict[int, Floats], channel: dict[int, int], wired: Wiring | None) -> Chosen:
         stem = c.file.name.rsplit("/", 1)[-1].rsplit(".", 1)[0]
         source = {m: p.channel for m, p in enumerate(c.pieces) if p is not None}
         if self.how is not None:
@@ -142,7 +143,7 @@ def _in_zip(folder: str, path: str) -> str:
     return posixpath.normpath(posixpath.join(folder, path))
 
 
-def _from(wiring: rewire.Wiring, up: str) -> rewire.Wiring:
+def _from(wiring: Wiring, up: str) -> Wiring:
     """A wiring with its paths as they are seen from a folder below."""
     materials = [replace(m, maps={kind: up + path for kind, path in m.maps.items()}) for m in wiring.materials]
     return replace(wiring, materials=materials, pictures={up + path: body for path, body in wiring.pictures.items()})
@@ -209,10 +210,11 @@ def _written(c: Chosen, uvs: dict[int, Floats], channel: dict[int, int]) -> dict
     return out
 
 
-def _old_pictures(c: Chosen, wiring: rewire.Wiring) -> set[str]:
-    """Files that came along and that the new pictures and library have taken the place of: nothing shows them any more. A glTF lists its images
-    itself, used or not, so they stay with it."""
-    if c.scene.format == "gltf":
+def _old_pictures(c: Chosen, wiring: Wiring) -> set[str]:
+    """Files that came along and that the new pictures and library have taken the place of: nothing shows them any more. Formats that
+    list their pictures, used or not, keep them."""
+    kind = formats.named(c.scene.format)
+    if kind.lists_pictures:
         return set()
     shown = {i for m, of in wiring.of_triangle.items() for i in np.unique(c.scene.meshes[m].materials[of < 0]) if i >= 0}
     shown |= {i for m, mesh in enumerate(c.scene.meshes) if m not in wiring.of_triangle for i in np.unique(mesh.materials) if i >= 0}
@@ -220,6 +222,6 @@ def _old_pictures(c: Chosen, wiring: rewire.Wiring) -> set[str]:
     kept = {p for i in shown for p in c.scene.materials[i].images.values()}
     gone = {p for m in c.scene.materials for slot, p in m.images.items() if KINDS.get(slot, slot) in new and p not in kept}
     found = {formats.find_resource(p, c.file.companions) for p in gone}
-    if c.scene.format == "obj" and wiring.materials:
-        found |= {p for p in c.file.companions if p.lower().endswith(".mtl")}
+    if kind.libraries and wiring.materials:
+        found |= {p for p in c.file.companions if p.lower().endswith(kind.libraries)}
     return {p for p in found if p}

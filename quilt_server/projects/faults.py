@@ -8,8 +8,9 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from quilt_core.faults.fault import Fault, Limits
 from quilt_core.faults.findings import Findings, findings
-from quilt_core.faults.listing import Fault, Limits, listing
+from quilt_core.faults.listing import listing
 from quilt_core.measure.shapes import joined
 
 from .measuring import lie_of, rows_of

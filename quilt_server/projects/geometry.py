@@ -17,11 +17,11 @@ from typing import Any
 
 import numpy as np
 
-from quilt_core.faults.mesh import mesh_faults
-from quilt_core.faults.triangles import odd_triangles
 from quilt_core.formats.pictures import channels
-from quilt_core.scene import Mesh, MeshObject, Scene
-from quilt_core.sheet import MeshIslands
+from quilt_core.model.scene import Mesh, MeshObject, Scene
+from quilt_core.uv.analysis import MeshIslands
+from quilt_core.uv.edges import mesh_faults
+from quilt_core.uv.stretch import odd_triangles
 
 _NONE = 0xFFFFFFFF
 ODD = {"turned": 1, "zero_uv": 2, "zero_world": 4, "crowded": 8, "against": 16, "no_uv": 32}

@@ -11,15 +11,15 @@ import numpy as np
 from numpy.typing import NDArray
 from PIL import Image
 
-from quilt_core import report
 from quilt_core.arrays import pack_arrays
-from quilt_core.deliver import template
-from quilt_core.density import densities, spread
+from quilt_core.delivery import report
 from quilt_core.measure.lie import Lie, measured, updated
 from quilt_core.measure.proof import LayoutProof, Marked, marked, proof_of
 from quilt_core.measure.shapes import IslandShapes, joined, shapes_of
-from quilt_core.scene import Floats
-from quilt_core.tiles import Grid, corners_of, place
+from quilt_core.model.scene import Floats
+from quilt_core.model.tiles import Grid, corners_of, place
+from quilt_core.textures import template
+from quilt_core.uv.density import densities, spread
 
 from .models import Layout
 from .opened import arrays_of

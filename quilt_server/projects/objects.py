@@ -7,8 +7,8 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from quilt_core.density import densities, spread
-from quilt_core.report import density_rows
+from quilt_core.delivery.report import density_rows
+from quilt_core.uv.density import densities, spread
 
 from .faults import points
 from .models import Snapshot

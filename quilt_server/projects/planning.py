@@ -6,7 +6,7 @@ from typing import Any
 
 import numpy as np
 
-from quilt_core.plan import Part, density, expected, split, tiles_needed
+from quilt_core.arrange.plan import Part, density, expected, split, tiles_needed
 
 from .models import Layout, Project, Snapshot
 from .sheets import grid, of_sheet, sheet_by

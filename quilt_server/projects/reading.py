@@ -11,10 +11,10 @@ import numpy as np
 from numpy.typing import NDArray
 
 from quilt_core.errors import QuiltError
-from quilt_core.kept import FileIslands
 from quilt_core.measure.shapes import IslandShapes, joined
-from quilt_core.scene import Floats, Scene
-from quilt_core.sheet import MeshIslands, transform_regions
+from quilt_core.measure.stored import FileIslands
+from quilt_core.model.scene import Floats, Scene
+from quilt_core.uv.analysis import MeshIslands, transform_regions
 
 from .models import Reading, Snapshot, SourceFile
 from .sheets import sheets

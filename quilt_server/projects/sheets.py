@@ -9,7 +9,7 @@ from __future__ import annotations
 from typing import Any
 
 from quilt_core.errors import QuiltError
-from quilt_core.tiles import Grid, place
+from quilt_core.model.tiles import Grid, place
 
 # What a recipe decides; the same keys stand for the project's own one in the settings.
 IN_RECIPE = ("padding_px", "margin_px", "rotate", "hold", "density", "keep_ratios", "fill", "mirror", "seconds", "seed")

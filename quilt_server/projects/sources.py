@@ -13,9 +13,9 @@ import numpy as np
 from quilt_core import formats
 from quilt_core.arrays import file_of_arrays, open_arrays
 from quilt_core.errors import QuiltError
-from quilt_core.formats.normals import normals
+from quilt_core.formats import normals
 from quilt_core.formats.pictures import channels, pictures
-from quilt_core.kept import (
+from quilt_core.measure.stored import (
     ISLANDS_VERSION,
     SCENE_VERSION,
     Arrays,
@@ -26,8 +26,8 @@ from quilt_core.kept import (
     scene_arrays,
     scene_of,
 )
-from quilt_core.scene import Floats, Mesh, Scene
-from quilt_core.sheet import IDENTITY, MeshIslands, analyse
+from quilt_core.model.scene import Floats, Mesh, Scene
+from quilt_core.uv.analysis import IDENTITY, MeshIslands, analyse
 
 from . import files
 from .geometry import build, island_starts

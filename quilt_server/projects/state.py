@@ -8,7 +8,7 @@ from typing import Any, TypeVar
 import numpy as np
 from numpy.typing import NDArray
 
-from quilt_core.scene import Floats
+from quilt_core.model.scene import Floats
 
 from .models import Layout, Project, Reading, Snapshot, SourceFile
 from .opened import arrays_of

@@ -5,8 +5,8 @@ from __future__ import annotations
 import numpy as np
 import pytest
 
-from quilt_core.prove.bake import High, Part, _Rays, bake, curvature_of, normals_of, partner, shading
-from quilt_core.scene import Mesh
+from quilt_core.measure.bake import High, Part, _Rays, bake, curvature_of, normals_of, partner, shading
+from quilt_core.model.scene import Mesh
 
 
 def part_of(positions: np.ndarray, triangles: np.ndarray, uvs: np.ndarray, normals: np.ndarray, owner: int = 0) -> Part:

@@ -8,9 +8,9 @@ import shapely
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from quilt_core.prove.bleed import bleed, thumb
-from quilt_core.prove.texels import dilated, owners
-from quilt_core.sheet import MeshIslands
+from quilt_core.measure.bleed import bleed, thumb
+from quilt_core.measure.texels import dilated, owners
+from quilt_core.uv.analysis import MeshIslands
 
 from .test_faults import pieces_of, squares
 

@@ -6,7 +6,8 @@ import numpy as np
 import pytest
 from PIL import Image
 
-from quilt_core.deliver.carry import (
+from quilt_core.model.similarity import applied
+from quilt_core.textures.carry import (
     Patch,
     carry,
     difference,
@@ -18,7 +19,6 @@ from quilt_core.deliver.carry import (
     to_srgb,
     turns,
 )
-from quilt_core.similarity import applied
 
 SQUARE = np.array([[[0, 0], [1, 0], [1, 1]], [[0, 0], [1, 1], [0, 1]]], float)
 

@@ -14,8 +14,10 @@ from demo.shapes import Part, box
 from demo.textures import png
 from quilt_core import formats
 from quilt_core.errors import FileError
-from quilt_core.formats.channels import LAYOUT, Arrangement, lost, rearranged, write
-from quilt_core.formats.export import Model, add, export
+from quilt_core.formats import rearrange as write
+from quilt_core.formats.channels import LAYOUT, Arrangement, lost, rearranged
+from quilt_core.formats.export import add, export
+from quilt_core.formats.model import Model
 from tests.shapes import PLANE
 
 from .test_usd import SHED, flattened

@@ -9,15 +9,15 @@ import pytest
 import shapely
 
 from quilt_core import formats
-from quilt_core.arrange import SheetRules, pack_sheet
-from quilt_core.density import densities
+from quilt_core.arrange.sheet import SheetRules, pack_sheet
+from quilt_core.edit.moves import boxes, centres, turned
+from quilt_core.edit.repairs import even, flip_back
 from quilt_core.errors import QuiltError
 from quilt_core.measure.proof import flipped, prove
-from quilt_core.mend.moves import boxes, centres, turned
-from quilt_core.mend.repairs import even, flip_back
 from quilt_core.pack import Recipe, Rules, explain, pack
 from quilt_core.pack.explain import halves, limiting
-from quilt_core.sheet import IDENTITY, analyse
+from quilt_core.uv.analysis import IDENTITY, analyse
+from quilt_core.uv.density import densities
 
 from .test_faults import squares
 

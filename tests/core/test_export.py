@@ -14,10 +14,12 @@ from pxr import Usd, UsdGeom, UsdShade
 from demo.textures import png
 from quilt_core import formats
 from quilt_core.errors import QuiltError
-from quilt_core.formats.export import FORMATS, Model, add, differs, export
-from quilt_core.formats.normals import normals
+from quilt_core.formats import EXPORTS, normals
+from quilt_core.formats.compare import differs
+from quilt_core.formats.export import add, export
+from quilt_core.formats.model import Model
 from quilt_core.formats.pictures import pictures
-from quilt_core.scene import Scene
+from quilt_core.model.scene import Scene
 from tests.real_files import path
 
 from .test_ply import CORNERS
@@ -59,7 +61,7 @@ def volume(scene: Scene) -> float:
     return total
 
 
-@pytest.mark.parametrize("format", FORMATS)
+@pytest.mark.parametrize("format", EXPORTS)
 def test_every_format_holds_the_same_scene(format: str) -> None:
     scene, model = shed()
     files = export(model, format, "yard")

@@ -6,12 +6,13 @@ import numpy as np
 import pytest
 
 from quilt_core import formats
+from quilt_core.faults.fault import Fault, Limits, target_of
 from quilt_core.faults.findings import Findings, find
-from quilt_core.faults.listing import Fault, Limits, listing, target_of
-from quilt_core.faults.mesh import mesh_faults
+from quilt_core.faults.listing import listing
 from quilt_core.measure.proof import prove
-from quilt_core.sheet import IDENTITY, MeshIslands, analyse
-from quilt_core.tiles import Grid
+from quilt_core.model.tiles import Grid
+from quilt_core.uv.analysis import IDENTITY, MeshIslands, analyse
+from quilt_core.uv.edges import mesh_faults
 
 from ..shapes import PLANE, grid_obj
 

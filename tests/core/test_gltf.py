@@ -11,9 +11,9 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from quilt_core import formats
+from quilt_core.delivery.report import inspect_report
 from quilt_core.errors import FileError
-from quilt_core.report import inspect_report
-from quilt_core.sheet import analyse
+from quilt_core.uv.analysis import analyse
 from tests.shapes import glb, gltf_plane
 
 

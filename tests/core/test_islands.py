@@ -7,12 +7,12 @@ import pytest
 import shapely
 
 from quilt_core import formats
-from quilt_core.density import densities, even_scales, spread
-from quilt_core.faults.triangles import stretch
-from quilt_core.islands import weld
-from quilt_core.outlines import trace_outlines
-from quilt_core.report import inspect_report
-from quilt_core.sheet import analyse
+from quilt_core.delivery.report import inspect_report
+from quilt_core.uv.analysis import analyse
+from quilt_core.uv.density import densities, even_scales, spread
+from quilt_core.uv.islands import weld
+from quilt_core.uv.outlines import trace_outlines
+from quilt_core.uv.stretch import stretch
 from tests.shapes import PLANE, grid_obj
 
 

@@ -12,9 +12,9 @@ from demo.quay import small_set
 from quilt_core import formats
 from quilt_core.arrays import file_of_arrays, open_arrays, pack_arrays, unpack_arrays
 from quilt_core.errors import QuiltError
-from quilt_core.formats.normals import normals
-from quilt_core.kept import island_arrays, islands_of, normals_of_scene, scene_arrays, scene_of
-from quilt_core.sheet import analyse
+from quilt_core.formats import normals
+from quilt_core.measure.stored import island_arrays, islands_of, normals_of_scene, scene_arrays, scene_of
+from quilt_core.uv.analysis import analyse
 
 
 @pytest.mark.parametrize("name", [n for n in small_set() if formats.is_mesh(n)])

@@ -11,13 +11,14 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from quilt_core.errors import Cancelled
+from quilt_core.faults.fault import Limits
 from quilt_core.faults.findings import find, findings
-from quilt_core.faults.listing import Limits, listing
+from quilt_core.faults.listing import listing
 from quilt_core.measure.lie import LEAST_OVERLAP, Lie, measured, twin_pairs, updated
 from quilt_core.measure.proof import covered_on_texels, marked, proof_of, prove
 from quilt_core.measure.shapes import IslandShapes, joined, shapes_of
-from quilt_core.sheet import IDENTITY, MeshIslands, transform_regions
-from quilt_core.tiles import Grid
+from quilt_core.model.tiles import Grid
+from quilt_core.uv.analysis import IDENTITY, MeshIslands, transform_regions
 from tests.shapes import grid_obj
 
 from .test_faults import pieces_of, squares

@@ -9,8 +9,8 @@ from hypothesis import strategies as st
 
 from quilt_core import formats
 from quilt_core.errors import FileError
-from quilt_core.formats.objscan import scan
-from quilt_core.sheet import analyse, transform_rows
+from quilt_core.formats.obj.scan import scan
+from quilt_core.uv.analysis import analyse, transform_rows
 from tests.shapes import PLANE, grid_obj
 
 

@@ -9,8 +9,8 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from quilt_core.errors import DoesNotFit
+from quilt_core.measure.gaps import smallest_gap
 from quilt_core.pack import Packing, Recipe, pack
-from quilt_core.prove.gaps import smallest_gap
 
 
 def placed(regions: np.ndarray, p: Packing) -> np.ndarray:

@@ -12,14 +12,14 @@ from hypothesis import strategies as st
 
 from quilt_core.pack import Recipe, Rules, pack
 from quilt_core.pack.construct import Construct
-from quilt_core.pack.draws import Draws
 from quilt_core.pack.greedy import Held, place
 from quilt_core.pack.improve import Improve
 from quilt_core.pack.neighbours import lift, near_to, put, rest, scene, spots
+from quilt_core.pack.orders import DrawnOrders
 from quilt_core.pack.raster import Raster, pose_list
-from quilt_core.pack.reorder import Reorder
 from quilt_core.pack.search import Search
 from quilt_core.pack.shapes import BASE, prepare
+from quilt_core.pack.tiled import TiledOrders
 
 from .test_pack import check, placed
 
@@ -69,7 +69,7 @@ def test_drawn_orders_find_a_better_start_than_the_four_measures() -> None:
     construct.run(512, last=False)
     assert search.best is not None
     measured = min(s.side for s in construct.starts)
-    found = Draws(construct, 512).run(0.5)
+    found = DrawnOrders(construct, 512).run(0.5)
     assert [s.side for s in found] == sorted(s.side for s in found) and found[0].side < measured
     assert search.best.side < measured and search.proven(search.best)  # the compaction mends what the grid let too near
 
@@ -91,7 +91,7 @@ def test_islands_left_out_go_first_until_all_find_a_place() -> None:
     search = construct.search
     assert search.best is not None
     before = search.best.side
-    reorder = Reorder(construct, 512)
+    reorder = TiledOrders(construct, 512)
     starts = reorder.run(0.5)
     assert search.best.side < 0.99 * before and search.proven(search.best)
     assert len(starts) > 1 and all(np.array_equal(s.at[search.frame.held], construct.held_at(s.side)[search.frame.held]) for s in starts)
@@ -108,7 +108,7 @@ def test_reordering_repeats_bit_for_bit() -> None:
     sides = []
     for _ in range(2):
         construct = around_held(24, 8, 120)
-        Reorder(construct, 512).run(1.0)
+        TiledOrders(construct, 512).run(1.0)
         assert construct.search.best is not None
         sides.append((construct.search.best.side, construct.search.best.at.tobytes()))
     assert sides[0] == sides[1]

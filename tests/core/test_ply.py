@@ -11,8 +11,8 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from quilt_core import formats
+from quilt_core.delivery.report import analyse_all, pieces_of
 from quilt_core.errors import FileError
-from quilt_core.report import analyse_all, pieces_of
 from tests.real_files import path
 
 CORNERS = b"""ply

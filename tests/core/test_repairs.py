@@ -7,12 +7,12 @@ import pytest
 import shapely
 
 from quilt_core import formats
-from quilt_core.density import densities
+from quilt_core.edit.moves import boxes, centres
+from quilt_core.edit.repairs import even, flip_back, into_tile, straighten
 from quilt_core.measure.proof import flipped
-from quilt_core.mend.moves import boxes, centres
-from quilt_core.mend.repairs import even, flip_back, into_tile, straighten
-from quilt_core.sheet import IDENTITY, MeshIslands, analyse, transform_regions
-from quilt_core.tiles import Grid
+from quilt_core.model.tiles import Grid
+from quilt_core.uv.analysis import IDENTITY, MeshIslands, analyse, transform_regions
+from quilt_core.uv.density import densities
 
 from ..shapes import PLANE
 from .test_faults import squares

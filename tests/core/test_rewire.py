@@ -13,9 +13,10 @@ from demo.glb import two_channels
 from demo.shapes import Part, box
 from demo.textures import png
 from quilt_core import formats
+from quilt_core.formats import rewire
 from quilt_core.formats.pictures import pictures
-from quilt_core.formats.rewire import plan, rewire
-from quilt_core.scene import Scene
+from quilt_core.formats.wiring import plan
+from quilt_core.model.scene import Scene
 
 from .test_ply import CORNERS
 from .test_usd import SHED, package

@@ -9,13 +9,13 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from quilt_core import formats
-from quilt_core.arrange import SheetRules, pack_sheet
+from quilt_core.arrange.sheet import SheetRules, pack_sheet
 from quilt_core.errors import QuiltError
 from quilt_core.measure.proof import prove
 from quilt_core.pack import Recipe
-from quilt_core.replace import compare
-from quilt_core.sheet import analyse
-from quilt_core.twins import alike
+from quilt_core.uv.analysis import analyse
+from quilt_core.uv.twins import alike
+from quilt_core.versions.replace import compare
 
 from .test_faults import pieces_of, squares
 from .test_sheets import loose, placed

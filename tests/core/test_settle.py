@@ -8,7 +8,7 @@ import shapely
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from quilt_core.mend.settle import grow, settle
+from quilt_core.edit.settle import grow, settle
 
 
 def boxes(*sides: tuple[float, float, float, float]) -> np.ndarray:

@@ -9,15 +9,15 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from quilt_core import formats
-from quilt_core.arrange import SheetRules, pack_sheet
+from quilt_core.arrange.plan import PRIOR, USUAL, Part, density, expected, split, tiles_needed
+from quilt_core.arrange.sheet import SheetRules, pack_sheet
 from quilt_core.errors import QuiltError
 from quilt_core.measure.proof import prove
+from quilt_core.model.similarity import applied, composed, inverse
+from quilt_core.model.tiles import Grid, corners_of, number, place
 from quilt_core.pack import Recipe
-from quilt_core.plan import PRIOR, USUAL, Part, density, expected, split, tiles_needed
-from quilt_core.sheet import IDENTITY, MeshIslands, analyse, transform_regions
-from quilt_core.similarity import applied, composed, inverse
-from quilt_core.tiles import Grid, corners_of, number, place
-from quilt_core.twins import follow, grouped, leaders
+from quilt_core.uv.analysis import IDENTITY, MeshIslands, analyse, transform_regions
+from quilt_core.uv.twins import follow, grouped, leaders
 
 from .test_faults import pieces_of, squares
 

@@ -14,9 +14,9 @@ from hypothesis import strategies as st
 from pxr import Usd, UsdGeom, UsdUtils
 
 from quilt_core import formats
+from quilt_core.delivery.report import analyse_all, pieces_of
 from quilt_core.errors import FileError
 from quilt_core.formats import pictures
-from quilt_core.report import analyse_all, pieces_of
 
 SHED = """#usda 1.0
 (

@@ -12,9 +12,9 @@ from playwright.sync_api import Locator, Page, expect
 
 from demo.textures import png
 from quilt_core import formats
-from quilt_core.density import densities
-from quilt_core.sheet import analyse
-from quilt_core.tiles import Grid
+from quilt_core.model.tiles import Grid
+from quilt_core.uv.analysis import analyse
+from quilt_core.uv.density import densities
 from tests.core.test_faults import squares
 
 from .test_stages import deliver, stage, start

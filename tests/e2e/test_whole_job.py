@@ -21,7 +21,7 @@ from playwright.sync_api import Browser, Page, expect, sync_playwright
 
 from quilt_core import formats
 from quilt_core.measure.proof import prove
-from quilt_core.sheet import analyse
+from quilt_core.uv.analysis import analyse
 from tests.real_files import path
 
 ROOT = Path(__file__).resolve().parents[2]

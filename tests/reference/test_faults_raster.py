@@ -8,12 +8,13 @@ import trimesh
 from PIL import Image, ImageDraw
 
 from quilt_cli import files
+from quilt_core.delivery.report import analyse_all, pieces_of
+from quilt_core.faults.fault import Limits
 from quilt_core.faults.findings import find
-from quilt_core.faults.listing import Limits, listing
-from quilt_core.faults.mesh import mesh_faults
-from quilt_core.report import analyse_all, pieces_of
-from quilt_core.sheet import MeshIslands
-from quilt_core.tiles import Grid
+from quilt_core.faults.listing import listing
+from quilt_core.model.tiles import Grid
+from quilt_core.uv.analysis import MeshIslands
+from quilt_core.uv.edges import mesh_faults
 from tests.real_files import path
 
 SIZE = 4096

@@ -16,8 +16,10 @@ from playwright.sync_api import Page, Route, sync_playwright
 
 from demo.textures import png
 from quilt_core import formats
-from quilt_core.formats.export import Model, add, export
-from quilt_core.formats.rewire import plan, rewire
+from quilt_core.formats import rewire
+from quilt_core.formats.export import add, export
+from quilt_core.formats.model import Model
+from quilt_core.formats.wiring import plan
 from tests.core.test_usd import SHED
 from tests.real_files import path
 

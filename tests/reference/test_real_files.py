@@ -15,10 +15,10 @@ import trimesh
 from quilt_cli import files
 from quilt_cli.main import main
 from quilt_core import formats
-from quilt_core.density import world_areas
+from quilt_core.delivery.report import inspect_report
 from quilt_core.errors import FileError
-from quilt_core.report import inspect_report
-from quilt_core.sheet import analyse
+from quilt_core.uv.analysis import analyse
+from quilt_core.uv.density import world_areas
 from tests.real_files import path
 
 WEB = Path(__file__).resolve().parents[2] / "web"

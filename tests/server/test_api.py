@@ -15,7 +15,7 @@ from pytest_django import DjangoAssertNumQueries
 
 from quilt_core import formats
 from quilt_core.measure.proof import prove
-from quilt_core.sheet import analyse
+from quilt_core.uv.analysis import analyse
 from quilt_server.jobs.worker import run_one, sweep
 from quilt_server.projects.models import Job, Project, Snapshot
 from quilt_server.schemas import FaultOut, StateOut

@@ -22,7 +22,7 @@ from demo.shapes import Part, box
 from demo.textures import png
 from quilt_core import formats
 from quilt_core.formats.pictures import pictures
-from quilt_core.sheet import analyse
+from quilt_core.uv.analysis import analyse
 from tests.core.test_faults import squares
 
 from .test_api import Browser

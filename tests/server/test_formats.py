@@ -17,7 +17,7 @@ from demo.shapes import Part, box
 from demo.textures import png
 from quilt_core import formats
 from quilt_core.formats.pictures import pictures
-from quilt_core.sheet import analyse
+from quilt_core.uv.analysis import analyse
 from tests.core.test_ply import CORNERS
 from tests.core.test_usd import CRATES, SHED, layered
 

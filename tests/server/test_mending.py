@@ -13,9 +13,9 @@ from demo.glb import two_channels
 from demo.shapes import Part, box
 from demo.textures import png
 from quilt_core import formats
-from quilt_core.density import densities
 from quilt_core.measure.proof import flipped
-from quilt_core.sheet import analyse
+from quilt_core.uv.analysis import analyse
+from quilt_core.uv.density import densities
 from tests.core.test_faults import squares
 from tests.shapes import PLANE
 

@@ -17,7 +17,7 @@ from demo.textures import png
 from quilt_core import formats
 from quilt_core.arrays import unpack_arrays
 from quilt_core.measure.proof import prove
-from quilt_core.sheet import analyse
+from quilt_core.uv.analysis import analyse
 from quilt_server.projects.models import Layout
 from tests.core.test_faults import squares
 from tests.shapes import PLANE, grid_obj

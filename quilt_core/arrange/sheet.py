@@ -1,0 +1,418 @@
+"""Arranging a sheet: what goes into the packer and how its answer becomes a layout. Even, pack, follow the rules.
+
+A layout is one similarity per island on top of the UVs that were read: columns angle (radians), mirror (1 or
+-1, applied first, to u), scale, offset u, offset v.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass, field, replace
+
+import numpy as np
+import shapely
+from numpy.typing import NDArray
+
+from ..errors import Cancelled, DoesNotFit, QuiltError
+from ..model.scene import Floats
+from ..model.tiles import Grid, corners_of, place
+from ..pack import Packing, PackResult, Recipe, Rules, Start, pack
+from ..uv.analysis import IDENTITY, MeshIslands, transform_regions
+from ..uv.density import densities, even_scales, spread
+from ..uv.twins import follow, leaders
+from .bunches import Bunches
+
+Stop = Callable[[], bool]
+
+
+@dataclass(frozen=True)
+class SheetRules:
+    """Rules for single islands and tiles, over the n islands of all pieces.
+
+    turns : (n,) how each may turn, or None where the recipe alone speaks
+    held : (n,) islands that stay where the layout as it is has them
+    twins : (n,) group of islands that share their texels, -1 for none: one of each group is packed, those that lie on it follow
+    only : (n,) the islands that lie on this sheet; None for all. Others stay as they are
+    bunch : (n,) group of islands that are packed tightly among themselves, -1 for none
+    strict : groups of `bunch` that no foreign island may reach into, not even between the islands
+    closed : UDIM numbers of tiles that stay as they are, with all that lies in them
+    free : regions kept free: UDIM number and box (least u, least v, greatest u, greatest v) inside that tile
+    kind : (n,) material of each island; islands of different kinds keep `apart_px` between them where that is more than the padding
+    go_on : start from the layout as it is; where that does not keep its gaps, from a new one
+    """
+
+    turns: tuple[str, ...] | None = None
+    held: NDArray[np.bool_] | None = None
+    twins: NDArray[np.int64] | None = None
+    only: NDArray[np.bool_] | None = None
+    bunch: NDArray[np.int64] | None = None
+    strict: frozenset[int] = frozenset()
+    closed: frozenset[int] = frozenset()
+    free: tuple[tuple[int, tuple[float, float, float, float]], ...] = ()
+    kind: NDArray[np.int64] | None = None
+    apart_px: float = 0.0
+    go_on: bool = False
+
+
+@dataclass(frozen=True)
+class SheetPacking:
+    """Layouts per piece, the packer's result, and the number of flat islands that were only put aside."""
+
+    tables: list[Floats]
+    result: PackResult
+    flat: int
+
+
+@dataclass
+class _Tiles:
+    """The open tiles of a sheet as the packer sees them: one above the other, wherever they lie on the sheet."""
+
+    recipe: Recipe
+    corner: Floats = field(default_factory=lambda: np.zeros((0, 2)))
+
+    @staticmethod
+    def of(recipe: Recipe, closed: frozenset[int]) -> _Tiles:
+        """The recipe for the open tiles alone.
+
+        Raises
+        ------
+        QuiltError : all are closed
+        """
+        numbers = Grid(recipe.map_px, recipe.columns, recipe.rows).numbers
+        open_ = [k for k, n in enumerate(numbers) if n not in closed]
+        if not open_:
+            raise QuiltError("All tiles of this sheet are held. Let one go, so that there is something to pack into.")
+        corner = np.array([place(numbers[k]) for k in open_], float)
+        if len(open_) == len(numbers):
+            return _Tiles(recipe, corner)
+        columns = next((c for c in range(1, 11) if len(open_) % c == 0 and len(open_) // c <= 100), None)
+        if columns is None:
+            raise QuiltError(f"{len(open_)} open tiles cannot be packed at once. Hold one more, or let one go.")
+        sizes = None if recipe.tile_px is None else tuple(recipe.tile_px[k] for k in open_)
+        return _Tiles(replace(recipe, columns=columns, rows=len(open_) // columns, tile_px=sizes), corner)
+
+    @property
+    def seen(self) -> Floats:
+        """Corner (k, 2) of each open tile as the packer has it."""
+        k = np.arange(len(self.corner))
+        return np.column_stack([k % self.recipe.columns, k // self.recipe.columns]).astype(float)
+
+    def number(self, corner: Floats) -> NDArray[np.int64]:
+        """Which open tile has the lower left corner (n, 2) on the sheet; -1 for none."""
+        same = (corner[:, None, :] == self.corner[None, :, :]).all(axis=2)
+        return np.where(same.any(axis=1), same.argmax(axis=1), -1)
+
+
+def pack_sheet(
+    pieces: list[MeshIslands],
+    recipe: Recipe,
+    keep_ratios: bool = False,
+    progress: Callable[[list[Floats], Packing], None] | None = None,
+    stop: Stop = lambda: False,
+    weight: Floats | None = None,
+    rules: SheetRules | None = None,
+    present: Floats | None = None,
+) -> SheetPacking:
+    """Even the density of all islands of all pieces and pack them into one sheet.
+
+    Parameters
+    ----------
+    recipe : with its `fill` "each", every tile is filled to its border after the islands were shared out among the tiles
+    weight : (n,) over the islands of all pieces, a factor on the density of each; kept ratios have their weights in them
+    rules : what holds for single islands and tiles
+    present : (n, 5) the layout as it is: islands that were flipped back or straightened stay so, and held ones stay in
+        their place; None for the UVs as they were read
+
+    Raises
+    ------
+    QuiltError : nothing to pack, or a layout that cannot be gone on from
+    DoesNotFit : see `pack`; island numbers count through all pieces
+    """
+    rules = SheetRules() if rules is None else rules
+    now = np.tile(IDENTITY, (sum(p.islands.count for p in pieces), 1)) if present is None else present
+    tiles = _Tiles.of(recipe, rules.closed)
+    lead = leaders_of(pieces, now, rules.twins)
+    here = _on_open_tiles(pieces, now, rules)
+    sized, real, base = sized_regions(pieces, recipe, keep_ratios, weight, now, lead, here)
+    held = np.zeros(len(now), bool)
+    if rules.held is not None:
+        np.logical_or.at(held, lead, rules.held)  # whoever holds a twin holds the one that leads it
+    held = held[real]
+    if held.any():
+        sized[held] = _hold(pieces, real[held], now, tiles)
+    corners = np.concatenate([p.islands.box for p in pieces])
+    bounds = np.cumsum([0] + [p.islands.count for p in pieces])
+    mine = (rules.only if rules.only is not None else np.ones(len(now), bool)) & here
+
+    def layouts(packing: Packing) -> list[Floats]:
+        table = _tables(packing, base, real, corners, recipe, tiles, mine & (lead == np.arange(len(lead))), now)
+        table[real[held]] = now[real[held]]
+        return np.split(follow(now, table, lead), bounds[1:-1])
+
+    turns = None if rules.turns is None else tuple(rules.turns[i] for i in real)
+    bunches = _together(rules, real, sized, recipe)
+    start = None
+    if (rules.go_on or held.any()) and bunches is None and not rules.free:
+        # Around held islands it may take luck to find again what lay there: the layout as it is counts too.
+        start = _start(pieces, now, real, base, held, tiles, rules.go_on)
+    if rules.go_on and start is None:
+        raise QuiltError(
+            "A search cannot go on from this layout: its islands have other sizes than the recipe gives them, lie outside the open tiles, or "
+            "there are bunches or regions kept free, which are laid out anew each time. Pack the sheet instead."
+        )
+    ruled = Rules(rotate=turns, held=held if held.any() else None, start=start)
+    try:
+        tell = (lambda p: progress(layouts(p), p)) if progress else None
+        result = _pack(sized, tiles.recipe, ruled, bunches, _obstacles(rules, tiles), tell, stop)
+    except DoesNotFit as e:
+        raise DoesNotFit(str(e), [int(real[i]) for i in e.islands if i < len(real)], e.best_density) from e
+    flat = int((mine & (lead == np.arange(len(lead)))).sum()) - len(real)
+    return SheetPacking(layouts(result.best), result, flat)
+
+
+def _pack(
+    sized: NDArray[np.object_], recipe: Recipe, rules: Rules, bunches: Bunches | None, obstacles: NDArray[np.object_],
+    progress: Callable[[Packing], None] | None, stop: Stop,
+) -> PackResult:  # fmt: skip
+    """Pack regions around obstacles, bunches as one thing each; then fill every tile on its own where that is asked for."""
+    whole, fixed = sized, rules
+    if len(obstacles):
+        whole = np.concatenate([sized, obstacles])
+        extra = len(obstacles)
+        none = np.zeros(len(sized), bool) if rules.held is None else rules.held
+        turns = None if rules.rotate is None else (*rules.rotate, *("none",) * extra)
+        fixed = Rules(rotate=turns, held=np.r_[none, np.ones(extra, bool)], start=None)
+    covered = _share(obstacles, recipe)
+
+    def without(p: Packing) -> Packing:
+        n = len(sized)
+        return replace(
+            p, scale=p.scale[:n], angle=p.angle[:n], mirror=p.mirror[:n], offset=p.offset[:n], tile=p.tile[:n], coverage=p.coverage - covered
+        )  # fmt: skip
+
+    tell = (lambda p: progress(without(p))) if progress else None
+    run = pack if bunches is None or not bunches.any() else bunches.pack
+    share = replace(recipe, seconds=recipe.seconds / 2) if recipe.fill == "each" and recipe.tiles > 1 else recipe
+    result = run(whole, share, tell, stop, fixed)
+    if recipe.fill == "each" and recipe.tiles > 1 and not result.stopped:
+        result = _fill_each(whole, recipe, fixed, bunches, result, tell, stop)
+    return replace(result, best=without(result.best))
+
+
+def _share(obstacles: NDArray[np.object_], recipe: Recipe) -> float:
+    """Share of all texels under regions that are kept free, each in the packer's tile that it lies in."""
+    if not len(obstacles):
+        return 0.0
+    corner = corners_of(shapely.bounds(obstacles)).astype(np.int64)
+    weight = recipe.ratio**2
+    return float((shapely.area(obstacles) * weight[corner[:, 1] * recipe.columns + corner[:, 0]]).sum() / weight.sum())
+
+
+def _fill_each(
+    regions: NDArray[np.object_], recipe: Recipe, rules: Rules, bunches: Bunches | None, shared: PackResult,
+    progress: Callable[[Packing], None] | None, stop: Stop,
+) -> PackResult:  # fmt: skip
+    """Every tile packed on its own with the islands that it got, bunches and wider gaps as before: each as large as its tile allows."""
+    best = shared.best
+    out = replace(best, scale=best.scale.copy(), angle=best.angle.copy(), mirror=best.mirror.copy(), offset=best.offset.copy())
+    used = np.unique(best.tile)
+    for t in used:
+        if stop():
+            break
+        mine = np.flatnonzero(best.tile == t)
+        px = recipe.map_px if recipe.tile_px is None else recipe.tile_px[t]
+        corner = np.array([t % recipe.columns, t // recipe.columns], float)
+        one = replace(
+            recipe, map_px=px, columns=1, rows=1, tile_px=None, density=None, fill="common", seconds=recipe.seconds / 2 / len(used)
+        )
+        held = np.zeros(len(mine), bool) if rules.held is None else rules.held[mine]
+        if held.all():
+            continue
+        inside = regions[mine].copy()
+        inside[held] = shapely.transform(inside[held], lambda xy, c=corner: xy - c)
+        turns = None if rules.rotate is None else tuple(rules.rotate[i] for i in mine)
+        part = None if bunches is None else bunches.of(mine)
+        run = pack if part is None or not part.any() else part.pack
+        try:
+            found = run(inside, one, None, stop, Rules(rotate=turns, held=held if held.any() else None)).best
+        except (Cancelled, DoesNotFit):
+            continue  # the tile stays as it was shared out
+        free = ~held
+        if found.scale[free].max() < out.scale[mine][free].max():
+            continue
+        at = mine[free]
+        out.scale[at], out.angle[at], out.mirror[at] = found.scale[free], found.angle[free], found.mirror[free]
+        out.offset[at] = found.offset[free] + corner
+        if progress:
+            progress(out)
+    area = shapely.area(regions) * out.scale**2
+    ratio = recipe.ratio
+    return replace(shared, best=replace(out, coverage=float((area * ratio[out.tile] ** 2).sum() / (ratio**2).sum())))
+
+
+def _together(rules: SheetRules, real: NDArray[np.int64], sized: NDArray[np.object_], recipe: Recipe) -> Bunches | None:
+    """The bunches among the islands that are packed, and which islands keep a wider gap; None where there is neither."""
+    group = np.full(len(real), -1) if rules.bunch is None else rules.bunch[real]
+    wider = np.zeros(len(real), bool)
+    extra = rules.apart_px - recipe.padding_px
+    if rules.kind is not None and extra > 0:
+        kind = rules.kind[real]
+        length = shapely.length(sized)
+        around = {int(k): float(length[kind == k].sum()) for k in np.unique(kind)}
+        # The kind with the longest outlines keeps the padding; all others bring the rest of the gap with them.
+        wider = kind != max(around, key=around.__getitem__)
+    bunches = Bunches(group, rules.strict, wider, max(0.0, extra))
+    return bunches if bunches.any() else None
+
+
+def _start(
+    pieces: list[MeshIslands], now: Floats, real: NDArray[np.int64], base: Floats, held: NDArray[np.bool_], tiles: _Tiles, alone: bool
+) -> Start | None:
+    """The layout as it is, for the packer to go on from or to beat; None where it has other sizes or lies outside the open tiles."""
+    regions = np.concatenate([p.outlines.regions for p in pieces])
+    box = shapely.bounds(transform_regions(regions[real], now[real]))
+    corner = corners_of(box)
+    number = tiles.number(corner)
+    if (number < 0).any():
+        return None
+    common = now[real, 2] / base[real, 2] * tiles.recipe.ratio[number]
+    free = common[~held]
+    if not len(free) or np.ptp(free) > 1e-6 * free.max():
+        return None
+    middle = 0.5 * (box[:, :2] + box[:, 2:]) + (tiles.seen[number] - corner)
+    return Start(middle, float(free.min()), alone)
+
+
+def _on_open_tiles(pieces: list[MeshIslands], now: Floats, rules: SheetRules) -> NDArray[np.bool_]:
+    """(n,) which islands take part: those of this sheet that do not lie in a closed tile."""
+    here = np.ones(len(now), bool) if rules.only is None else rules.only.copy()
+    if rules.closed and len(now):
+        box = shapely.bounds(transform_regions(np.concatenate([p.outlines.regions for p in pieces]), now))
+        corner = corners_of(box)
+        for n in rules.closed:
+            here &= ~(corner == place(n)).all(axis=1)
+    return here
+
+
+def _obstacles(rules: SheetRules, tiles: _Tiles) -> NDArray[np.object_]:
+    """The regions that are kept free, where the packer has their tiles."""
+    out = []
+    for n, box in rules.free:
+        k = int(tiles.number(np.array([place(n)], float))[0])
+        if k >= 0:
+            u, v = tiles.seen[k]
+            out.append(shapely.box(u + box[0], v + box[1], u + box[2], v + box[3]))
+    return np.array(out, object)
+
+
+def leaders_of(pieces: list[MeshIslands], present: Floats, twins: NDArray[np.int64] | None) -> NDArray[np.int64]:
+    """The island that each island (n,) follows under a layout (n, 5), itself where there are no twins; see `twins.leaders`."""
+    if twins is None or not (twins >= 0).any():
+        return np.arange(len(present))
+    placed = transform_regions(np.concatenate([p.outlines.regions for p in pieces]), present)
+    return leaders(placed, twins, np.concatenate([p.world_area for p in pieces]))
+
+
+def _hold(pieces: list[MeshIslands], mine: NDArray[np.int64], present: Floats, tiles: _Tiles) -> NDArray[np.object_]:
+    """The held islands `mine` as regions where the present layout (n, 5) has them, in the packer's tiles.
+
+    Raises
+    ------
+    QuiltError : one of them is not inside one tile of the sheet
+    """
+    regions = np.concatenate([p.outlines.regions for p in pieces])
+    placed = transform_regions(regions[mine], present[mine])
+    box = shapely.bounds(placed)
+    corner = corners_of(box)
+    number = tiles.number(corner)
+    out = (box[:, :2] < corner - 1e-6).any(axis=1) | (box[:, 2:] > corner + 1 + 1e-6).any(axis=1) | (number < 0)
+    if out.any():
+        raise QuiltError(f"{int(out.sum())} held islands lie outside the sheet. Bring them into the tile first, or let them go.")
+    shift = np.tile(IDENTITY, (len(mine), 1))
+    shift[:, 3:] = tiles.seen[number] - corner
+    return transform_regions(placed, shift)
+
+
+def sized_regions(
+    pieces: list[MeshIslands],
+    recipe: Recipe,
+    keep_ratios: bool = False,
+    weight: Floats | None = None,
+    present: Floats | None = None,
+    lead: NDArray[np.int64] | None = None,
+    only: NDArray[np.bool_] | None = None,
+) -> tuple[NDArray[np.object_], NDArray[np.int64], Floats]:
+    """What goes into the packer: regions (k,) of the islands that cover anything, turned and mirrored as in the `present`
+    layout (n, 5), at their relative sizes (at a held density, at their size in UV); the numbers (k,) of these islands among
+    all n; and the similarities (n, 5) that made them so. Islands that follow another one (`lead` (n,)) do not go in, nor do those
+    that are not among `only` (n,).
+
+    Raises
+    ------
+    QuiltError : nothing to pack
+    """
+    if not pieces:
+        raise QuiltError("There is nothing to pack: no chosen object has UVs in this channel.")
+    base = np.tile(IDENTITY, (sum(p.islands.count for p in pieces), 1))
+    if present is not None:
+        base[:, :3] = present[:, :3]
+    uv_area = np.concatenate([p.islands.area for p in pieces]) * base[:, 2] ** 2
+    world = np.concatenate([p.world_area for p in pieces])
+    regions = np.concatenate([p.outlines.regions for p in pieces])
+    group = np.repeat(np.arange(len(pieces)), [p.islands.count for p in pieces])
+    goes = ~shapely.is_empty(regions)
+    if lead is not None:
+        goes &= lead == np.arange(len(lead))
+    if only is not None:
+        goes &= only
+    real = np.flatnonzero(goes)
+    if not len(real):
+        raise QuiltError(
+            "There is nothing to pack: all islands have no area in the UV plane. Unwrap them first."
+            if only is None or only.any()
+            else "There is nothing to pack: no island lies on an open tile of this sheet. Move objects to it first."
+        )
+    factor = np.ones(len(regions)) if keep_ratios else even_scales(uv_area, world, group)
+    if weight is not None and not keep_ratios:
+        factor = factor * weight
+    if recipe.density is not None:
+        factor = factor * _held(uv_area[real], world[real], recipe, keep_ratios)
+    base[:, 2] *= factor
+    return transform_regions(regions[real], base[real]), real, base
+
+
+def _held(uv_area: Floats, world: Floats, recipe: Recipe, keep_ratios: bool) -> float:
+    """Factor that brings the islands to the held density (their median, when ratios are kept)."""
+    assert recipe.density is not None
+    if not keep_ratios:
+        return recipe.density / recipe.map_px
+    now = spread(densities(uv_area, world, recipe.map_px), world)
+    if now is None:
+        raise QuiltError("There is no density to hold: no island has an area both on the model and in the UV plane.")
+    return recipe.density / now.median
+
+
+def _tables(
+    packing: Packing,
+    base: Floats,
+    real: NDArray[np.int64],
+    box: Floats,
+    recipe: Recipe,
+    tiles: _Tiles,
+    mine: NDArray[np.bool_],
+    now: Floats,
+) -> Floats:
+    """The packer's similarities after those (n, 5) that sized the islands. With M = diag(-1, 1): M R(a) = R(-a) M."""
+    out = now.copy()
+    out[real, 0] = packing.angle + packing.mirror * base[real, 0]
+    out[real, 1], out[real, 2] = packing.mirror * base[real, 1], packing.scale * base[real, 2]
+    out[real, 3:] = packing.offset + (tiles.corner - tiles.seen)[packing.tile]
+    # Flat islands cover no texel: they shrink to half a texel at the margin of the first tile.
+    flat = mine.copy()
+    flat[real] = False
+    size = np.maximum((box[flat, 2:] - box[flat, :2]).max(axis=1), 1e-12)
+    out[flat, :2] = IDENTITY[:2]
+    px = recipe.map_px if tiles.recipe.tile_px is None else tiles.recipe.tile_px[0]
+    out[flat, 2] = np.minimum(1.0, 0.5 / px / size)
+    out[flat, 3:] = tiles.corner[0] + (recipe.margin_px + 0.25) / px - out[flat, 2:3] * box[flat, :2]
+    return out

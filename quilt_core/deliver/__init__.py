@@ -1,1 +1,0 @@
-"""What leaves: pictures of the layout."""

@@ -1,0 +1,1 @@
+"""What is said of a layout when it leaves: the verdict, the report and its page."""

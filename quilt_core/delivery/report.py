@@ -1,0 +1,302 @@
+"""The figures of inspection, packing and proof as plain dictionaries; `cli.md` names the keys."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from ..arrange.sheet import SheetPacking
+from ..measure.proof import LayoutProof, outside, prove
+from ..model.scene import Floats, Scene
+from ..pack import Recipe
+from ..uv.analysis import MeshIslands, analyse, object_density
+from ..uv.density import Spread, densities, spread, world_areas
+from ..uv.stretch import stretch
+from ..words import counted
+
+Analysed = tuple[Scene, list[MeshIslands | None]]
+
+
+def analyse_all(scenes: list[Scene], channel: int) -> list[Analysed]:
+    """Every scene with the islands of its meshes in one channel."""
+    return [(s, analyse(s, channel)) for s in scenes]
+
+
+def pieces_of(analysed: list[Analysed]) -> list[MeshIslands]:
+    """All meshes that have islands, in order."""
+    return [p for _, pieces in analysed for p in pieces if p is not None]
+
+
+def _density(found: Spread | None) -> dict[str, float] | None:
+    return None if found is None else {"median": found.median, "min": found.least, "max": found.greatest}
+
+
+def _objects(analysed: list[Analysed], map_px: int) -> list[dict[str, Any]]:
+    out = []
+    for scene, pieces in analysed:
+        seen: dict[int, int] = {}
+        for o in scene.objects:
+            piece = pieces[o.mesh]
+            number = seen.get(o.mesh, 0)
+            seen[o.mesh] = number + 1
+            mesh = scene.meshes[o.mesh]
+            entry: dict[str, Any] = {
+                "file": scene.file,
+                "name": o.name,
+                "path": o.path,
+                "triangles": len(mesh.triangles),
+                "channels": sorted(mesh.channels),
+                "islands": 0,
+                "world_area_m2": _world_area(scene, o.mesh, number),
+                "uv_area": 0.0,
+                "density_px_per_m": None,
+            }
+            if piece is not None:
+                found = object_density(piece, None, number, map_px)[1]
+                entry.update(islands=piece.islands.count, uv_area=float(piece.islands.area.sum()), density_px_per_m=_density(found))
+            out.append(entry)
+    return out
+
+
+def _world_area(scene: Scene, mesh: int, number: int) -> float:
+    placing = [o for o in scene.objects if o.mesh == mesh][number]
+    return float(world_areas(scene.meshes[mesh], placing).sum())
+
+
+def _rounded(value: float | None) -> float | None:
+    return None if value is None else round(value, 5)
+
+
+def inspect_report(scenes: list[Scene], channel: int, map_px: int, tiles: tuple[int, int] = (1, 1)) -> dict[str, Any]:
+    """What is in the files and what is wrong; overlaps count within a file, since files have maps of their own."""
+    analysed = analyse_all(scenes, channel)
+    proofs = [prove([p for p in pieces if p is not None], None, map_px, tiles) for _, pieces in analysed]
+    gaps = [p.gap_px for p in proofs if p.gap_px is not None]
+    pieces = pieces_of(analysed)
+    missing = [
+        {"file": s.file, "object": o.name, "faces": _faces_without(s, o.mesh, channel)}
+        for s, _ in analysed
+        for o in s.objects
+        if _faces_without(s, o.mesh, channel)
+    ]
+    return {
+        "objects": _objects(analysed, map_px),
+        "islands": sum(p.islands for p in proofs),
+        "map_px": map_px,
+        "channel": channel,
+        "faults": {
+            "no_uv": missing,
+            "overlap": {
+                "pairs": sum(p.overlap_pairs for p in proofs),
+                "self": sum(p.overlap_self for p in proofs),
+                "px": round(sum(p.overlap_px for p in proofs), 3),
+                "cut_short": any(p.cut for p in proofs),
+            },
+            "flipped": sum(p.flipped for p in proofs),
+            "outside": sum(p.outside for p in proofs),
+            "outside_any_tile": sum(int(outside(p.islands.box).sum()) for p in pieces),
+            "zero_area": sum(p.islands.zero_triangles for p in pieces),
+            "stretch": _stretch(analysed, channel),
+            "gap": {"smallest_px": _rounded(min(gaps) if gaps else None)},
+        },
+        "warnings": [f"{s.file}: {w}" for s in scenes for w in s.warnings],
+    }
+
+
+def _faces_without(scene: Scene, mesh: int, channel: int) -> int:
+    m = scene.meshes[mesh]
+    source = m.channels.get(channel)
+    return len(m.triangles) if source is None else int((source.triangles < 0).any(axis=1).sum())
+
+
+def _stretch(analysed: list[Analysed], channel: int) -> dict[str, float | None]:
+    found = [
+        stretch(s.meshes[o.mesh], s.meshes[o.mesh].channels[channel], o)
+        for s, pieces in analysed
+        for o in s.objects
+        if pieces[o.mesh] is not None
+    ]
+    real = [f for f in found if f is not None]
+    return {
+        "l2_worst_object": _rounded(max((f[0] for f in real), default=None)),  # type: ignore[type-var]
+        "linf_worst_triangle": _rounded(max((f[1] for f in real), default=None)),  # type: ignore[type-var]
+    }
+
+
+def overall_density(pieces: list[MeshIslands], tables: list[Floats] | None, map_px: int) -> Spread | None:
+    """Spread of the density over all islands, each in its largest placing."""
+    if not pieces:
+        return None
+    scales = [np.ones(p.islands.count) if tables is None else tables[i][:, 2] for i, p in enumerate(pieces)]
+    uv = np.concatenate([p.islands.area * s**2 for p, s in zip(pieces, scales, strict=True)])
+    world = np.concatenate([p.world_area for p in pieces])
+    return spread(densities(uv, world, map_px), world)
+
+
+@dataclass(frozen=True)
+class Verdict:
+    """What a sheet is good for: `grade` "fit" for baking, "fit with faults" (it can be baked, but something on it will look wrong), or "not fit"; `line`
+    says so with the map size, `reasons` why, the heaviest first."""
+
+    grade: str
+    line: str
+    reasons: list[str]
+
+    @property
+    def ok(self) -> bool:
+        """Whether it can be baked."""
+        return self.grade != "not fit"
+
+
+def verdict(figures: dict[str, Any], bleed: dict[str, Any] | None = None) -> Verdict:
+    """The one verdict on a sheet's layout, for the screen, the report and the command line alike.
+
+    Parameters
+    ----------
+    figures : of `proof_figures`, with `map_px`
+    bleed : `clean` (None where it was not measured), `levels`; None where nobody asked
+    """
+    overlap = figures["overlap"]
+    heavy = [
+        overlap["pairs"] and counted(overlap["pairs"], "pair of islands overlaps", "pairs of islands overlap"),
+        overlap["self"] and counted(overlap["self"], "island overlaps itself", "islands overlap themselves"),
+        figures["outside"] and counted(figures["outside"], "island is outside or astride tiles", "islands are outside or astride tiles"),
+    ]
+    clean = None if bleed is None else bleed["clean"]
+    if clean is not None and clean < 0:
+        heavy.append("colours of neighbours reach islands on the full map already: widen the padding")
+    words = ("island is mirrored: letters on it read backwards, its normal map turns inside out",
+             "islands are mirrored: letters on them read backwards, normal maps turn inside out")  # fmt: skip
+    light = [figures["flipped"] and counted(figures["flipped"], *words)]
+    wrong, faults = [str(w) for w in heavy if w], [str(w) for w in light if w]
+    grade = "not fit" if wrong else "fit with faults" if faults else "fit"
+    start = {"not fit": "Not fit for baking", "fit with faults": "Fit for baking, with faults", "fit": "Fit for baking"}[grade]
+    text = f"{start} at {figures['map_px']} px"
+    if not wrong and bleed is not None and clean is not None:
+        text += ", clean on every mip level" if clean >= bleed["levels"] - 1 else f", clean down to mip level {clean}"
+    return Verdict(grade, text, wrong + faults)
+
+
+def proof_figures(proof: LayoutProof) -> dict[str, Any]:
+    """A proof as figures for reports and screens."""
+    return {
+        "overlap": {"pairs": proof.overlap_pairs, "self": proof.overlap_self, "px": round(proof.overlap_px, 3)},
+        "smallest_gap_px": _rounded(proof.gap_px),
+        "smallest_margin_px": _rounded(proof.margin_px),
+        "outside": proof.outside,
+        "flipped": proof.flipped,
+    }
+
+
+def verify_report(scenes: list[Scene], channel: int, map_px: int, padding_px: float | None, margin_px: float | None) -> dict[str, Any]:
+    """Proof of the layout that all files share; with a padding or margin asked for, those must hold too."""
+    pieces = pieces_of(analyse_all(scenes, channel))
+    proof = prove(pieces, None, map_px)
+    reasons = []
+    if not pieces:
+        reasons.append(f"no object has UVs in channel {channel}")
+    found = verdict(proof_figures(proof) | {"map_px": map_px})
+    reasons += [] if found.ok else found.reasons
+    for name, wanted, got in (("gap", padding_px, proof.gap_px), ("margin", margin_px, proof.margin_px)):
+        if wanted is not None and got is not None and got < wanted - 1e-3:
+            reasons.append(f"the smallest {name} is {got:.3f} px, {wanted:g} px are asked for")
+    return {
+        "ok": not reasons,
+        "verdict": found.line if not reasons else f"Not fit for baking at {map_px} px",
+        "reasons": reasons,
+        "faults": found.reasons if found.ok else [],
+        **proof_figures(proof),
+        "islands": proof.islands,
+        "map_px": map_px,
+        "coverage": round(sum(c for c, _ in proof.coverage.values()) / max(1, len(proof.coverage)), 6),
+        "density_px_per_m": _density(overall_density(pieces, None, map_px)),
+    }
+
+
+def pack_report(
+    pieces: list[MeshIslands], proof: LayoutProof, packed: SheetPacking, recipe: Recipe, seconds: float, tables: list[Floats] | None = None
+) -> dict[str, Any]:  # fmt: skip
+    """Figures of a packing; everything measured comes from the proof (of what was written), not from the packer.
+
+    `ok` says whether the packing did its part: nothing overlaps or lies outside, gaps and margins are what the recipe asks for. What was wrong with
+    single islands before stands in the verdict's reasons.
+    """
+    map_px, tiles, seed = recipe.map_px, recipe.tiles, recipe.seed
+
+    def kept(found: float | None, asked: float) -> bool:
+        return found is None or found >= asked - 1e-3
+
+    density = overall_density(pieces, tables, map_px)
+    said = verdict(proof_figures(proof) | {"map_px": map_px})
+    return {
+        "coverage": round(sum(c for c, _ in proof.coverage.values()) / tiles, 6),
+        "density_px_per_m": None if density is None else density.median,
+        "density_spread_px_per_m": _density(density),
+        "tiles": [{"tile": t, "coverage": round(c, 6), "islands": n} for t, (c, n) in sorted(proof.coverage.items())],
+        "smallest_gap_px": _rounded(proof.gap_px),
+        "smallest_margin_px": _rounded(proof.margin_px),
+        "overlap_pairs": proof.overlap_pairs,
+        "overlap_self": proof.overlap_self,
+        "flipped": proof.flipped,
+        "ok": not proof.overlap_pairs
+        and not proof.outside
+        and kept(proof.gap_px, recipe.padding_px)
+        and kept(proof.margin_px, recipe.margin_px),
+        "verdict": said.line,
+        "reasons": said.reasons,
+        "islands": proof.islands,
+        "flat_islands": packed.flat,
+        "objects": sum(len(p.objects) for p in pieces),
+        "map_px": map_px,
+        "seconds": round(seconds, 2),
+        "seed": seed,
+        "passes": packed.result.passes,
+        "stopped": packed.result.stopped,
+        "limiting": limiting(pieces, packed.tables),
+    }
+
+
+def limiting(pieces: list[MeshIslands], tables: list[Floats], only: list[NDArray[np.bool_]] | None = None) -> list[str]:
+    """The islands (of those in `only`) that bound the scale: those that span a tile, and those that fill a quarter of one."""
+    out = []
+    for number, (piece, table) in enumerate(zip(pieces, tables, strict=True)):
+        size = (piece.islands.box[:, 2:] - piece.islands.box[:, :2]).max(axis=1) * table[:, 2]
+        area = piece.islands.area * table[:, 2] ** 2
+        mine = True if only is None else only[number]
+        for i in np.flatnonzero(((size > 0.9) | (area > 0.25)) & mine):
+            why = f"spans {size[i] * 100:.0f} % of the tile" if size[i] > 0.9 else f"fills {area[i] * 100:.0f} % of a tile"
+            out.append(f"{piece.objects[0].name}, island {i}: {why}")
+    return out[:20]
+
+
+def density_rows(
+    name: str, file: str, areas: tuple[Floats, Floats], map_px: float | Floats, weight: Floats, target: float | None, first: int
+) -> list[dict[str, Any]]:
+    """Density of every island of an object, for a report: px/m and px/cm, weight, and how far it is from target times weight.
+
+    Parameters
+    ----------
+    areas : (n,) UV and world areas; weight : (n,); first : number of the object's first island
+    """
+    d = densities(areas[0], areas[1], map_px)
+    rows = []
+    for i, (value, w) in enumerate(zip(d, weight, strict=True)):
+        known = bool(np.isfinite(value))
+        rows.append(
+            {
+                "file": file,
+                "object": name,
+                "island": i + 1,
+                "number_in_file": first + i,
+                "world_area_m2": float(areas[1][i]),
+                "uv_area": float(areas[0][i]),
+                "px_per_m": round(float(value), 4) if known else None,
+                "px_per_cm": round(float(value) / 100, 6) if known else None,
+                "weight": float(w),
+                "of_target": round(float(value / (target * w)), 5) if known and target else None,
+            }
+        )
+    return rows

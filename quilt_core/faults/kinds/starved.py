@@ -1,0 +1,11 @@
+"""Islands with less texture than the band around the target, or a team's least, allows."""
+
+from __future__ import annotations
+
+from ..density import off_band
+from ..fault import Fault, Limits
+from ..findings import Findings
+
+
+def found(f: Findings, limits: Limits) -> Fault | None:
+    return off_band(f, limits, -1)

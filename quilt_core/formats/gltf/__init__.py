@@ -1,0 +1,5 @@
+"""glTF 2.0 and GLB (Khronos)."""
+
+from ..format import Format
+
+FORMAT = Format(__name__, "gltf", "glTF", (".glb", ".gltf"), {"glb": "GLB"}, triangles=True, bare="zero", lists_pictures=True)

@@ -1,0 +1,5 @@
+"""OBJ with MTL libraries."""
+
+from ..format import Format
+
+FORMAT = Format(__name__, "obj", "OBJ", (".obj",), {"obj": "OBJ"}, one_channel=True, libraries=(".mtl",))

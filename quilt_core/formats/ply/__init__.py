@@ -1,0 +1,5 @@
+"""PLY, the polygon format of Stanford."""
+
+from ..format import Format
+
+FORMAT = Format(__name__, "ply", "PLY", (".ply",), {"ply": "PLY"}, one_channel=True, bare="zero")

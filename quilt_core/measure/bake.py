@@ -1,0 +1,307 @@
+"""The test bake: a small stand-in for the baker outside, to see what goes wrong before it does.
+
+Every texel whose middle a triangle covers gets what the surface has there: which object and material it is, its position, its normals, how open it
+lies (ambient occlusion) and how curved it is. From a matched high mesh the normals come along rays. Rays are traced by Embree.
+"""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass, field
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from ..model.colours import number_colour
+from ..model.normals import turned_normals
+from ..model.scene import Floats, Mesh
+from ..uv.islands import merged_positions
+from .texels import cover, dilated, owners, to_texels
+
+MAPS = ("object", "material", "position", "normal object", "normal tangent", "occlusion", "curvature")
+
+
+@dataclass(frozen=True)
+class Part:
+    """A placed mesh that is baked: world positions (V, 3), triangles (T, 3), UVs (T, 3, 2) as they lie on the sheet, for each triangle its island,
+    object and material number (T,), and normals (T, 3, 3) at its corners."""
+
+    positions: Floats
+    triangles: NDArray[np.int64]
+    uvs: Floats
+    island: NDArray[np.int64]
+    owner: NDArray[np.int64]
+    material: NDArray[np.int64]
+    normals: Floats
+
+
+@dataclass(frozen=True)
+class High:
+    """A detailed mesh that is baked from: world positions (V, 3), triangles (T, 3), normals (T, 3, 3) at their corners."""
+
+    positions: Floats
+    triangles: NDArray[np.int64]
+    normals: Floats
+
+
+@dataclass
+class Baked:
+    """Maps (px, px, 3) of 0 to 1 by name, and what went wrong: texels that two islands cover, rays that hit nothing (places (k, 2) in UV), and how
+    far the two sides of each seam differ (mean and greatest over all seams, 0 to 1, by map)."""
+
+    maps: dict[str, Floats]
+    covered: NDArray[np.bool_]
+    twice: int
+    missed: Floats
+    seams: dict[str, tuple[float, float]] = field(default_factory=dict)
+
+
+def normals_of(mesh: Mesh, positions: Floats) -> Floats:
+    """Smooth normals (V, 3) of a mesh with its positions in the world: of all faces at a place, weighted by their angle there (Thuermer and
+    Wuethrich 1998, from memory)."""
+    place = merged_positions(mesh)
+    tri = mesh.triangles
+    p = positions[tri]
+    face = np.cross(p[:, 1] - p[:, 0], p[:, 2] - p[:, 0])
+    size = np.linalg.norm(face, axis=1, keepdims=True)
+    face = face / np.where(size > 0, size, 1)
+    total = np.zeros((int(place.max(initial=-1)) + 1, 3))
+    for k in range(3):
+        a, b = p[:, (k + 1) % 3] - p[:, k], p[:, (k + 2) % 3] - p[:, k]
+        la, lb = np.linalg.norm(a, axis=1), np.linalg.norm(b, axis=1)
+        cos = (a * b).sum(axis=1) / np.where(la * lb > 0, la * lb, 1)
+        angle = np.where(la * lb > 0, np.arccos(np.clip(cos, -1, 1)), 0.0)
+        np.add.at(total, place[tri[:, k]], face * angle[:, None])
+    length = np.linalg.norm(total, axis=1, keepdims=True)
+    return (total / np.where(length > 0, length, 1))[place]
+
+
+def shading(given: Floats | None, smooth: Floats, triangles: NDArray[np.integer], world: Floats) -> Floats:
+    """Unit normals (T, 3, 3) in the world at the corners of triangles: those of the file, turned by its placing (4, 4), so that its hard edges stay
+    hard; the smooth ones (V, 3) where it has none."""
+    out = smooth[triangles]
+    turned = None if given is None else turned_normals(given, world)
+    return out if turned is None else np.where(turned.any(axis=2, keepdims=True), turned, out)
+
+
+def curvature_of(mesh: Mesh, positions: Floats, normals: Floats) -> Floats:
+    """Mean curvature (V,) in 1 / m, positive where the surface bulges: along each edge (n1 - n0) (p1 - p0) / |p1 - p0|^2, averaged around each place.
+    On a sphere of radius r that is 1 / r exactly."""
+    place = merged_positions(mesh)
+    edges = np.unique(
+        np.sort(np.concatenate([mesh.triangles[:, [0, 1]], mesh.triangles[:, [1, 2]], mesh.triangles[:, [2, 0]]]), axis=1), axis=0
+    )
+    along = positions[edges[:, 1]] - positions[edges[:, 0]]
+    square = (along**2).sum(axis=1)
+    good = square > 0
+    value = ((normals[edges[good, 1]] - normals[edges[good, 0]]) * along[good]).sum(axis=1) / square[good]
+    count = int(place.max(initial=-1)) + 1
+    total, many = np.zeros(count), np.zeros(count)
+    for k in range(2):
+        np.add.at(total, place[edges[good, k]], value)
+        np.add.at(many, place[edges[good, k]], 1.0)
+    return (total / np.maximum(many, 1))[place]
+
+
+class _Rays:
+    """Triangles of the whole scene for tracing."""
+
+    def __init__(self, corners: Floats) -> None:
+        from embreex import rtcore_scene
+        from embreex.mesh_construction import TriangleMesh
+
+        self.scene: Any = rtcore_scene.EmbreeScene()
+        if len(corners):
+            TriangleMesh(self.scene, np.ascontiguousarray(corners, np.float32))
+        self.empty = not len(corners)
+
+    def hit(self, origin: Floats, direction: Floats) -> tuple[NDArray[np.int64], Floats, Floats]:
+        """Triangle (k,), -1 for none, distance (k,), and barycentric weights (k, 2) of the nearest hit of each ray."""
+        if self.empty or not len(origin):
+            return np.full(len(origin), -1), np.full(len(origin), np.inf), np.zeros((len(origin), 2))
+        found = self.scene.run(origin.astype(np.float32), direction.astype(np.float32), query="INTERSECT", output=True)
+        return found["primID"].astype(np.int64), found["tfar"].astype(float), np.column_stack([found["u"], found["v"]])
+
+
+def bake(
+    parts: list[Part], high: dict[int, High], px: int, corner: tuple[int, int] = (0, 0), maps: tuple[str, ...] = MAPS, rays: int = 32,
+    reach: float | None = None, cage: float | None = None, curve: list[Floats] | None = None, seed: int = 0,
+) -> Baked:  # fmt: skip
+    """Bake one tile.
+
+    Parameters
+    ----------
+    parts : what lies on the tile; other parts throw shadows all the same
+    high : by owner number of the low mesh the detailed mesh that its normals come from
+    rays : for each texel of the occlusion map; reach : metres within which something darkens (a third of the scene's size)
+    cage : metres from which rays start outside the low mesh, and to which they go inside (a fiftieth of the scene's size)
+    curve : for each part its mean curvature (V,) in 1 / m
+    """
+    whole = _joined(parts)
+    pick, weights = cover(whole.uvs, px, corner)
+    covered = pick >= 0
+    t, w = pick[covered], weights[covered]
+    at, normal, tangent, across = _surface(whole, t, w)
+    size = float(np.linalg.norm(np.ptp(whole.positions, axis=0))) if len(whole.positions) else 1.0
+    out: dict[str, Floats] = {}
+    missed = np.zeros((0, 2))
+    corners = whole.positions[whole.triangles]
+    detail, missed_at = _detail(whole, high, t, at, normal, cage if cage is not None else size / 50)
+    rows, columns = np.nonzero(covered)
+    middles = np.column_stack([(columns + 0.5) / px + corner[0], 1 - (rows + 0.5) / px + corner[1]])
+    missed = middles[missed_at]
+
+    def laid(values: Floats) -> Floats:
+        picture = np.zeros((px, px, 3))
+        picture[covered] = values if values.ndim == 2 else np.repeat(values[:, None], 3, axis=1)
+        return picture
+
+    for name in maps:
+        if name in ("object", "material"):
+            out[name] = laid(_colours((whole.owner if name == "object" else whole.material)[t]))
+        elif name == "position":
+            low = whole.positions.min(axis=0)
+            out[name] = laid((at - low) / np.maximum(np.ptp(whole.positions, axis=0), 1e-30))
+        elif name == "normal object":
+            out[name] = laid(detail * 0.5 + 0.5)
+        elif name == "normal tangent":
+            local = np.column_stack([(detail * v).sum(axis=1) for v in (tangent, across, normal)])
+            out[name] = laid(local / np.maximum(np.linalg.norm(local, axis=1, keepdims=True), 1e-12) * 0.5 + 0.5)
+        elif name == "occlusion":
+            shadow = _Rays(np.concatenate([corners, *(h.positions[h.triangles] for h in high.values())]))
+            out[name] = laid(_open(shadow, at, detail, rays, reach if reach is not None else size / 3, size, seed))
+        elif name == "curvature" and curve is not None:
+            value = (np.concatenate(curve)[whole.triangles[t]] * w).sum(axis=1)
+            out[name] = laid(np.clip(0.5 + value * size / 40, 0, 1))
+    owner, r, c = dilated(np.where(covered, 0, -1).astype(np.int32))
+    if (owner >= 0).any():
+        out = {k: v[r, c] for k, v in out.items()}
+    rows3 = np.arange(3 * len(whole.uvs)).reshape(-1, 3)
+    _, twice = owners(whole.uvs.reshape(-1, 2), rows3, np.concatenate([np.zeros(0, np.int64), *(p.island for p in parts)]), px, corner)
+    baked = Baked(out, covered, int(twice.sum()), missed)
+    baked.seams = {
+        k: _seams(parts, whole, v, px, corner) for k, v in out.items() if k in ("position", "normal object", "occlusion", "curvature")
+    }
+    return baked
+
+
+@dataclass(frozen=True)
+class _Whole:
+    positions: Floats
+    triangles: NDArray[np.int64]
+    uvs: Floats
+    normals: Floats
+    owner: NDArray[np.int64]
+    material: NDArray[np.int64]
+
+
+def _joined(parts: list[Part]) -> _Whole:
+    starts = np.cumsum([0] + [len(p.positions) for p in parts])
+    empty3, empty = np.zeros((0, 3)), np.zeros(0, np.int64)
+    return _Whole(
+        np.concatenate([empty3, *(p.positions for p in parts)]),
+        np.concatenate([np.zeros((0, 3), np.int64), *(p.triangles + s for p, s in zip(parts, starts[:-1], strict=True))]),
+        np.concatenate([np.zeros((0, 3, 2)), *(p.uvs for p in parts)]), np.concatenate([np.zeros((0, 3, 3)), *(p.normals for p in parts)]),
+        np.concatenate([empty, *(p.owner for p in parts)]), np.concatenate([empty, *(p.material for p in parts)]),
+    )  # fmt: skip
+
+
+def _surface(whole: _Whole, t: NDArray[np.int64], w: Floats) -> tuple[Floats, Floats, Floats, Floats]:
+    """Position, unit normal, and where u and v point (tangent, across), each (k, 3), at points of triangles."""
+    tri = whole.triangles[t]
+    at = (whole.positions[tri] * w[:, :, None]).sum(axis=1)
+    normal = (whole.normals[t] * w[:, :, None]).sum(axis=1)
+    normal /= np.maximum(np.linalg.norm(normal, axis=1, keepdims=True), 1e-12)
+    p, uv = whole.positions[tri], whole.uvs[t]
+    e0, e1 = p[:, 1] - p[:, 0], p[:, 2] - p[:, 0]
+    d0, d1 = uv[:, 1] - uv[:, 0], uv[:, 2] - uv[:, 0]
+    det = d0[:, 0] * d1[:, 1] - d0[:, 1] * d1[:, 0]
+    inverse = (1 / np.where(np.abs(det) > 1e-30, det, 1.0))[:, None]
+    u = (e0 * d1[:, 1:2] - e1 * d0[:, 1:2]) * inverse
+    v = (e1 * d0[:, 0:1] - e0 * d1[:, 0:1]) * inverse
+    tangent = u - normal * (u * normal).sum(axis=1, keepdims=True)
+    tangent /= np.maximum(np.linalg.norm(tangent, axis=1, keepdims=True), 1e-12)
+    across = np.cross(normal, tangent)
+    across *= np.where((across * v).sum(axis=1, keepdims=True) < 0, -1.0, 1.0)
+    return at, normal, tangent, across
+
+
+def _detail(
+    whole: _Whole, high: dict[int, High], t: NDArray[np.int64], at: Floats, normal: Floats, cage: float
+) -> tuple[Floats, NDArray[np.int64]]:
+    """The normal (k, 3) of the detailed mesh at each point, along the low mesh's normal; the own one where there is no such mesh. And the points
+    whose ray hit nothing."""
+    out = normal.copy()
+    missed: list[NDArray[np.int64]] = [np.zeros(0, np.int64)]
+    for owner, mesh in high.items():
+        mine = np.flatnonzero(whole.owner[t] == owner)
+        rays = _Rays(mesh.positions[mesh.triangles])
+        tri, far, uv = rays.hit(at[mine] + normal[mine] * cage, -normal[mine])
+        good = (tri >= 0) & (far <= 2 * cage)
+        w = np.column_stack([1 - uv.sum(axis=1), uv])[good]
+        found = (mesh.normals[tri[good]] * w[:, :, None]).sum(axis=1)
+        out[mine[good]] = found / np.maximum(np.linalg.norm(found, axis=1, keepdims=True), 1e-12)
+        missed.append(mine[~good])
+    return out, np.concatenate(missed)
+
+
+def _open(rays: _Rays, at: Floats, normal: Floats, count: int, reach: float, size: float, seed: int) -> Floats:
+    """How open (k,) each point lies: the share of rays over its hemisphere, as many as the cosine says, that meet nothing within reach.
+
+    The rays are a spiral of golden angles (Fibonacci points lifted to the hemisphere), turned at random for each point.
+    """
+    k = np.arange(count)
+    radius, angle = np.sqrt((k + 0.5) / count), k * math.pi * (3 - math.sqrt(5))
+    height = np.sqrt(1 - radius**2)
+    turn = np.random.default_rng(seed).uniform(0, 2 * math.pi, len(at))
+    helper = np.where(np.abs(normal[:, :1]) > 0.9, np.array([[0.0, 1.0, 0.0]]), np.array([[1.0, 0.0, 0.0]]))
+    a = np.cross(normal, helper)
+    a /= np.maximum(np.linalg.norm(a, axis=1, keepdims=True), 1e-12)
+    b = np.cross(normal, a)
+    origin = at + normal * (1e-5 * size)
+    out = np.zeros(len(at))
+    for n in range(count):
+        c, s = (radius[n] * f(angle[n] + turn) for f in (np.cos, np.sin))
+        direction = a * c[:, None] + b * s[:, None] + normal * height[n]
+        tri, far, _ = rays.hit(origin, direction)
+        out += (tri < 0) | (far > reach)
+    return out / count
+
+
+def _colours(numbers: NDArray[np.int64]) -> Floats:
+    known, of = np.unique(numbers, return_inverse=True)
+    return np.array([number_colour(int(n) if n >= 0 else 10_000) for n in known]).reshape(-1, 3)[of.ravel()]
+
+
+def _seams(parts: list[Part], whole: _Whole, values: Floats, px: int, corner: tuple[int, int]) -> tuple[float, float]:
+    """How far the two sides of seams differ: mean and greatest over the middles of edges that lie at two places of the map."""
+    middles: list[Floats] = [np.zeros((0, 2, 2))]
+    for part in parts:
+        place = np.unique(np.round(part.positions, 9), axis=0, return_inverse=True)[1].ravel()
+        ends = np.concatenate([part.triangles[:, [k, (k + 1) % 3]] for k in range(3)])
+        uv = np.concatenate([part.uvs[:, [k, (k + 1) % 3]] for k in range(3)])
+        key = np.sort(place[ends], axis=1)
+        order = np.lexsort(key.T[::-1])
+        same = (key[order][1:] == key[order][:-1]).all(axis=1)
+        one, two = order[:-1][same], order[1:][same]
+        middle = uv.mean(axis=1)
+        pair = np.stack([middle[one], middle[two]], axis=1)
+        middles.append(pair[np.abs(pair[:, 0] - pair[:, 1]).max(axis=1) > 2.0 / px])
+    pairs = np.concatenate(middles)
+    x, y = to_texels(pairs, px, corner)
+    inside = ((x >= 0) & (x < px) & (y >= 0) & (y < px)).all(axis=1)
+    if not inside.any():
+        return 0.0, 0.0
+    x, y = x[inside].astype(int), y[inside].astype(int)
+    off = np.abs(values[y[:, 0], x[:, 0]] - values[y[:, 1], x[:, 1]]).max(axis=1)
+    return float(off.mean()), float(off.max())
+
+
+def partner(name: str) -> tuple[str, bool] | None:
+    """The name without its suffix and whether it is the detailed one, for names that end in _low or _high; None for others."""
+    low = name.lower()
+    for suffix, high in (("_low", False), ("_high", True)):
+        if low.endswith(suffix):
+            return low[: -len(suffix)], high
+    return None

@@ -1,0 +1,44 @@
+"""Similarities of the plane, rows (n, 5): angle (radians), mirror (1 or -1, applied first, to u), scale, offset u, offset v.
+
+With M = diag(-1, 1): M R(a) = R(-a) M, which is all that the products below need.
+"""
+
+from __future__ import annotations
+
+import numpy as np
+
+from .scene import Floats
+
+
+def composed(outer: Floats, inner: Floats) -> Floats:
+    """outer(inner(x)), row by row."""
+    out = np.empty_like(inner)
+    out[:, 0] = outer[:, 0] + outer[:, 1] * inner[:, 0]
+    out[:, 1] = outer[:, 1] * inner[:, 1]
+    out[:, 2] = outer[:, 2] * inner[:, 2]
+    out[:, 3:] = applied(outer, inner[:, 3:])
+    return out
+
+
+def inverse(table: Floats) -> Floats:
+    """The similarity that undoes each row."""
+    out = np.zeros_like(table)
+    out[:, 0] = -table[:, 1] * table[:, 0]
+    out[:, 1] = table[:, 1]
+    out[:, 2] = 1.0 / table[:, 2]
+    out[:, 3:] = -applied(out, table[:, 3:])
+    return out
+
+
+def applied(table: Floats, points: Floats) -> Floats:
+    """Points (n, 2), each moved by its row."""
+    c, s = np.cos(table[:, 0]), np.sin(table[:, 0])
+    u, v = points[:, 0] * table[:, 1], points[:, 1]
+    return table[:, 2:3] * np.column_stack([c * u - s * v, s * u + c * v]) + table[:, 3:]
+
+
+def cos_sin(angle: Floats) -> tuple[Floats, Floats]:
+    """Cosine and sine, exact at multiples of 90 degrees."""
+    c, s = np.cos(angle), np.sin(angle)
+    quarter = np.abs(c * s) < 1e-9
+    return np.where(quarter, np.round(c), c), np.where(quarter, np.round(s), s)

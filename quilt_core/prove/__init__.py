@@ -1,1 +1,0 @@
-"""Proof of a layout on its own terms: measured on the polygons, whoever made it."""

@@ -1,0 +1,107 @@
+"""Tile images to begin a painting with: blank, checker, or one colour for each object, material or island."""
+
+from __future__ import annotations
+
+import tempfile
+from dataclasses import dataclass
+from pathlib import Path
+
+import numpy as np
+from numpy.typing import NDArray
+
+from ..model.colours import number_colour
+from ..model.scene import Floats
+
+FORMATS = ("png", "tiff", "exr")
+FILLS = ("blank", "checker", "object", "material", "island")
+
+
+def named(pattern: str, sheet: str, tile: int, kind: str) -> str:
+    """The name of a tile's image: {sheet}, {kind} and {tile} are replaced, and nothing else is read into it."""
+    for key, value in (("{sheet}", sheet), ("{kind}", kind), ("{tile}", str(tile))):
+        pattern = pattern.replace(key, value)
+    return pattern
+
+
+@dataclass(frozen=True)
+class ImageRecipe:
+    """What a tile image is: `fill` one of `FILLS`, `colour` of blank ones and of the ground (0 to 1), `depth` 8 or 16 bits (EXR: 32-bit
+    floats), with an alpha channel or not, `squares` of a checker along the side."""
+
+    fill: str = "blank"
+    colour: tuple[float, float, float] = (0.5, 0.5, 0.5)
+    format: str = "png"
+    depth: int = 8
+    alpha: bool = False
+    squares: int = 16
+
+    def __post_init__(self) -> None:
+        if self.fill not in FILLS or self.format not in FORMATS or self.depth not in (8, 16):
+            raise ValueError(f"a tile image is {', '.join(FILLS)}, as {', '.join(FORMATS)}, of 8 or 16 bits")
+        if not all(0 <= c <= 1 for c in self.colour) or not 1 <= self.squares <= 1024:
+            raise ValueError("a colour is from 0 to 1, and a checker has 1 to 1024 squares")
+
+
+def tile_image(recipe: ImageRecipe, px: int, owner: NDArray[np.int32] | None = None) -> Floats:
+    """The values (px, px, 3 or 4), 0 to 1.
+
+    Parameters
+    ----------
+    owner : (px, px) number of what covers each texel, -1 for nothing; for the fills that tell things apart
+    """
+    out = np.empty((px, px, 4))
+    out[:, :, :3], out[:, :, 3] = recipe.colour, 1.0
+    if recipe.fill == "checker":
+        cell = (np.arange(px) * recipe.squares) // px
+        odd = (cell[:, None] + cell[None, :]) % 2 == 1
+        colour = np.array(recipe.colour)
+        out[odd, :3] = 0.6 * colour if colour.mean() > 0.3 else colour + 0.4 * (1 - colour)
+    elif recipe.fill != "blank":
+        if owner is None:
+            raise ValueError("what covers each texel is needed for this fill")
+        colours = np.array([number_colour(n) for n in range(int(owner.max(initial=-1)) + 1)]).reshape(-1, 3)
+        covered = owner >= 0
+        out[covered, :3] = colours[owner[covered]]
+        out[~covered, 3] = 0.0
+        if not recipe.alpha:
+            out[~covered, :3] = recipe.colour
+    return out if recipe.alpha else out[:, :, :3]
+
+
+def encoded(values: Floats, format_: str = "png", depth: int = 8) -> bytes:
+    """Values (h, w, 1, 3 or 4), 0 to 1, as the bytes of a picture file.
+
+    Raises
+    ------
+    ValueError : a format or depth that is not written here
+    """
+    if format_ not in FORMATS or depth not in (8, 16):
+        raise ValueError(f"pictures are {', '.join(FORMATS)}, of 8 or 16 bits")
+    x = np.asarray(values)
+    if format_ == "exr":
+        return _exr(x)
+    import cv2  # only here: it takes a while to load
+
+    top = 255 if depth == 8 else 65535
+    body = np.round(np.clip(x, 0, 1) * top).astype(np.uint8 if depth == 8 else np.uint16)
+    if body.ndim == 3 and body.shape[2] == 4:
+        body = body[:, :, [2, 1, 0, 3]]
+    elif body.ndim == 3 and body.shape[2] == 3:
+        body = body[:, :, ::-1]
+    good, data = cv2.imencode(f".{format_}", np.ascontiguousarray(body))
+    if not good:
+        raise ValueError(f"this picture cannot be written as {format_}")
+    return bytes(data)
+
+
+def _exr(values: Floats) -> bytes:
+    """32-bit floats as OpenEXR, compressed without loss."""
+    import OpenEXR
+
+    body = np.ascontiguousarray(values, np.float32)
+    name = "RGBA"[: body.shape[2]] if body.ndim == 3 and body.shape[2] in (3, 4) else "Y"
+    header = {"compression": OpenEXR.ZIP_COMPRESSION, "type": OpenEXR.scanlineimage}
+    with tempfile.TemporaryDirectory() as folder:
+        path = Path(folder) / "image.exr"
+        OpenEXR.File(header, {name: body if name != "Y" else body.reshape(body.shape[:2])}).write(str(path))
+        return path.read_bytes()

@@ -1,0 +1,75 @@
+"""Texel density: how many texels of a map lie on one metre of surface.
+
+D = map size x sqrt(UV area / world area), in px/m (arithmetic). For a map of W x H px the size is sqrt(W H).
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from ..model.scene import Floats, Mesh, MeshObject
+from .islands import Islands
+
+
+@dataclass(frozen=True)
+class Spread:
+    """Median (by world area), least and greatest density of some islands, in px/m."""
+
+    median: float
+    least: float
+    greatest: float
+
+
+def world_areas(mesh: Mesh, placing: MeshObject) -> Floats:
+    """Area (T,) of the triangles of a placed mesh in square metres, under any scale, shear or mirroring."""
+    p = mesh.positions @ placing.world[:3, :3].T
+    a, b, c = (p[mesh.triangles[:, k]] for k in range(3))
+    return 0.5 * np.linalg.norm(np.cross(b - a, c - a), axis=1)
+
+
+def island_world_areas(islands: Islands, triangle_areas: Floats) -> Floats:
+    """World area (n,) of each island."""
+    has = islands.of_triangle >= 0
+    return np.bincount(islands.of_triangle[has], triangle_areas[has], islands.count).astype(np.float64)
+
+
+def densities(uv_area: Floats, world_area: Floats, map_px: float | Floats) -> Floats:
+    """Density (n,) in px/m at one map size or (n,) of them; NaN where one of the areas is zero and there is none."""
+    with np.errstate(divide="ignore", invalid="ignore"):
+        d = map_px * np.sqrt(uv_area / world_area)
+    return np.where((uv_area > 0) & (world_area > 0), d, np.nan)
+
+
+def spread(density: Floats, weight: Floats) -> Spread | None:
+    """Spread of densities (n,), the median weighted; None when no island has a density."""
+    good = np.isfinite(density) & (weight > 0)
+    if not good.any():
+        return None
+    d, w = density[good], weight[good]
+    order = np.argsort(d)
+    middle = int(np.searchsorted(np.cumsum(w[order]), 0.5 * w.sum()))
+    return Spread(float(d[order][min(middle, len(d) - 1)]), float(d.min()), float(d.max()))
+
+
+def even_scales(uv_area: Floats, world_area: Floats, group: NDArray[np.integer] | None = None) -> Floats:
+    """Linear factor (n,) for each island that brings all to one density of 1 UV unit per metre.
+
+    Islands without area on one side take the factor of the median of the rest (of their group, where that
+    has one), so that they stay in proportion to what surrounds them.
+    """
+    with np.errstate(divide="ignore", invalid="ignore"):
+        factor = np.sqrt(world_area / uv_area)
+    good = np.isfinite(factor) & (factor > 0)
+    if not good.any():
+        return np.ones(len(factor))
+    factor = np.where(good, factor, np.nan)
+    if group is not None:
+        for g in np.unique(group[~good]):
+            mine = group == g
+            if good[mine].any():
+                factor[mine & ~good] = np.nanmedian(factor[mine])
+    factor[np.isnan(factor)] = np.nanmedian(factor)
+    return factor

@@ -1,0 +1,225 @@
+"""Triangles into islands: which triangles hang together in the UV plane, and what each island measures.
+
+Two triangles belong to one island when they share a corner, that is a position together with a UV: two
+vertices that only differ in their normal are one corner, two that differ in their UV are a seam.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+from numba import njit
+from numpy.typing import NDArray
+from scipy.sparse import coo_matrix
+from scipy.sparse.csgraph import connected_components
+from scipy.spatial import cKDTree
+
+from ..model.scene import Floats, Ints, Mesh, UvChannel
+
+WELD = 2.0**-21  # UV units: 0.001 px of a 2048 px map
+NEAR = 1e-6  # of the mesh's size: positions closer than this are meant to be one
+
+
+@njit(cache=True, nogil=True)  # type: ignore[untyped-decorator]
+def _number_rows(bits):  # type: ignore[no-untyped-def]
+    """A number for every distinct row of (N, K) uint64, in order of appearance. Open addressing, O(N K)."""
+    n, k = bits.shape
+    size = 16
+    while size < 2 * n:
+        size *= 2
+    table = np.full(size, -1, np.int64)
+    out = np.empty(n, np.int64)
+    first = np.empty(n, np.int64)
+    count = 0
+    for i in range(n):
+        h = np.uint64(1469598103934665603)
+        for c in range(k):
+            h = (h ^ bits[i, c]) * np.uint64(0x9E3779B97F4A7C15)
+            h ^= h >> np.uint64(29)
+        at = np.int64(h & np.uint64(size - 1))
+        while True:
+            seen = table[at]
+            if seen < 0:
+                table[at] = count
+                first[count] = i
+                out[i] = count
+                count += 1
+                break
+            same = True
+            for c in range(k):
+                if bits[first[seen], c] != bits[i, c]:
+                    same = False
+                    break
+            if same:
+                out[i] = seen
+                break
+            at = (at + 1) & (size - 1)
+    return out, count
+
+
+def number_rows(values: Floats) -> tuple[NDArray[np.int64], int]:
+    """A number for every distinct row, by exact value: ((N,) numbers, how many). -0 and 0 are equal."""
+    return _number_rows(np.ascontiguousarray(values + 0.0).view(np.uint64))  # type: ignore[no-any-return]
+
+
+def weld(keys: Floats, uvs: Floats) -> tuple[NDArray[np.int64], NDArray[np.int64]]:
+    """Rows that are one point: equal keys, and UVs that differ by no more than the noise of 32-bit files.
+
+    Exporters turn v upside down in 32 bits, which leaves the two sides of a seamless edge apart by some 1e-7.
+    UVs are compared on four grids of `WELD`, each shifted by half a cell, so that no grid line parts a pair.
+
+    Parameters
+    ----------
+    keys : (N, K) compared exactly; uvs : (N, 2)
+
+    Returns
+    -------
+    (N,) label of each row, (L,) one row of each label
+    """
+    number, count = number_rows(np.hstack([keys, uvs]))
+    first = first_of(number, count)
+    label = number
+    pairs = []
+    for shift in ((0.0, 0.0), (0.5, 0.0), (0.0, 0.5), (0.5, 0.5)):
+        cells = np.floor(uvs[first] / WELD + np.array(shift))
+        group, groups = number_rows(np.hstack([keys[first], cells]))
+        if groups < count:
+            pairs.append(np.column_stack([np.arange(count), first_of(group, groups)[group]]))
+    if pairs:
+        a, b = np.concatenate(pairs).T
+        graph = coo_matrix((np.ones(len(a), np.int8), (a, b)), shape=(count, count))
+        joined = connected_components(graph, directed=False)[1]
+        label = joined[number]
+        first = first_of(label, int(joined.max()) + 1)
+    return label.astype(np.int64), first
+
+
+def first_of(number: NDArray[np.integer], count: int) -> NDArray[np.int64]:
+    """The first row of each number."""
+    first = np.empty(count, np.int64)
+    first[number[::-1]] = np.arange(len(number) - 1, -1, -1)
+    return first
+
+
+@njit(cache=True, nogil=True)  # type: ignore[untyped-decorator]
+def _join(corners, count):  # type: ignore[no-untyped-def]
+    """Component number of every triangle, (T, 3) corners joined; union by smaller root, path halving."""
+    parent = np.arange(count)
+    for t in range(corners.shape[0]):
+        for k in range(1, 3):
+            a, b = corners[t, 0], corners[t, k]
+            while parent[a] != a:
+                parent[a] = parent[parent[a]]
+                a = parent[a]
+            while parent[b] != b:
+                parent[b] = parent[parent[b]]
+                b = parent[b]
+            if a < b:
+                parent[b] = a
+            else:
+                parent[a] = b
+    number = np.full(count, -1, np.int32)
+    out = np.empty(corners.shape[0], np.int32)
+    n = 0
+    for t in range(corners.shape[0]):
+        a = corners[t, 0]
+        while parent[a] != a:
+            a = parent[a]
+        if number[a] < 0:
+            number[a] = n
+            n += 1
+        out[t] = number[a]
+    return out, n
+
+
+@dataclass(frozen=True)
+class Islands:
+    """The islands of one mesh in one channel, numbered by their first triangle.
+
+    of_triangle : (T,) island of each triangle, -1 without UVs
+    of_row : (W,) island of each UV row, -1 where no triangle uses it
+    area, signed_area : (n,) in UV units squared; `area` adds up absolute triangle areas
+    box : (n, 4) least u, least v, greatest u, greatest v
+    zero_triangles : triangles that cover nothing in the UV plane
+    """
+
+    of_triangle: Ints
+    of_row: Ints
+    area: Floats
+    signed_area: Floats
+    box: Floats
+    zero_triangles: int
+
+    @property
+    def count(self) -> int:
+        """How many islands there are."""
+        return len(self.area)
+
+
+def triangle_areas(uvs: Floats, triangles: NDArray[np.integer]) -> Floats:
+    """Signed area (T,) of triangles in the plane, positive when counter-clockwise."""
+    a, b, c = (uvs[triangles[:, k]] for k in range(3))
+    return 0.5 * ((b[:, 0] - a[:, 0]) * (c[:, 1] - a[:, 1]) - (b[:, 1] - a[:, 1]) * (c[:, 0] - a[:, 0]))
+
+
+def is_zero_area(uvs: Floats, triangles: NDArray[np.integer], areas: Floats) -> NDArray[np.bool_]:
+    """(T,) whether a triangle is a line or a point: its height is under 1e-7 of its longest side.
+
+    1e-7 is about the rounding of 32-bit floats, so anything flatter cannot be told from a line.
+    """
+    p = uvs[triangles]
+    longest = np.max([((p[:, k] - p[:, k - 1]) ** 2).sum(axis=1) for k in range(3)], axis=0)
+    return np.abs(areas) <= 0.5e-7 * longest
+
+
+def merged_positions(mesh: Mesh) -> NDArray[np.int64]:
+    """A label (V,) for every position; those within twice `NEAR` of the mesh's size of each other have the same."""
+    size = max(float(np.ptp(mesh.positions, axis=0).max()), 1e-30)
+    pairs = cKDTree(mesh.positions).query_pairs(2 * NEAR * size, output_type="ndarray")
+    count = len(mesh.positions)
+    graph = coo_matrix((np.ones(len(pairs), np.int8), (pairs[:, 0], pairs[:, 1])), shape=(count, count))
+    return connected_components(graph, directed=False)[1].astype(np.int64)  # type: ignore[no-any-return]
+
+
+def _joined(mesh: Mesh, channel: UvChannel, has: NDArray[np.bool_], welded: bool) -> tuple[Ints, int]:
+    """Island of every triangle that has UVs, and how many there are."""
+    tri = channel.triangles[has]
+    position_of = np.zeros(len(channel.uvs), np.int64)
+    position_of[tri] = mesh.triangles[has]
+    keys = merged_positions(mesh)[position_of][:, None].astype(np.float64) if welded else mesh.positions[position_of]
+    corner, representatives = weld(keys, channel.uvs)
+    return _join(corner[tri], len(representatives))  # type: ignore[no-any-return]
+
+
+def find_islands(mesh: Mesh, channel: UvChannel, welded: bool = False, given: Ints | None = None) -> Islands:
+    """Islands of a mesh in one of its channels.
+
+    Parameters
+    ----------
+    welded : positions that only rounding keeps apart count as one, so that duplicate vertices split no island
+    given : (T,) the island of each triangle, where it is known from before the UVs were moved
+
+    Notes
+    -----
+    O(T). Triangles without UVs belong to none.
+    """
+    has: NDArray[np.bool_] = np.asarray((channel.triangles >= 0).all(axis=1))
+    tri = channel.triangles[has]
+    if given is None:
+        of, n = _joined(mesh, channel, has, welded)
+    else:
+        of, n = given[has], int(given.max(initial=-1)) + 1
+    of_triangle = np.full(len(channel.triangles), -1, np.int32)
+    of_triangle[has] = of
+    of_row = np.full(len(channel.uvs), -1, np.int32)
+    of_row[tri] = of[:, None]
+    areas = triangle_areas(channel.uvs, tri)
+    area = np.bincount(of, np.abs(areas), n).astype(np.float64)
+    signed = np.bincount(of, areas, n).astype(np.float64)
+    box = np.full((n, 4), np.inf)
+    used = of_row >= 0
+    for k, sign in ((0, 1), (1, 1), (2, -1), (3, -1)):
+        np.minimum.at(box[:, k], of_row[used], sign * channel.uvs[used, k % 2])
+    box[:, 2:] *= -1
+    return Islands(of_triangle, of_row, area, signed, box, int(is_zero_area(channel.uvs, tri, areas).sum()))

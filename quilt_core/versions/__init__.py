@@ -1,0 +1,1 @@
+"""One version of a file against another."""

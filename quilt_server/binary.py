@@ -1,0 +1,145 @@
+"""What the API gives out in binary: geometry, layouts, pictures, the zip."""
+
+import csv
+import io
+import json
+import zipfile
+from collections.abc import Mapping
+
+import numpy as np
+from django.http import FileResponse, HttpRequest, HttpResponse
+from django.shortcuts import get_object_or_404
+from ninja import Router
+
+from quilt_core.arrays import unpack_arrays
+from quilt_core.errors import QuiltError
+from quilt_core.formats.pictures import open_picture
+from quilt_core.model.scene import Floats
+
+from .jobs.baking import path_of
+from .projects import files
+from .projects.models import Job, Layout, Original, Project, Reading
+from .projects.objects import density_report
+from .projects.opened import arrays_of
+
+router = Router()
+
+
+def _table(tables: Mapping[str, Floats], file_id: int) -> HttpResponse:
+    table = tables.get(str(file_id))
+    if table is None:
+        return HttpResponse(b"", content_type="application/octet-stream", status=204)
+    return HttpResponse(table.astype("<f4").tobytes(), content_type="application/octet-stream")
+
+
+@router.get("/jobs/{job_id}/draft/{file_id}", include_in_schema=False)
+def job_draft(request: HttpRequest, job_id: int, file_id: int) -> HttpResponse:
+    """The best layout so far of a running packing: (n, 5) float32 of a file."""
+    return _table(unpack_arrays(draft) if (draft := bytes(get_object_or_404(Job, pk=job_id).draft)) else {}, file_id)
+
+
+@router.get("/jobs/{job_id}/output", include_in_schema=False)
+def job_output(request: HttpRequest, job_id: int) -> FileResponse:
+    """The delivered zip."""
+    job = get_object_or_404(Job, pk=job_id, kind="deliver", state="done")
+    name = "".join(c if c.isalnum() or c in "-_ " else "_" for c in job.project.name).strip() or "quilt"
+    return FileResponse(
+        files.path_of(job.output_sha).open("rb"), content_type="application/zip", as_attachment=True, filename=f"{name}.zip"
+    )
+
+
+@router.get("/jobs/{job_id}/baked/{sheet}/{tile}/{kind}.png", include_in_schema=False)
+def baked_map(request: HttpRequest, job_id: int, sheet: int, tile: int, kind: str) -> HttpResponse:
+    """A map of a test bake."""
+    job = get_object_or_404(Job, pk=job_id, kind="bake", state="done")
+    with zipfile.ZipFile(files.path_of(job.output_sha)) as archive:
+        name = path_of(sheet, tile, kind)
+        if name not in archive.namelist():
+            return HttpResponse(status=404)
+        return _forever(HttpResponse(archive.read(name), content_type="image/png"))
+
+
+@router.get("/jobs/{job_id}/baked.zip", include_in_schema=False)
+def baked_zip(request: HttpRequest, job_id: int) -> FileResponse:
+    """All maps of a test bake."""
+    job = get_object_or_404(Job, pk=job_id, kind="bake", state="done")
+    return FileResponse(
+        files.path_of(job.output_sha).open("rb"), content_type="application/zip", as_attachment=True, filename="test-bake.zip"
+    )
+
+
+def _changed(layout_id: int, since: int, file: str) -> HttpResponse | None:
+    """The rows of a file that differ between two layouts; None where all of them may as well be sent."""
+    found = {x.pk: x for x in Layout.objects.defer("findings", "picture", "members").filter(pk__in=(layout_id, since))}
+    if set(found) != {layout_id, since} or found[layout_id].project_id != found[since].project_id:
+        return None
+    new, old = (arrays_of(found[k], "tables").get(file) for k in (layout_id, since))
+    if new is None or old is None or len(new) != len(old):
+        return None
+    which = np.flatnonzero((new != old).any(axis=1))
+    if len(which) > len(new) // 2:
+        return None
+    body = np.uint32(len(which)).tobytes() + which.astype("<u4").tobytes() + new[which].astype("<f4").tobytes()
+    return HttpResponse(body, content_type="application/octet-stream", headers={"X-Rows": "changed"})
+
+
+def _forever(response: HttpResponse) -> HttpResponse:
+    response["Cache-Control"] = "private, max-age=31536000, immutable"
+    return response
+
+
+@router.get("/layouts/{layout_id}/files/{file_id}", include_in_schema=False)
+def layout_table(request: HttpRequest, layout_id: int, file_id: int, since: int | None = None) -> HttpResponse:
+    """Similarities (n, 5) float32 of a file's islands.
+
+    With `since`, another layout that the browser has: where few rows differ only those come, under the header X-Rows: their number as
+    uint32, the islands (k,) uint32, the rows (k, 5) float32.
+    """
+    if since is not None:
+        rows = _changed(layout_id, since, str(file_id))
+        if rows is not None:
+            return _forever(rows)
+    return _forever(
+        _table(arrays_of(get_object_or_404(Layout.objects.defer("findings", "picture", "members"), pk=layout_id), "tables"), file_id)
+    )
+
+
+@router.get("/layouts/{layout_id}/picture", include_in_schema=False)
+def layout_picture(request: HttpRequest, layout_id: int) -> HttpResponse:
+    """The small picture of a try."""
+    return _forever(HttpResponse(bytes(get_object_or_404(Layout, pk=layout_id).picture), content_type="image/png"))
+
+
+@router.get("/files/{file_id}/channels/{channel}/geometry", include_in_schema=False)
+def file_geometry(request: HttpRequest, file_id: int, channel: int, welded: bool = False) -> HttpResponse:
+    """Binary geometry of a file in one of its UV channels; see `geometry.py`."""
+    reading = get_object_or_404(Reading, file_id=file_id, channel=channel, welded=welded)
+    return _forever(HttpResponse(bytes(reading.geometry), content_type="application/octet-stream"))
+
+
+@router.get("/pictures/{sha}", include_in_schema=False)
+def picture(request: HttpRequest, sha: str, px: int = 2048) -> HttpResponse:
+    """A material's picture or one that was dropped on a tile, as PNG of at most `px`."""
+    image = open_picture(get_object_or_404(Original, pk=sha).data)
+    image.thumbnail((max(16, min(px, 4096)),) * 2)
+    out = io.BytesIO()
+    image.convert("RGBA" if "A" in image.getbands() or image.mode == "P" else "RGB").save(out, "PNG", compress_level=3)
+    return _forever(HttpResponse(out.getvalue(), content_type="image/png"))
+
+
+@router.get("/projects/{project_id}/density.{ending}", include_in_schema=False)
+def project_density(request: HttpRequest, project_id: int, ending: str) -> HttpResponse:
+    """The density of every island, as CSV or JSON."""
+    head = get_object_or_404(Project, pk=project_id).head
+    if ending not in ("csv", "json"):
+        raise QuiltError("The density report comes as csv or json.")
+    rows = [] if head is None else density_report(head)
+    if ending == "json":
+        body, kind = json.dumps(rows, indent=1), "application/json"
+    else:
+        out = io.StringIO()
+        writer = csv.DictWriter(out, list(rows[0]) if rows else ["file"])
+        writer.writeheader()
+        writer.writerows(rows)
+        body, kind = out.getvalue(), "text/csv; charset=utf-8"
+    return HttpResponse(body, content_type=kind, headers={"Content-Disposition": f'attachment; filename="density.{ending}"'})
