@@ -7,7 +7,7 @@ SETS = (("Tide mill, six parts", "small_set"), ("The whole quay", "large_set"))
 
 def load_demo() -> None:
     """Bring in both demo sets unless they are there (deleted ones count as there)."""
-    from quilt_server.jobs.gather import run_import
+    from quilt_server.jobs.kinds.bring_in import run_import
     from quilt_server.projects.models import Job, Project
     from quilt_server.projects.sources import keep
 

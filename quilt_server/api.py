@@ -13,7 +13,8 @@ from ninja.errors import HttpError
 from quilt_core.errors import QuiltError
 
 from .binary import router
-from .checks import MEASURED, check, checked, what_changed, whole_settings
+from .checks import MEASURED, check, what_changed, whole_settings
+from .jobs.kinds import checked
 from .jobs.wake import wake
 from .projects.copies import copied
 from .projects.faults import fault_rows
@@ -242,7 +243,7 @@ def compare_newer(
     request: HttpRequest, project_id: int, file_id: int, files: list[UploadedFile] = File(...), paths: list[str] = Form(...)
 ) -> JobOut:
     """Upload a newer version of a file; a job tells what it would change. The job `replace` then takes it over."""
-    from .jobs.gather import clean_path
+    from .jobs.uploads import clean_path
     from .projects.sources import keep
 
     project = _project(project_id)
@@ -272,7 +273,7 @@ def bring_in(
     request: HttpRequest, project_id: int, files: list[UploadedFile] = File(...), paths: list[str] = Form(...), unit_m: float = Form(1.0)
 ) -> JobOut:
     """Upload files; a job reads them. `paths` holds the relative path of each, so that folders keep their shape."""
-    from .jobs.gather import clean_path
+    from .jobs.uploads import clean_path
     from .projects.sources import keep
 
     project = _project(project_id)
@@ -296,7 +297,7 @@ def _job(job: Job) -> JobOut:
 
 @api.post("/projects/{project_id}/jobs", response=JobOut)
 def start_job(request: HttpRequest, project_id: int, body: JobIn) -> JobOut:
-    """Start work on a project; see `work.py` for its kinds."""
+    """Start work on a project; see `jobs/kinds`."""
     project = _project(project_id)
     params = checked(body.kind, body.params, settings_of(_on(project, body.base)))
     running = project.jobs.exclude(state__in=Job.OVER).first()

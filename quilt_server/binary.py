@@ -16,7 +16,7 @@ from quilt_core.errors import QuiltError
 from quilt_core.formats.pictures import open_picture
 from quilt_core.model.scene import Floats
 
-from .jobs.baking import path_of
+from .jobs.outputs import path_of
 from .projects import files
 from .projects.models import Job, Layout, Original, Project, Reading
 from .projects.objects import density_report

@@ -74,7 +74,7 @@ def serve(port: int, data: Path | None, demo: bool) -> int:
     prepare(demo)
     import waitress
 
-    from .jobs import mend  # noqa: F401
+    from .jobs import kinds  # noqa: F401  (so that the first request does not wait for it)
     from .wsgi import application
 
     keeper = Keeper()

@@ -5,20 +5,14 @@ from __future__ import annotations
 from typing import Any
 
 import numpy as np
-from django.db import transaction
 from numpy.typing import NDArray
 
 from quilt_core.measure.bleed import bleed
 from quilt_core.model.scene import Floats
 from quilt_core.model.tiles import place
 
-from ..projects.models import Job, Layout
-from ..projects.opened import arrays_of
-from ..projects.reading import Parts, choose, parts_of, regions_of, sheet_numbers, twin_groups
-from ..projects.sheets import grid, of_sheet, sheets
-from ..projects.state import settings_of
-from .landing import head_of
-from .progress import report_progress
+from ..projects.reading import Parts, regions_of
+from ..projects.sheets import grid
 
 MOST_PX = 8192
 MOST_NAMED = 300  # islands that a proof names, the worst ones
@@ -65,24 +59,3 @@ def bleed_of(
     out["thumb"] = used[0]["thumb"] if used else -1
     out["islands"] = [w for *_, w in sorted(worst, key=lambda x: x[:2])[:MOST_NAMED]]
     return out
-
-
-def run_bleed(job: Job) -> None:
-    """Prove all sheets; the result is kept with the layout."""
-    _, head, before = head_of(job)
-    settings = settings_of(head)
-    chosen = choose(head)
-    parts = parts_of(chosen)
-    rows = parts.whole(arrays_of(before, "tables"))
-    on, twins = sheet_numbers(chosen, parts, settings), twin_groups(parts, settings)
-    found = {}
-    for s in sheets(settings):
-        if not (on == s["id"]).any():
-            continue
-        report_progress(job, {"text": f"Painting and shrinking {s['name']}"})
-        found[str(s["id"])] = bleed_of(parts, rows, on == s["id"], of_sheet(settings, s["id"]), twins)
-    job.result = {"sheets": found}
-    with transaction.atomic():
-        layout = Layout.objects.select_for_update().get(pk=before.pk)
-        layout.figures = layout.figures | {"bleed": found}
-        layout.save(update_fields=["figures"])

@@ -15,7 +15,6 @@ from dataclasses import dataclass
 _PR_SET_PDEATHSIG = 1
 _PATIENCE = 0.7  # seconds that a job has to stop by itself before its process is ended
 _LOOK = 0.5  # seconds after which the table is looked at even when nobody called
-_BEST_SO_FAR = ("pack",)  # jobs that end by themselves when they are stopped, since they keep what they found
 
 
 def die_with_parent() -> None:
@@ -35,11 +34,11 @@ def run_one(job_id: int) -> None:
     from quilt_core.errors import Cancelled, QuiltError
 
     from ..projects.models import Job
-    from .work import KINDS
+    from .kinds import ALL
 
     job = Job.objects.get(pk=job_id)
     try:
-        KINDS[job.kind](job)
+        ALL[job.kind].run(job)
         job.state = "done"
     except Cancelled as e:
         job.state, job.error = "stopped", str(e)
@@ -117,10 +116,11 @@ class Worker:
     def end_stopped(self) -> None:
         """End the processes of jobs that were told to stop and did not: what they do counts only once it is written as a whole."""
         from ..projects.models import Job
+        from .kinds import ALL
 
         told = set(Job.objects.filter(pk__in=[r.job for r in self.running.values()], cancel=True).values_list("pk", flat=True))
         for pid, r in self.running.items():
-            if r.job not in told or r.kind in _BEST_SO_FAR:
+            if r.job not in told or ALL[r.kind].keeps_best:
                 continue
             r.asked = time.monotonic() if r.asked is None else r.asked
             if time.monotonic() - r.asked > _PATIENCE:

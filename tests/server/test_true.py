@@ -17,7 +17,7 @@ from django.test import Client
 
 from demo.textures import png
 from quilt_core.arrays import unpack_arrays
-from quilt_server.jobs import packing
+from quilt_server.jobs.kinds import pack as packing
 from quilt_server.projects import files, sources
 from quilt_server.projects.measuring import VERSION
 from quilt_server.projects.models import Job, Layout, Original, Project, Snapshot
@@ -145,7 +145,7 @@ def test_renaming_deleting_and_changing_from_many_sides_lose_no_change(browser: 
 
 
 def test_a_setting_changed_during_a_channel_job_stays(browser: Browser, monkeypatch: pytest.MonkeyPatch) -> None:
-    from quilt_server.jobs import gather
+    from quilt_server.jobs.kinds import channel as gather
 
     browser.upload(two__gltf=gltf_plane([{"mesh": 0}]))
     real = gather.measure

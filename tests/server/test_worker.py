@@ -21,7 +21,7 @@ SET_UP = """
 import django; django.setup()
 from django.core.management import call_command
 call_command('migrate', verbosity=0)
-from quilt_server.jobs.gather import run_import
+from quilt_server.jobs.kinds.bring_in import run_import
 from quilt_server.projects.models import Job, Project
 from quilt_server.projects.sources import keep
 from quilt_server.projects.state import RECIPE, advance

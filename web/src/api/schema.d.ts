@@ -207,7 +207,7 @@ export interface paths {
         put?: never;
         /**
          * Start Job
-         * @description Start work on a project; see `work.py` for its kinds.
+         * @description Start work on a project; see `jobs/kinds`.
          */
         post: operations["quilt_server_api_start_job"];
         delete?: never;

@@ -3,15 +3,18 @@
 from __future__ import annotations
 
 import json
+import re
 from dataclasses import dataclass, replace
-from typing import Any
+from typing import Any, ClassVar, Literal
 
 import numpy as np
 from numpy.typing import NDArray
+from pydantic import BaseModel, ConfigDict, Field, StrictBool, StrictStr
 
 from quilt_core.delivery.page import page
 from quilt_core.delivery.report import verdict
 from quilt_core.errors import QuiltError
+from quilt_core.formats import EXPORTS
 from quilt_core.formats.channels import LAYOUT, Arrangement
 from quilt_core.formats.wiring import safe_name
 from quilt_core.measure.texels import owners as texel_owners
@@ -22,23 +25,120 @@ from quilt_core.textures.paint import Paint
 from quilt_core.textures.tile_images import ImageRecipe, encoded, named, tile_image
 from quilt_core.uv.analysis import IDENTITY
 
-from ..projects.measuring import figures_of, measured_anew, picture
-from ..projects.models import Job, Project
-from ..projects.opened import arrays_of
-from ..projects.reading import Chosen, Parts, choose, kinds_of_islands, parts_of, regions_of, sheet_numbers, twin_groups
-from ..projects.sheets import grid, of_sheet, sheets
-from ..projects.state import settings_of
-from .painting import coat_of, paint_sheets
-from .progress import report_progress
-from .proving import bleed_of
-from .writing import Delivery, Writer, sheets_of
+from ...projects.measuring import figures_of, measured_anew, picture
+from ...projects.models import Job, Project
+from ...projects.opened import arrays_of
+from ...projects.reading import Chosen, Parts, choose, kinds_of_islands, parts_of, regions_of, sheet_numbers, twin_groups
+from ...projects.sheets import grid, of_sheet, sheet_by, sheets
+from ...projects.state import settings_of
+from ..kind import Asked, Kind, Real, Whole
+from ..painting import coat_of, paint_sheets
+from ..progress import report_progress
+from ..proving import bleed_of
+from ..writing import Delivery, Writer, sheets_of
 
 MOST_TILES = 100  # templates in one zip
 
 
+class Images(BaseModel):
+    """Tile images to begin with; see `ImageRecipe`. `tiles` as in "1001-1004", empty for those in use."""
+
+    model_config = ConfigDict(extra="forbid")
+    fill: StrictStr = "blank"
+    format: StrictStr = "png"
+    depth: Whole = 8
+    alpha: StrictBool = False
+    colour: list[Real] = [0.5, 0.5, 0.5]
+    tiles: StrictStr = ""
+
+
+class ChannelOut(BaseModel):
+    """What goes into a UV channel: the layout or an old channel, and its name or an empty one."""
+
+    model_config = ConfigDict(extra="ignore", populate_by_name=True)
+    source: Whole | Literal["layout"] = Field(alias="from")
+    name: StrictStr | None = ""
+
+
+class Deliver(Asked):
+    """What a delivery holds.
+
+    sheet : None for all. templates : png, svg, both or none, filled by object, material, island or none; `template_px` 0 for the tile's own
+    images : None, or tile images, named by pattern with {sheet}, {kind}, {tile}
+    paint : carry old textures over, per_sheet with one material for each tile; twins_aside : for the bake
+    format : empty for files as they came; joined : all in one; channels : for each UV channel of the files, empty for channels as they are
+    """
+
+    model_config = ConfigDict(extra="forbid")
+    words: ClassVar = {
+        "pattern": "The names of tile images are a text with {sheet}, {kind} and {tile}.",
+        "channels": "A UV channel gets the layout or one of the old channels 0 to 7.",
+        "images": "These tile images cannot be made: a value of them is not what it should be.",
+    }
+    unknown: ClassVar = "A delivery knows no '{}'."
+    sheet: Whole | None = None
+    templates: StrictStr = "png"
+    template_fill: StrictStr = "object"
+    template_zone: StrictBool = False
+    template_labels: StrictBool = False
+    template_wire: StrictBool = False
+    template_paper: StrictBool = False
+    template_px: Whole = 0
+    images: Images | None = None
+    pattern: StrictStr = "{sheet}.{tile}"
+    paint: StrictBool = False
+    per_sheet: StrictBool = False
+    twins_aside: StrictBool = False
+    format: StrictStr = ""
+    joined: StrictBool = False
+    channels: list[ChannelOut] = []
+
+    def params(self, settings: dict[str, Any]) -> dict[str, Any]:
+        """See `Asked.params`."""
+        if self.sheet is not None:
+            sheet_by(settings, self.sheet)
+        if self.format not in ("", *EXPORTS):
+            raise QuiltError(f"Files leave as they came, or as {', '.join(EXPORTS)}.")
+        if self.joined and not self.format:
+            raise QuiltError("Choose the format of the one file that all go into.")
+        if self.templates not in ("png", "svg", "both", "none") or self.template_fill not in ("object", "material", "island", "none"):
+            raise QuiltError("Templates are png, svg, both or none, filled by object, material, island or none.")
+        if not (self.template_px == 0 or 16 <= self.template_px <= 16384):
+            raise QuiltError("A template has 16 to 16384 px.")
+        self._check_names()
+        if self.images is not None:
+            i = self.images
+            try:
+                listed(i.tiles)
+                ImageRecipe(i.fill, tuple(i.colour), i.format, i.depth, i.alpha)  # type: ignore[arg-type]
+            except (ValueError, TypeError, AttributeError) as e:
+                raise QuiltError(f"These tile images cannot be made: {e}.") from e
+        return {"order": self.model_dump() | {"channels": self._channels()}}
+
+    def _check_names(self) -> None:
+        name = named(self.pattern, "a", 1001, "b")
+        if "{" in name or "}" in name:
+            raise QuiltError("The names of tile images may hold {sheet}, {kind} and {tile}, and no other braces.")
+        if "1001" not in name or any(c in name for c in '\\/:*?"<>|') or len(name) > 200:
+            raise QuiltError("The names of tile images need {tile}, and no signs that file names do not take.")
+
+    def _channels(self) -> list[dict[str, Any]]:
+        out = [{"from": c.source, "name": c.name or ""} for c in self.channels]
+        for c in out:
+            if isinstance(c["from"], int) and not 0 <= c["from"] <= 7:
+                raise QuiltError(self.words["channels"])
+            if c["name"] and not re.fullmatch(r"[A-Za-z_][A-Za-z0-9_]{0,60}", str(c["name"])):
+                raise QuiltError("The name of a UV channel is of letters, digits and underscores.")
+        if out and [c["from"] for c in out].count("layout") != 1:
+            raise QuiltError("The layout goes into one UV channel.")
+        if len(out) > 8:
+            raise QuiltError("There are at most 8 UV channels.")
+        return out
+
+
 @dataclass
 class Order:
-    """What was asked for; see `checks.delivery`."""
+    """What was asked for; see `Deliver`."""
 
     params: dict[str, Any]
 
@@ -268,3 +368,6 @@ def _page(project: Project, again: list[Chosen], settings: dict[str, Any], figur
              "pictures": shown}
         )  # fmt: skip
     return page(f"{project.name}: layout report", out, figures["carried"])
+
+
+KINDS = (Kind("deliver", run_deliver, Deliver),)

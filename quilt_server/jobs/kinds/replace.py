@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Any
+from typing import Any, ClassVar
 
 import numpy as np
 from numpy.typing import NDArray
@@ -14,17 +14,25 @@ from quilt_core.model.scene import Floats
 from quilt_core.uv.analysis import IDENTITY, analyse
 from quilt_core.versions.replace import Replacement, compare
 
-from ..projects.geometry import island_starts
-from ..projects.keys import rekeyed
-from ..projects.measuring import measure
-from ..projects.models import Job, Layout, Project, Snapshot, SourceFile
-from ..projects.opened import arrays_of
-from ..projects.reading import choose, parts_of
-from ..projects.sources import kept_scene, make_reading, read_source
-from ..projects.state import settings_of
-from .gather import bodies_of, read_one
-from .landing import head_of, land
-from .progress import StopFlag, report_progress
+from ...projects.geometry import island_starts
+from ...projects.keys import rekeyed
+from ...projects.measuring import measure
+from ...projects.models import Job, Layout, Project, Snapshot, SourceFile
+from ...projects.opened import arrays_of
+from ...projects.reading import choose, parts_of
+from ...projects.sources import kept_scene, make_reading, read_source
+from ...projects.state import settings_of
+from ..kind import Asked, Kind, Number
+from ..landing import head_of, land
+from ..progress import StopFlag, report_progress
+from ..uploads import bodies_of, read_one
+
+
+class Replace(Asked):
+    """The job that compared the versions."""
+
+    words: ClassVar = {"compared": "Compare the newer version first."}
+    compared: Number
 
 
 class _Versions:
@@ -134,3 +142,6 @@ class _Places:
         out = rekeyed(settings, self.key)
         out["welded"] = [int(self.new) if str(f) == self.old else f for f in settings["welded"]]
         return out
+
+
+KINDS = (Kind("compare", run_compare, None), Kind("replace", run_replace, Replace))

@@ -3,14 +3,16 @@
 from __future__ import annotations
 
 import io
+import re
 import zipfile
 from collections.abc import Mapping
 from dataclasses import dataclass
-from typing import Any
+from typing import Any, ClassVar
 
 import numpy as np
 from django.db import transaction
 from numpy.typing import NDArray
+from pydantic import Field, StrictStr
 
 from quilt_core.errors import QuiltError
 from quilt_core.measure.bake import MAPS, High, Part, bake, curvature_of, normals_of, partner, shading
@@ -19,21 +21,47 @@ from quilt_core.model.tiles import place
 from quilt_core.textures.tile_images import encoded
 from quilt_core.uv.analysis import transform_rows
 
-from ..projects.models import Job
-from ..projects.opened import arrays_of
-from ..projects.reading import Chosen, Parts, choose, parts_of, sheet_numbers
-from ..projects.sheets import grid, of_sheet
-from ..projects.sources import kept_normals
-from ..projects.state import settings_of
-from .landing import head_of
-from .progress import report_progress
+from ...projects.models import Job
+from ...projects.opened import arrays_of
+from ...projects.reading import Chosen, Parts, choose, parts_of, sheet_numbers
+from ...projects.sheets import grid, of_sheet, sheet_by, sheets
+from ...projects.sources import kept_normals
+from ...projects.state import settings_of
+from ..kind import Asked, Kind, Real, Whole
+from ..landing import head_of
+from ..outputs import path_of
+from ..progress import report_progress
 
 MOST_MISSED = 400
 
 
-def path_of(sheet: int, tile: int, kind: str) -> str:
-    """Where a baked map lies in a job's output."""
-    return f"{sheet}.{tile}.{kind.replace(' ', '_')}.png"
+class Bake(Asked):
+    """The sheet (None for the first), the greatest size of a map, rays for each texel, the maps, how far the cage stands off in metres, bits, and for
+    low objects the one that each gets its detail from."""
+
+    words: ClassVar = {"pairs": "Pairs name the low object and the one that it gets its detail from."}
+    sheet: Whole | None = None
+    px: Whole | None = None
+    rays: Whole | None = None
+    maps: list[StrictStr] | None = None
+    cage: Real | None = None
+    depth: Whole | None = None
+    pairs: dict[StrictStr, StrictStr] | None = Field(default=None, max_length=10_000)
+
+    def params(self, settings: dict[str, Any]) -> dict[str, Any]:
+        """See `Asked.params`."""
+        usual = {"sheet": sheets(settings)[0]["id"], "px": 1024, "rays": 32, "maps": list(MAPS), "cage": None, "depth": 8, "pairs": {}}
+        out = usual | self.model_dump(exclude_none=True)
+        sheet_by(settings, out["sheet"])
+        if not (16 <= out["px"] <= 8192 and 1 <= out["rays"] <= 1024 and out["depth"] in (8, 16)):
+            raise QuiltError("A test bake has 16 to 8192 px, 1 to 1024 rays a texel, and 8 or 16 bits.")
+        if not out["maps"] or not set(out["maps"]) <= set(MAPS):
+            raise QuiltError(f"The maps of a test bake are {', '.join(MAPS)}.")
+        if out["cage"] is not None and not 0 < out["cage"] < 1e6:
+            raise QuiltError("The cage stands off by more than 0 m.")
+        if not all(re.fullmatch(r"\d+/\d+", k) for pair in out["pairs"].items() for k in pair):
+            raise QuiltError(self.words["pairs"])
+        return out
 
 
 @dataclass
@@ -150,3 +178,6 @@ def run_bake(job: Job) -> None:
             "pairs": pairs,
             "maps": [m for m in MAPS if found and m in found[0]["maps"]],
         }
+
+
+KINDS = (Kind("bake", run_bake, Bake),)

@@ -4,71 +4,67 @@ from __future__ import annotations
 
 import time
 from dataclasses import dataclass, field, replace
-from typing import Any
+from typing import Any, ClassVar
 
 import numpy as np
 from django.db import transaction
-from numpy.typing import NDArray
+from pydantic import BaseModel, ConfigDict, Field, StrictBool, StrictStr
 
-from quilt_core.arrange.sheet import SheetRules, pack_sheet, sized_regions
+from quilt_core.arrange.sheet import pack_sheet
 from quilt_core.arrays import pack_arrays
 from quilt_core.delivery import report
 from quilt_core.errors import QuiltError
 from quilt_core.model.scene import Floats
-from quilt_core.pack import Packing, Recipe, Rules, explain
+from quilt_core.pack import Packing
 
-from ..projects.figures import sheet_rows
-from ..projects.measuring import measure
-from ..projects.models import Job, Layout, Project, Snapshot
-from ..projects.opened import arrays_of
-from ..projects.reading import Chosen, Parts, choose, each, kinds_of_islands, parts_of, sheet_numbers, twin_groups, weights
-from ..projects.sheets import IN_RECIPE, grid, of_sheet, sheet_by, sheets
-from ..projects.stale import WORDS, inputs_of
-from ..projects.state import advance, settings_of
-from ..projects.tries import kept_layout
-from .landing import head_of, land
-from .progress import StopFlag, report_progress
-
-_TRIAL = 2.0  # seconds of each trial of an explanation
-
-
-def recipe_of(flat: dict[str, Any]) -> Recipe:
-    """The packer's recipe that the settings of a sheet ask for."""
-    tiles = grid(flat)
-    sizes = tiles.sizes if tiles.tile_px else None
-    return Recipe(
-        int(flat["map_px"]), float(flat["padding_px"]), float(flat["margin_px"]), flat["rotate"], tiles.columns, tiles.rows,
-        float(flat["density"]) if flat["hold"] else None, float(flat["seconds"]), None, int(flat["seed"]), bool(flat["mirror"]), sizes,
-        flat["fill"] if tiles.columns * tiles.rows > 1 and not flat["hold"] else "common",
-    )  # fmt: skip
+from ...checks import check_recipe
+from ...projects.figures import sheet_rows
+from ...projects.measuring import measure
+from ...projects.models import Job, Layout, Project, Snapshot
+from ...projects.opened import arrays_of
+from ...projects.reading import Chosen, Parts, choose, parts_of, sheet_numbers, weights
+from ...projects.sheets import IN_RECIPE, of_sheet, sheet_by, sheets
+from ...projects.stale import WORDS, inputs_of
+from ...projects.state import advance, settings_of
+from ...projects.tries import kept_layout
+from ..kind import Asked, Kind, Real, Sheets, Whole, check_sheets
+from ..landing import head_of, land
+from ..progress import StopFlag, report_progress
+from ..recipes import recipe_of, rules_of
 
 
-def rules_of(chosen: list[Chosen], parts: Parts, settings: dict[str, Any], flat: dict[str, Any], only: NDArray[np.bool_]) -> SheetRules:
-    """The rules for the islands `only` (n,) of a sheet that the settings hold."""
-    held = each(chosen, parts, dict.fromkeys(settings["held"], True), False)
-    turns = each(chosen, parts, settings["turns"], flat["rotate"]) if settings["turns"] else None
-    sheet = flat["sheet"]
-    bunch, strict = _bunches(chosen, parts, settings)
-    return SheetRules(
-        None if turns is None else tuple(turns), np.array(held, bool) if settings["held"] else None, twin_groups(parts, settings), only,
-        bunch, strict, frozenset(int(t) for t in sheet["held_tiles"]), tuple((int(f["tile"]), tuple(f["box"])) for f in sheet["free"]),
-        kinds_of_islands(chosen, parts, "material")[0] if settings["apart_px"] > 0 else None, float(settings["apart_px"]),
-    )  # fmt: skip
+class Variant(BaseModel):
+    """What a recipe that is tried has other than the sheet's own."""
+
+    model_config = ConfigDict(extra="forbid")
+    padding_px: Real | None = None
+    margin_px: Real | None = None
+    rotate: StrictStr | None = None
+    seed: Whole | None = None
+    seconds: Real | None = None
+    fill: StrictStr | None = None
 
 
-def _bunches(chosen: list[Chosen], parts: Parts, settings: dict[str, Any]) -> tuple[NDArray[np.int64] | None, frozenset[int]]:
-    """Bunch (n,) of every island and which of them are strict: the named ones, and where that is wanted each object's rest."""
-    named, automatic = settings["bunches"], settings["bunch_objects"]
-    if not (named or automatic):
-        return None, frozenset()
-    group = np.array(each(chosen, parts, {k: n for n, b in enumerate(named) for k in b["members"]}, -1), np.int64)
-    strict = {n for n, b in enumerate(named) if b["strict"]}
-    if automatic:
-        owner = np.repeat(np.arange(len(parts.places)), [count for _, _, count in parts.places]) + len(named)
-        if automatic == "strict":
-            strict |= set(np.unique(owner).tolist())
-        group = np.where(group < 0, owner, group)
-    return group, frozenset(strict)
+class Pack(Asked):
+    """The sheets (None for the first, or "stale" ones), whether to go on from the layout as it is, and recipes to try one after the other."""
+
+    words: ClassVar = {
+        "variants": f"Up to 24 recipes are tried at once, that differ in {', '.join(Variant.model_fields)}.",
+    }
+    sheets: Sheets = None
+    go_on: StrictBool = False
+    variants: list[Variant] = Field(default=[], max_length=24)
+
+    def params(self, settings: dict[str, Any]) -> dict[str, Any]:
+        """See `Asked.params`."""
+        check_sheets(self.sheets, settings)
+        variants = [v.model_dump(exclude_none=True) for v in self.variants]
+        if variants and self.sheets == "stale":
+            raise QuiltError("Several recipes are tried on sheets that are named.")
+        for number in (self.sheets or [sheets(settings)[0]["id"]]) if variants else []:
+            for v in variants:
+                check_recipe(of_sheet(settings, int(number)) | v)
+        return {"sheets": self.sheets, "go_on": self.go_on, "variants": variants}
 
 
 @dataclass
@@ -194,34 +190,4 @@ def _pack_one(
     return after, layout, packed.result.stopped, False
 
 
-def run_explain(job: Job) -> None:
-    """Try what would let the islands be larger; the job's result holds what limits them, and the hints."""
-    _, head, before = head_of(job)
-    settings = settings_of(head)
-    number = int((job.params.get("sheets") or [sheets(settings)[0]["id"]])[0])
-    flat = of_sheet(settings, number)
-    chosen = choose(head, whole=True)
-    parts = parts_of(chosen)
-    recipe = replace(recipe_of(flat), density=None, fill="common")
-    only = sheet_numbers(chosen, parts, settings) == number
-    present = parts.whole(arrays_of(before, "tables"))
-    regions, real, _ = sized_regions(
-        parts.pieces, recipe, bool(flat["keep_ratios"]), weights(chosen, parts, settings), present, None, only
-    )  # fmt: skip
-    turns = each(chosen, parts, settings["turns"], flat["rotate"]) if settings["turns"] else None
-    ruled = None if turns is None else Rules(rotate=tuple(turns[i] for i in real))
-
-    def tell(done: int, of: int) -> None:
-        report_progress(job, {"text": f"Trying what would help, {done + 1} of {of}"})
-
-    report_progress(job, {"text": "Measuring what there is"})
-    found = explain(regions, recipe, ruled, _TRIAL, StopFlag(job), tell)
-    owner = [(file, first + i) for file, first, count in parts.places for i in range(count)]
-
-    def named(islands: list[int]) -> list[tuple[int, int]]:
-        return [owner[int(real[i])] for i in islands]
-
-    job.result = {
-        "long": named(found.long), "large": named(found.large), "sheet": number,
-        "hints": [{"kind": h.kind, "islands": named(h.islands), "gain": round(h.gain, 4), "value": h.value} for h in found.hints],
-    }  # fmt: skip
+KINDS = (Kind("pack", run_pack, Pack, keeps_best=True),)

@@ -5,19 +5,28 @@ from __future__ import annotations
 from collections import defaultdict
 
 import numpy as np
+from pydantic import StrictBool
 
 from quilt_core.arrays import pack_arrays
 from quilt_core.errors import QuiltError
 from quilt_core.model.similarity import composed
 from quilt_core.uv.twins import alike, grouped
 
-from ..projects.measuring import measure
-from ..projects.models import Job, Layout
-from ..projects.opened import arrays_of
-from ..projects.reading import choose, parts_of, regions_of, sheet_numbers
-from ..projects.state import settings_of
-from .landing import head_of, land
-from .progress import StopFlag, report_progress
+from ...projects.measuring import measure
+from ...projects.models import Job, Layout
+from ...projects.opened import arrays_of
+from ...projects.reading import choose, parts_of, regions_of, sheet_numbers
+from ...projects.state import settings_of
+from ..kind import Asked, Islands, Kind
+from ..landing import head_of, land
+from ..progress import StopFlag, report_progress
+
+
+class Shapes(Asked):
+    """The islands that others are compared with, and whether mirrored ones count as alike."""
+
+    islands: Islands = None
+    mirrored: StrictBool = False
 
 
 def run_alike(job: Job) -> None:
@@ -72,3 +81,6 @@ def run_stack(job: Job) -> None:
     )
     measure(layout, parts, new, settings, before, StopFlag(job))
     land(project, head, layout, f"Stack islands of one shape ({len(pairs)})", settings=settings)
+
+
+KINDS = (Kind("alike", run_alike, Shapes), Kind("stack", run_stack, Shapes))

@@ -1,0 +1,53 @@
+"""What the settings of a sheet ask of the packer."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from quilt_core.arrange.sheet import SheetRules
+from quilt_core.pack import Recipe
+
+from ..projects.reading import Chosen, Parts, each, kinds_of_islands, twin_groups
+from ..projects.sheets import grid
+
+
+def recipe_of(flat: dict[str, Any]) -> Recipe:
+    """The packer's recipe that the settings of a sheet ask for."""
+    tiles = grid(flat)
+    sizes = tiles.sizes if tiles.tile_px else None
+    return Recipe(
+        int(flat["map_px"]), float(flat["padding_px"]), float(flat["margin_px"]), flat["rotate"], tiles.columns, tiles.rows,
+        float(flat["density"]) if flat["hold"] else None, float(flat["seconds"]), None, int(flat["seed"]), bool(flat["mirror"]), sizes,
+        flat["fill"] if tiles.columns * tiles.rows > 1 and not flat["hold"] else "common",
+    )  # fmt: skip
+
+
+def rules_of(chosen: list[Chosen], parts: Parts, settings: dict[str, Any], flat: dict[str, Any], only: NDArray[np.bool_]) -> SheetRules:
+    """The rules for the islands `only` (n,) of a sheet that the settings hold."""
+    held = each(chosen, parts, dict.fromkeys(settings["held"], True), False)
+    turns = each(chosen, parts, settings["turns"], flat["rotate"]) if settings["turns"] else None
+    sheet = flat["sheet"]
+    bunch, strict = _bunches(chosen, parts, settings)
+    return SheetRules(
+        None if turns is None else tuple(turns), np.array(held, bool) if settings["held"] else None, twin_groups(parts, settings), only,
+        bunch, strict, frozenset(int(t) for t in sheet["held_tiles"]), tuple((int(f["tile"]), tuple(f["box"])) for f in sheet["free"]),
+        kinds_of_islands(chosen, parts, "material")[0] if settings["apart_px"] > 0 else None, float(settings["apart_px"]),
+    )  # fmt: skip
+
+
+def _bunches(chosen: list[Chosen], parts: Parts, settings: dict[str, Any]) -> tuple[NDArray[np.int64] | None, frozenset[int]]:
+    """Bunch (n,) of every island and which of them are strict: the named ones, and where that is wanted each object's rest."""
+    named, automatic = settings["bunches"], settings["bunch_objects"]
+    if not (named or automatic):
+        return None, frozenset()
+    group = np.array(each(chosen, parts, {k: n for n, b in enumerate(named) for k in b["members"]}, -1), np.int64)
+    strict = {n for n, b in enumerate(named) if b["strict"]}
+    if automatic:
+        owner = np.repeat(np.arange(len(parts.places)), [count for _, _, count in parts.places]) + len(named)
+        if automatic == "strict":
+            strict |= set(np.unique(owner).tolist())
+        group = np.where(group < 0, owner, group)
+    return group, frozenset(strict)
