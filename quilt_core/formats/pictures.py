@@ -21,7 +21,7 @@ KINDS = {
     "occlusionTexture": "occlusion", "emissiveTexture": "emission", "map_Ke": "emission", "metallicRoughnessTexture": "metal and roughness",
     "specularGlossinessTexture": "specular", "map_Ks": "specular", "map_Ns": "gloss", "map_d": "opacity", "map_Pr": "roughness",
     "map_Pm": "metal", "disp": "height", "TextureFile": "base colour", "diffuseColor": "base colour", "emissiveColor": "emission",
-    "specularColor": "specular", "metallic": "metal", "displacement": "height",
+    "specularColor": "specular", "metallic": "metal", "displacement": "height", "diffuse": "base colour", "transparent": "opacity", "shininess": "gloss",
 }  # fmt: skip
 
 
