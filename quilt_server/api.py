@@ -11,6 +11,7 @@ from ninja import File, Form, NinjaAPI, UploadedFile
 from ninja.errors import HttpError
 
 from quilt_core.errors import QuiltError
+from quilt_core.formats.registry import FORMATS
 
 from .binary import router
 from .checks import MEASURED, check, what_changed, whole_settings
@@ -27,6 +28,7 @@ from .schemas import (
     Change,
     Discard,
     FaultOut,
+    FormatOut,
     JobIn,
     JobOut,
     Name,
@@ -62,6 +64,18 @@ def _row(p: Project) -> ProjectOut:
     found = Reading.objects.filter(file_id__in=files, channel=settings_of(p.head)["channel_in"]).only("objects_info")
     objects = sum(len(r.objects_info) for r in found)
     return ProjectOut(id=p.pk, name=p.name, modified=p.modified.isoformat(), demo=p.demo, deleted=p.deleted is not None, objects=objects)
+
+
+@api.get("/formats", response=list[FormatOut])
+def list_formats(request: HttpRequest) -> list[FormatOut]:
+    """The file formats that are read and written."""
+    return [
+        FormatOut(
+            title=f.title, endings=list(f.endings), exports=dict(f.exports), one_channel=f.one_channel, says_unit=f.says_unit,
+            names_channels=f.names_channels,
+        )
+        for f in FORMATS
+    ]  # fmt: skip
 
 
 @api.get("/projects", response=list[ProjectOut])

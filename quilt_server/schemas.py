@@ -249,6 +249,17 @@ class StateOut(Schema):
     job: int | None
 
 
+class FormatOut(Schema):
+    """A file format: what it is read by, what it is written as (ending to words), and what it holds."""
+
+    title: str
+    endings: list[str]
+    exports: dict[str, str]
+    one_channel: bool
+    says_unit: bool
+    names_channels: bool
+
+
 class JobOut(Schema):
     id: int
     kind: str

@@ -55,7 +55,8 @@ class Format:
     name, title : for `Scene.format`, and for people
     endings : of files that are read, lower case with the dot
     exports : what it is written as: the ending without its dot, and the words for it
-    one_channel : a file holds one UV channel only
+    one_channel : a file holds one UV channel only; names_channels : it names them
+    says_unit : a file says how long its unit is
     triangles : it knows no faces of more than three corners
     bare : what becomes of corners without UVs in an export: "zero", "zero by channel" (none where the mesh lacks it), or they are "left out"
     lists_pictures : a file lists its pictures itself, used or not, so they stay with it
@@ -68,6 +69,8 @@ class Format:
     endings: tuple[str, ...]
     exports: Mapping[str, str] = field(default_factory=dict)
     one_channel: bool = False
+    names_channels: bool = False
+    says_unit: bool = True
     triangles: bool = False
     bare: str = "left out"
     lists_pictures: bool = False

@@ -2,4 +2,4 @@
 
 from ..format import Format
 
-FORMAT = Format(__name__, "gltf", "glTF", (".glb", ".gltf"), {"glb": "GLB"}, triangles=True, bare="zero", lists_pictures=True)
+FORMAT = Format(__name__, "gltf", "glTF", (".glb", ".gltf"), {"glb": "glTF, GLB"}, triangles=True, bare="zero", lists_pictures=True)

@@ -2,4 +2,4 @@
 
 from ..format import Format
 
-FORMAT = Format(__name__, "obj", "OBJ", (".obj",), {"obj": "OBJ"}, one_channel=True, libraries=(".mtl",))
+FORMAT = Format(__name__, "obj", "OBJ", (".obj",), {"obj": "OBJ"}, one_channel=True, says_unit=False, libraries=(".mtl",))

@@ -2,4 +2,4 @@
 
 from ..format import Format
 
-FORMAT = Format(__name__, "ply", "PLY", (".ply",), {"ply": "PLY"}, one_channel=True, bare="zero")
+FORMAT = Format(__name__, "ply", "PLY", (".ply",), {"ply": "PLY"}, one_channel=True, says_unit=False, bare="zero")

@@ -4,6 +4,26 @@
  */
 
 export interface paths {
+    "/api/formats": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List Formats
+         * @description The file formats that are read and written.
+         */
+        get: operations["quilt_server_api_list_formats"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/jobs/{job_id}": {
         parameters: {
             query?: never;
@@ -580,6 +600,26 @@ export interface components {
             /** Warnings */
             warnings: string[];
         };
+        /**
+         * FormatOut
+         * @description A file format: what it is read by, what it is written as (ending to words), and what it holds.
+         */
+        FormatOut: {
+            /** Endings */
+            endings: string[];
+            /** Exports */
+            exports: {
+                [key: string]: string;
+            };
+            /** Names Channels */
+            names_channels: boolean;
+            /** One Channel */
+            one_channel: boolean;
+            /** Says Unit */
+            says_unit: boolean;
+            /** Title */
+            title: string;
+        };
         /** FreeRegion */
         FreeRegion: {
             /** Box */
@@ -1111,6 +1151,26 @@ export interface components {
 }
 export type $defs = Record<string, never>;
 export interface operations {
+    quilt_server_api_list_formats: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FormatOut"][];
+                };
+            };
+        };
+    };
     quilt_server_api_jobstate_of: {
         parameters: {
             query?: {

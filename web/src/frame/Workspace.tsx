@@ -5,7 +5,7 @@ import { Ledger } from '../ledger/Ledger'
 import { ModelView } from '../model/ModelView'
 import { dropped } from '../stages/drop'
 import { Worksheet } from '../stages/Worksheet'
-import { STAGES, useQuilt } from '../store'
+import { STAGES, useParts } from '../store'
 import { isPicture, tileInName } from '../scene/pictures'
 import { shownTable, TableView } from '../table/TableView'
 import { Tries } from '../tries/Tries'
@@ -15,7 +15,7 @@ import { Shortcuts } from './Shortcuts'
 
 /** The frame of a project: bar, stage rail, ledger, table and model, worksheet, tries. */
 export function Workspace({ id, leave }: { id: number; leave: () => void }) {
-  const q = useQuilt()
+  const q = useParts('open', 'close', 'state', 'message', 'putPicture', 'upload', 'say')
   const [over, setOver] = useState(false)
   const { open, close } = q
   useEffect(() => {
@@ -114,7 +114,7 @@ function Divide({ flat = false }: { flat?: boolean }) {
 }
 
 function Bar({ leave }: { leave: () => void }) {
-  const { state, job, waiting, step, stop } = useQuilt()
+  const { state, job, waiting, step, stop } = useParts('state', 'job', 'waiting', 'step', 'stop')
   const p = job?.progress ?? {}
   const cover = p.coverage === undefined ? '' : `, best coverage ${(100 * Number(p.coverage)).toFixed(1)} %`
   const time = p.of === undefined ? '' : ` ${Number(p.seconds).toFixed(0)} of ${Number(p.of).toFixed(0)} s`
@@ -167,7 +167,7 @@ function Bar({ leave }: { leave: () => void }) {
 }
 
 function Rail() {
-  const { stage, setStage, state, faults } = useQuilt()
+  const { stage, setStage, state, faults } = useParts('stage', 'setStage', 'state', 'faults')
   return (
     <Flex as="nav" aria-label="Stages" px="3" gap="1" borderBottom="1px dashed" borderColor="thread" flexShrink="0">
       {STAGES.map((s) => {

@@ -4,7 +4,7 @@ import { about, moved, shift } from '../scene/hand'
 import { SELECTED } from '../scene/pieces'
 import { flatOf } from '../scene/sheets'
 import { selectedBoxes } from '../stages/arrange/Hand'
-import { useFaults } from '../stages/walk'
+import { useFaults } from '../stages/faultSteps'
 import { STAGES, useQuilt } from '../store'
 
 /** The usual keys of the web, and single letters for what is done often; `Shortcuts.tsx` lists them. */

@@ -2,7 +2,7 @@ import { Box, Flex, Input, Text } from '@chakra-ui/react'
 import { useMemo, useRef, useState, type KeyboardEvent } from 'react'
 import { bandOf, target } from '../scene/states'
 import { Choice } from '../stages/parts'
-import { useQuilt } from '../store'
+import { useParts } from '../store'
 import { linesOf, SORTS, type Sort } from './rows'
 import { LineRow, WIDTH } from './LineRow'
 
@@ -10,7 +10,15 @@ const HEIGHT = 26
 
 /** How the objects compare: each one's density as a dot on one log scale, the target and its band drawn through all rows. */
 export function Ledger() {
-  const { state, pieces, faults, selection, select, drawn, sheet } = useQuilt()
+  const { state, pieces, faults, selection, select, drawn, sheet } = useParts(
+    'state',
+    'pieces',
+    'faults',
+    'selection',
+    'select',
+    'drawn',
+    'sheet',
+  )
   const [filter, setFilter] = useState('')
   const [sort, setSort] = useState<Sort>('file')
   const [fault, setFault] = useState('')

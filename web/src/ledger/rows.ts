@@ -2,7 +2,7 @@ import type { Fault, ObjectRow, State } from '../api/client'
 import type { Piece } from '../scene/pieces'
 import { sheetOfIsland } from '../scene/sheets'
 import { weightOf } from '../scene/states'
-import { CLOTH } from '../theme'
+import { CLOTH } from '../colours'
 
 export const SORTS = {
   file: 'as in the files',

@@ -4,9 +4,10 @@ import { coloursOf, joinedPictures, underTiles } from '../scene/pictures'
 import { flatOf } from '../scene/sheets'
 import { bandOf, target } from '../scene/states'
 import { Choice, numbered } from '../stages/parts'
-import { useQuilt } from '../store'
+import { useQuilt, useParts } from '../store'
 import { Model, type Look } from './model'
 import { perMetre, plain } from '../words'
+import { COLOURS } from '../colours'
 
 const LOOKS: Record<Look, string> = {
   checker: 'checker',
@@ -21,7 +22,17 @@ const SQUARES = [8, 16, 32, 64, 128, 256]
 export function ModelView() {
   const host = useRef<HTMLDivElement>(null)
   const model = useRef<Model>(null)
-  const { pieces, drawn, fitted, shown, state, sheet, odd, baked, shownMap } = useQuilt()
+  const { pieces, drawn, fitted, shown, state, sheet, odd, baked, shownMap } = useParts(
+    'pieces',
+    'drawn',
+    'fitted',
+    'shown',
+    'state',
+    'sheet',
+    'odd',
+    'baked',
+    'shownMap',
+  )
   const [look, setLook] = useState<Look>('checker')
   const [square, setSquare] = useState(64)
   useEffect(() => {
@@ -66,7 +77,7 @@ export function ModelView() {
       if (look === 'own') model.current.setOwn((file) => coloursOf(state, file))
       else {
         const joined = look === 'tiles' ? joinedPictures(flat, await underTiles(state, flat, baked, shownMap)) : null
-        if (gone) return
+        if (gone) return joined?.dispose()
         model.current.setPlain(joined, [flat.sheet.columns, flat.sheet.rows])
       }
       model.current.setLook(look, map / square, band, true)
@@ -106,7 +117,14 @@ function Scale({ band, wanted }: { band: number; wanted: number | null }) {
   return (
     <Flex position="absolute" bottom="1" left="3" gap="2" align="center" fontSize="xs" pointerEvents="none">
       <Text color="starved">a quarter</Text>
-      <Box w="160px" h="8px" bgGradient="to-r" gradientFrom="#126b73" gradientVia="#e6d6b8" gradientTo="#6b2966" />
+      <Box
+        w="160px"
+        h="8px"
+        bgGradient="to-r"
+        gradientFrom={COLOURS.starvedDeep}
+        gradientVia={COLOURS.even}
+        gradientTo={COLOURS.lavishDeep}
+      />
       <Text color="lavish">four times</Text>
       {wanted && (
         <Text color="faded">

@@ -1,7 +1,8 @@
 import * as THREE from 'three'
+import { COLOURS } from '../colours'
 
 const LETTERS = 'QUILTFRAYSEWNGPJ'
-const CLOTHS = ['#f7f1e2', '#d9c8a0', '#efe3c8', '#c6b187']
+const CLOTHS = [COLOURS.checkerLight, COLOURS.checkerDark, COLOURS.checkerLightAlt, COLOURS.checkerDarkAlt]
 
 /** Our checker: sixteen plain patches, each with a letter that reads wrongly when it is mirrored, sewn at the edges. */
 export function checker(): THREE.Texture {
@@ -15,12 +16,12 @@ export function checker(): THREE.Texture {
     const y = Math.floor(i / 4) * step
     pen.fillStyle = CLOTHS[((i % 4) + Math.floor(i / 4)) % 2 ? 1 + 2 * (i % 2) : 2 * (i % 2)]
     pen.fillRect(x, y, step, step)
-    pen.fillStyle = '#4a5878'
+    pen.fillStyle = COLOURS.checkerInk
     pen.font = `600 ${step * 0.5}px "Figtree Variable", sans-serif`
     pen.textAlign = 'center'
     pen.textBaseline = 'middle'
     pen.fillText(LETTERS[i], x + step / 2, y + step / 2)
-    pen.strokeStyle = '#8d8160'
+    pen.strokeStyle = COLOURS.guide
     pen.setLineDash([step / 10, step / 14])
     pen.strokeRect(x + 3, y + 3, step - 6, step - 6)
   }

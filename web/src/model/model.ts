@@ -5,6 +5,7 @@ import { DENSITY, PLACE, SELECTED, type Hit, type Piece } from '../scene/pieces'
 import { loadPicture } from '../scene/pictures'
 import { View } from '../scene/view'
 import { checker } from './checker'
+import { COLOURS, vec } from '../colours'
 
 const VERTEX = /* glsl */ `
   ${PLACE}
@@ -45,7 +46,7 @@ const FRAGMENT = /* glsl */ `
   void main() {
     vec3 n = normalize(cross(dFdx(eye), dFdy(eye)));
     float light = 0.62 + 0.38 * abs(dot(n, normalize(vec3(0.3, 0.5, 0.8))));
-    vec3 plain = mix(cloth, vec3(0.98, 0.96, 0.92), 0.3);
+    vec3 plain = mix(cloth, ${vec(COLOURS.bleached)}, 0.3);
     vec3 c = plain;
     if (look < 0.5) c = texture(pattern, tex * squares / 4.0).rgb * mix(vec3(1.0), plain, 0.45) * 1.1;
     else if (look > 3.5) c = painted > 0.5 ? texture(picture, old).rgb : plain;
@@ -53,12 +54,12 @@ const FRAGMENT = /* glsl */ `
       bool under = painted > 0.5 && all(greaterThanEqual(tex, vec2(0.0))) && all(lessThanEqual(tex, reach)) && !has(state, 8);
       c = under ? texture(picture, tex / reach).rgb : plain;
     } else if (look > 1.5) c = densityColour(state.x);
-    if (unmapped > 0.5) c = vec3(0.8, 0.76, 0.7);
-    if (marks > 0.5 && has(state, 2) && mod(gl_FragCoord.x + gl_FragCoord.y, 10.0) < 1.6) c = mix(c, vec3(0.64, 0.25, 0.2), 0.75);
+    if (unmapped > 0.5) c = ${vec(COLOURS.unmapped)};
+    if (marks > 0.5 && has(state, 2) && mod(gl_FragCoord.x + gl_FragCoord.y, 10.0) < 1.6) c = mix(c, ${vec(COLOURS.madder)}, 0.75);
     if (has(state, 1)) {
-      c = mix(c, vec3(0.24, 0.35, 0.6), 0.4);
-      if (mod(floor(gl_FragCoord.x) + floor(gl_FragCoord.y), 8.0) < 1.5) c = vec3(0.15, 0.2, 0.3);
-    } else if (has(state, 4)) c = mix(c, vec3(0.96, 0.94, 0.89), 0.75);
+      c = mix(c, ${vec(COLOURS.indigo)}, 0.4);
+      if (mod(floor(gl_FragCoord.x) + floor(gl_FragCoord.y), 8.0) < 1.5) c = ${vec(COLOURS.ink)};
+    } else if (has(state, 4)) c = mix(c, ${vec(COLOURS.paper)}, 0.75);
     colour = vec4(c * light, 1.0);
   }
 `
@@ -72,9 +73,9 @@ export class Model extends View {
   private readonly camera = new THREE.PerspectiveCamera(40, 1, 0.01, 1000)
   private readonly controls: OrbitControls
   private readonly content = new THREE.Group()
-  private readonly pattern = checker()
+  private readonly pattern = this.owned.own('view', checker())
   private readonly oddities = new THREE.Group()
-  private readonly white = new THREE.DataTexture(new Uint8Array([255, 255, 255, 255]), 1, 1)
+  private readonly white = this.owned.own('view', new THREE.DataTexture(new Uint8Array([255, 255, 255, 255]), 1, 1))
   private pieces: Piece[] = []
   private shown = 0
 
@@ -94,25 +95,29 @@ export class Model extends View {
     this.pieces = pieces
     this.content.clear()
     this.oddities.clear()
+    this.owned.release('dress')
+    this.owned.release('oddities')
     for (const p of pieces) {
       this.content.add(new THREE.Mesh(p.geometry, this.material(p)))
       // Faces with a fault are laid over the others, their edges over everything: slivers are found by them.
       const over = {
-        color: '#a33f34',
+        color: COLOURS.madder,
         depthTest: true,
         polygonOffset: true,
         polygonOffsetFactor: -2,
         polygonOffsetUnits: -2,
       }
       const faces = new THREE.MeshBasicMaterial({ ...over, side: THREE.DoubleSide, transparent: true, opacity: 0.55 })
-      const edges = new THREE.LineBasicMaterial({ color: '#6d1f17', depthTest: false, transparent: true })
+      const edges = new THREE.LineBasicMaterial({ color: COLOURS.madderDeep, depthTest: false, transparent: true })
+      this.owned.own('oddities', faces)
+      this.owned.own('oddities', edges)
       this.oddities.add(new THREE.Mesh(p.odd, faces), new THREE.LineSegments(p.oddEdges, edges))
     }
     this.fit()
   }
 
   private material(p: Piece): THREE.ShaderMaterial {
-    return new THREE.ShaderMaterial({
+    const material = new THREE.ShaderMaterial({
       glslVersion: THREE.GLSL3,
       vertexShader: VERTEX,
       fragmentShader: FRAGMENT,
@@ -130,6 +135,7 @@ export class Model extends View {
         band: { value: 0.14 },
       },
     })
+    return this.owned.own('dress', material)
   }
 
   private each(set: (u: Record<string, THREE.IUniform>) => void): void {
@@ -140,6 +146,7 @@ export class Model extends View {
   /** Dress the objects in the pictures of their own materials: one draw call for each material. */
   setOwn(colours: (file: number) => (string | null)[]): void {
     const turn = ++this.shown
+    this.owned.release('dress')
     this.content.children.forEach((child, n) => {
       const mesh = child as THREE.Mesh<THREE.BufferGeometry, THREE.Material | THREE.Material[]>
       const p = this.pieces[n]
@@ -161,10 +168,13 @@ export class Model extends View {
   /** One material for each file again; `joined`: the pictures under the tiles, which reach over `reach` tiles. */
   setPlain(joined: THREE.Texture | null, reach: [number, number]): void {
     this.shown++
-    this.content.children.forEach((child, n) => {
-      const mesh = child as THREE.Mesh<THREE.BufferGeometry, THREE.Material | THREE.Material[]>
-      if (Array.isArray(mesh.material)) mesh.material = this.material(this.pieces[n])
-    })
+    this.owned.release('joined')
+    if (joined) this.owned.own('joined', joined)
+    const meshes = this.content.children as THREE.Mesh<THREE.BufferGeometry, THREE.Material | THREE.Material[]>[]
+    if (meshes.some((m) => Array.isArray(m.material))) {
+      this.owned.release('dress')
+      meshes.forEach((m, n) => (m.material = this.material(this.pieces[n])))
+    }
     this.each((u) => {
       u.picture.value = joined ?? this.white
       u.painted.value = joined ? 1 : 0
@@ -252,7 +262,6 @@ export class Model extends View {
 
   override dispose(): void {
     this.controls.dispose()
-    this.pattern.dispose()
     super.dispose()
   }
 }

@@ -1,6 +1,7 @@
 import * as THREE from 'three'
 import type { State } from '../api/client'
 import { placeOf, tilesOf, type Flat } from './sheets'
+import { COLOURS } from '../colours'
 
 const kept = new Map<string, Promise<THREE.Texture>>()
 
@@ -22,6 +23,12 @@ function loadUrl(url: string): Promise<THREE.Texture> {
     kept.set(url, found)
   }
   return found
+}
+
+/** Let go of all pictures that were loaded: with the project that showed them. */
+export function dropPictures(): void {
+  for (const picture of kept.values()) void picture.then((t) => t.dispose()).catch(() => undefined)
+  kept.clear()
 }
 
 /** Hash of the base colour picture of each material of a file; null for none. */
@@ -80,7 +87,7 @@ export function joinedPictures(flat: Flat, pictures: Map<number, THREE.Texture>)
   const canvas = document.createElement('canvas')
   Object.assign(canvas, { width: step * columns, height: step * rows })
   const pen = canvas.getContext('2d')!
-  pen.fillStyle = '#e9e0cc'
+  pen.fillStyle = COLOURS.patch
   pen.fillRect(0, 0, canvas.width, canvas.height)
   for (const [tile, texture] of pictures) {
     const [column, row] = placeOf(tile)

@@ -1,6 +1,7 @@
 import * as THREE from 'three'
-import { CLOTH } from '../theme'
+import { CLOTH } from '../colours'
 import { NO_ISLAND, type FileGeometry } from './geometry'
+import { COLOURS, vec } from '../colours'
 
 const WIDTH = 1024
 
@@ -41,12 +42,12 @@ export const DENSITY = /* glsl */ `
   uniform float band;
   bool has(vec2 s, int bit) { return (int(s.y + 0.5) & bit) != 0; }
   vec3 densityColour(float off) {
-    vec3 plain = vec3(0.90, 0.84, 0.72);
-    if (off > 90.0) return vec3(0.8, 0.78, 0.74);
+    vec3 plain = ${vec(COLOURS.even)};
+    if (off > 90.0) return ${vec(COLOURS.unknown)};
     float beyond = clamp((abs(off) - band) / 2.0, 0.0, 1.0);
     if (abs(off) <= band) return plain;
-    vec3 end = off < 0.0 ? vec3(0.07, 0.42, 0.45) : vec3(0.42, 0.16, 0.40);
-    vec3 start = off < 0.0 ? vec3(0.62, 0.80, 0.78) : vec3(0.83, 0.68, 0.80);
+    vec3 end = off < 0.0 ? ${vec(COLOURS.starvedDeep)} : ${vec(COLOURS.lavishDeep)};
+    vec3 start = off < 0.0 ? ${vec(COLOURS.starvedPale)} : ${vec(COLOURS.lavishPale)};
     return mix(start, end, sqrt(beyond));
   }
 `

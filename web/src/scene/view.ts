@@ -1,9 +1,11 @@
 import * as THREE from 'three'
+import { Owner } from './owner'
 
 /** A canvas that draws when it is asked to, never on its own. */
 export abstract class View {
   protected readonly renderer: THREE.WebGLRenderer
   protected readonly scene = new THREE.Scene()
+  protected readonly owned = new Owner()
   private readonly watch: ResizeObserver
   private asked = 0
 
@@ -43,6 +45,7 @@ export abstract class View {
   dispose(): void {
     cancelAnimationFrame(this.asked)
     this.watch.disconnect()
+    this.owned.release()
     this.renderer.dispose()
     this.renderer.domElement.remove()
   }

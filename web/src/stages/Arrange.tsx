@@ -1,6 +1,6 @@
 import { Box, Button, Flex, Text } from '@chakra-ui/react'
 import { sheetBy, sheetsOf } from '../scene/sheets'
-import { useQuilt } from '../store'
+import { useParts } from '../store'
 import { Batch } from './arrange/Batch'
 import { Hand } from './arrange/Hand'
 import { Planner } from './arrange/Planner'
@@ -13,7 +13,7 @@ import { Rules } from './Rules'
 import { perMetre } from '../words'
 
 export function Arrange() {
-  const { state, sheet, job, start, summary } = useQuilt()
+  const { state, sheet, job, start, summary } = useParts('state', 'sheet', 'job', 'start', 'summary')
   if (!state) return null
   const now = sheetBy(state.settings, sheet)
   const many = sheetsOf(state.settings).length > 1

@@ -1,14 +1,22 @@
 import { Box, Text } from '@chakra-ui/react'
 import { useEffect, useState } from 'react'
-import { useQuilt } from '../store'
+import { formatOf, titles, useFormats } from '../api/formats'
+import { useParts } from '../store'
 import { Channels } from './deliver/Channels'
 import { Images, Templates, Tick } from './deliver/Extras'
-import { FORMATS, remembered, type Order } from './deliver/order'
+import { remembered, type Order } from './deliver/order'
 import { Choice, Main, numbered, Setting, Title } from './parts'
 
 /** What goes into the zip. */
 export function Deliver() {
-  const { state, job, start, change, pieces, showAside } = useQuilt()
+  const { state, job, start, change, pieces, showAside } = useParts(
+    'state',
+    'job',
+    'start',
+    'change',
+    'pieces',
+    'showAside',
+  )
   const [order, setOrder] = useState(remembered)
   const put = (part: Partial<Order>) => {
     const next = { ...order, ...part }
@@ -18,7 +26,9 @@ export function Deliver() {
   const open = state?.sheets.filter((s) => s.islands && (!s.kept || s.stale.length)) ?? []
   const from = state?.settings.channel_in ?? 0
   const to = state?.settings.channel_out ?? 0
-  const oneChannel = state?.files.some((f) => /\.(obj|ply)$/i.test(f.name))
+  const formats = useFormats()
+  const single = titles(formats, (f) => f.one_channel)
+  const oneChannel = state?.files.some((f) => formatOf(formats, f.name)?.one_channel)
   const twins = state?.settings.twins?.length ?? 0
   const kinds = [...new Set(state?.files.flatMap((f) => f.materials.flatMap((m) => Object.keys(m.images ?? {}))) ?? [])]
   const aside = order.twins_aside && twins > 0
@@ -57,8 +67,13 @@ export function Deliver() {
           />
         </Setting>
       )}
-      <Setting name="Files" text="Names, places and channels go along; OBJ and PLY hold one channel and no hierarchy.">
-        <Choice label="Format of the files" value={order.format} options={FORMATS} set={(format) => put({ format })} />
+      <Setting name="Files" text={`Names, places and channels go along; ${single} hold one channel and no hierarchy.`}>
+        <Choice
+          label="Format of the files"
+          value={order.format}
+          options={[['', 'as they came'], ...formats.flatMap((f) => Object.entries(f.exports))]}
+          set={(format) => put({ format })}
+        />
       </Setting>
       {order.format !== '' && (state?.files.length ?? 0) > 1 && (
         <Tick on={order.joined} set={(joined) => put({ joined })}>
@@ -73,7 +88,7 @@ export function Deliver() {
           name="UV channel to write"
           text={
             oneChannel && order.format === ''
-              ? 'OBJ and PLY have channel 0 only; glTF and USD can take the layout in a free channel and keep the old UVs.'
+              ? `${single} have channel 0 only; ${titles(formats, (f) => !f.one_channel)} can take the layout in a free channel and keep the old UVs.`
               : 'A free channel leaves the UVs that the old textures use as they were.'
           }
         >

@@ -4,7 +4,7 @@ import { api, words, type Settings } from '../api/client'
 import { ownPictures } from '../scene/pictures'
 import { flatOf, tilesOf, withRecipe, type Recipe } from '../scene/sheets'
 import { histogram, readDensity, target } from '../scene/states'
-import { selectedIslands, useQuilt } from '../store'
+import { selectedIslands, useParts } from '../store'
 import { Choice, Figure, Main, NumberField, OptionalNumber, Setting, Title, Whom } from './parts'
 import { perMetre, plain } from '../words'
 
@@ -12,7 +12,17 @@ const both = (d: number) => `${perMetre(d)}, ${plain(d / 100, 3)} px/cm`
 
 /** Density read, set, weighted, and held to limits. */
 export function Even() {
-  const { state, pieces, selection, job, change, start, setStage, note, sheet } = useQuilt()
+  const { state, pieces, selection, job, change, start, setStage, note, sheet } = useParts(
+    'state',
+    'pieces',
+    'selection',
+    'job',
+    'change',
+    'start',
+    'setStage',
+    'note',
+    'sheet',
+  )
   const [weight, setWeight] = useState(1)
   if (!state?.figures) return <Title text="Bring in a mesh first.">Even</Title>
   const { settings } = state
@@ -145,7 +155,7 @@ function Histogram({ bins }: { bins: number[] }) {
 
 /** Take the density that packing this sheet is expected to reach as the target. */
 function Most() {
-  const { state, sheet, change, say, job } = useQuilt()
+  const { state, sheet, change, say, job } = useParts('state', 'sheet', 'change', 'say', 'job')
   const take = async () => {
     if (!state) return
     const s = flatOf(state.settings, sheet)
@@ -166,7 +176,7 @@ function Most() {
 
 /** Select everything of one material, to even it. */
 function Material() {
-  const { state, select } = useQuilt()
+  const { state, select } = useParts('state', 'select')
   const names = [...new Set(state?.objects.flatMap((o) => o.materials) ?? [])].sort()
   if (names.length < 2) return null
   return (
@@ -181,7 +191,7 @@ function Material() {
 
 /** A picture under the islands, so that they can be placed against it. */
 function Under() {
-  const { state, sheet, change, putPicture, job } = useQuilt()
+  const { state, sheet, change, putPicture, job } = useParts('state', 'sheet', 'change', 'putPicture', 'job')
   const [chosen, setChosen] = useState(1001)
   if (!state) return null
   const s = flatOf(state.settings, sheet)

@@ -1,13 +1,20 @@
 import { Box, Button, Flex, Text } from '@chakra-ui/react'
 import type { Settings } from '../api/client'
 import { flatOf, withRecipe } from '../scene/sheets'
-import { useQuilt, type Explanation } from '../store'
+import { useParts, type Explanation } from '../store'
 
 type Hint = Explanation['hints'][number]
 
 /** What limits the layout, and what each action would gain: measured by trying it. */
 export function Explain() {
-  const { state, explanation, job, start, select, sheet } = useQuilt()
+  const { state, explanation, job, start, select, sheet } = useParts(
+    'state',
+    'explanation',
+    'job',
+    'start',
+    'select',
+    'sheet',
+  )
   if (!state?.objects.some((o) => o.islands)) return null
   // What was found for one sheet says nothing about another.
   const found = explanation?.sheet === sheet ? explanation : null
@@ -47,7 +54,7 @@ export function Explain() {
 }
 
 function HintRow({ hint: h, keys }: { hint: Hint; keys: string[] }) {
-  const { state, change, select, job, sheet } = useQuilt()
+  const { state, change, select, job, sheet } = useParts('state', 'change', 'select', 'job', 'sheet')
   const flat = state && flatOf(state.settings, sheet)
   const many = keys.length === 1 ? 'the longest island' : `the ${keys.length} longest islands`
   const words: Record<string, string> = {

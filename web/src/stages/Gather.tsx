@@ -1,7 +1,8 @@
 import { Box, Button, Flex, Text } from '@chakra-ui/react'
 import { useRef, useState } from 'react'
 import { api, words } from '../api/client'
-import { useQuilt } from '../store'
+import { titles, useFormats } from '../api/formats'
+import { useQuilt, useParts } from '../store'
 import { fromList } from './drop'
 import { Choice, numbered, NumberField, Setting, Title } from './parts'
 
@@ -9,7 +10,7 @@ const UNIT_NAMES = { m: 'm', cm: 'cm', mm: 'mm', in: 'in', ft: 'ft' }
 
 /** How much of the project's history is kept. */
 function History() {
-  const { state, job, say, reload } = useQuilt()
+  const { state, job, say, reload } = useParts('state', 'job', 'say', 'reload')
   const [keep, setKeep] = useState(50)
   if (!state?.undo) return null
   const thin = async () => {
@@ -36,9 +37,21 @@ function History() {
 }
 
 export function Gather() {
-  const { state, job, upload, unit, setUnit, selection, start, compareNewer, newer } = useQuilt()
+  const { state, job, upload, unit, setUnit, selection, start, compareNewer, newer } = useParts(
+    'state',
+    'job',
+    'upload',
+    'unit',
+    'setUnit',
+    'selection',
+    'start',
+    'compareNewer',
+    'newer',
+  )
   const files = useRef<HTMLInputElement>(null)
   const folder = useRef<HTMLInputElement>(null)
+  const formats = useFormats()
+  const unitless = titles(formats, (f) => !f.says_unit)
   const take = (list: FileList | null) => list?.length && void upload(fromList(list))
   const left = new Set(state?.objects.filter((o) => o.left_out).map((o) => o.key))
   const leave = (out: boolean) => {
@@ -60,7 +73,7 @@ export function Gather() {
         borderColor="thread"
         textAlign="center"
       >
-        <Text>Drop OBJ, glTF, GLB, PLY or USD files, folders or a zip anywhere on this page.</Text>
+        <Text>Drop {titles(formats, undefined, 'or')} files, folders or a zip anywhere on this page.</Text>
         <Button size="sm" bg="indigo" color="sheet" disabled={!!job} onClick={() => files.current?.click()}>
           Choose files
         </Button>
@@ -77,10 +90,10 @@ export function Gather() {
         />
       </Flex>
       <Setting
-        name="Unit of OBJ and PLY files"
-        text="They do not say. Density is per metre; glTF and USD name their unit."
+        name={`Unit of ${unitless} files`}
+        text={`They do not say. Density is per metre; ${titles(formats, (f) => f.says_unit)} name their unit.`}
       >
-        <Choice label="Unit of OBJ and PLY files" value={unit} options={UNIT_NAMES} set={setUnit} />
+        <Choice label={`Unit of ${unitless} files`} value={unit} options={UNIT_NAMES} set={setUnit} />
       </Setting>
       {(state?.channels.length ?? 0) > 1 && (
         <Setting name="UV channel to work on" text="Its layout is read here; the other channels stay as they are.">
@@ -143,7 +156,7 @@ export function Gather() {
 
 /** What a newer version of a file would change; nothing is changed before it is taken over. */
 function NewerVersion() {
-  const { newer, job, start, dropNewer } = useQuilt()
+  const { newer, job, start, dropNewer } = useParts('newer', 'job', 'start', 'dropNewer')
   if (!newer) return null
   const lines = [
     newer.same.length && `${newer.same.length} objects are as they were and keep their layout`,

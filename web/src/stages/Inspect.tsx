@@ -1,17 +1,17 @@
 import { Box, Button, Flex, Text } from '@chakra-ui/react'
 import { useEffect } from 'react'
 import type { Fault } from '../api/client'
-import { useQuilt } from '../store'
+import { useParts } from '../store'
 import { Figure, Main, Title } from './parts'
 import { ODD } from '../scene/geometry'
 import { sheetBy } from '../scene/sheets'
-import { useFaults } from './walk'
+import { useFaults } from './faultSteps'
 
 const WEIGHTS = ['meant so', 'worth knowing', 'shows in the result', 'breaks a bake']
 
 /** Everything wrong with the layout: how many, where, and what to do. */
 export function Inspect() {
-  const { state, faults, setStage, select, setOdd } = useQuilt()
+  const { state, faults, setStage, select, setOdd } = useParts('state', 'faults', 'setStage', 'select', 'setOdd')
   const walk = useFaults()
   useEffect(() => setOdd(ODD.turned | (ODD[walk.kind] ?? 0)), [walk.kind, setOdd])
   if (!state?.figures)
@@ -153,7 +153,7 @@ function FaultCard({
   here: number | null
   go: (kind: string, step: number, sheet: number) => void
 }) {
-  const { select, setStage, start, job } = useQuilt()
+  const { select, setStage, start, job } = useParts('select', 'setStage', 'start', 'job')
   const keys = f.islands.map(([file, i]) => `${file}:${i}`)
   return (
     <Card title={(sheet && `${sheet}: `) + f.title + (f.detail ? `, ${f.detail}` : '')} heavy={f.heavy} text={f.remedy}>

@@ -1,6 +1,6 @@
 import { Box, Button, Flex, Text } from '@chakra-ui/react'
 import { useState } from 'react'
-import { selectedIslands, useQuilt } from '../store'
+import { selectedIslands, useParts } from '../store'
 import { Choice, Main, Title, Whom } from './parts'
 
 const WAYS = {
@@ -11,7 +11,7 @@ const WAYS = {
 
 /** Repairs that need no unwrapping. */
 export function Mend() {
-  const { faults, job, start, setStage, note } = useQuilt()
+  const { faults, job, start, setStage, note } = useParts('faults', 'job', 'start', 'setStage', 'note')
   const [way, setWay] = useState<keyof typeof WAYS>('edges')
   const count = (kind: string) => faults.reduce((n, f) => n + (f.kind === kind ? f.count : 0), 0)
   const mend = (action: string) => void start('mend', { action, way, islands: selectedIslands() })

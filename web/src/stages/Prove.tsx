@@ -1,7 +1,7 @@
 import { Box, Button, Flex, Text } from '@chakra-ui/react'
 import type { components } from '../api/schema'
 import { flatOf } from '../scene/sheets'
-import { useQuilt } from '../store'
+import { useParts } from '../store'
 import { Choice, Figure, Main, Title } from './parts'
 import { TestBake } from './TestBake'
 import { perMetre } from '../words'
@@ -16,7 +16,7 @@ function clean(b: Bleed): string {
 
 /** The measured figures of one sheet. */
 export function Prove() {
-  const { state, sheet, setSheet, setStage } = useQuilt()
+  const { state, sheet, setSheet, setStage } = useParts('state', 'sheet', 'setSheet', 'setStage')
   const row = state?.sheets.find((s) => s.id === sheet) ?? state?.sheets[0]
   const f = row?.figures
   if (!state || !row || !f)
@@ -91,7 +91,7 @@ interface Asked {
 
 /** What every tile has, and where its islands lie closest. */
 function Tiles({ tiles, padding, margin }: Asked) {
-  const { select } = useQuilt()
+  const { select } = useParts('select')
   const px = (v: number) => `${v.toFixed(2)} px`
   return tiles.map((t) => (
     <Box key={t.tile} my="3" role="group" aria-label={`Tile ${t.tile}`}>
@@ -124,7 +124,7 @@ function Tiles({ tiles, padding, margin }: Asked) {
 
 /** Down to which mip level no neighbour's colour arrives: measured, next to the habit. */
 function BleedProof({ bleed }: { bleed: Bleed | null }) {
-  const { job, start, select } = useQuilt()
+  const { job, start, select } = useParts('job', 'start', 'select')
   const key = (of: number[]) => of.join(':')
   const first = bleed?.islands.slice(0, 8) ?? []
   return (

@@ -1,13 +1,20 @@
 import { Box, Button, Flex, Text } from '@chakra-ui/react'
 import { useState } from 'react'
-import { selectedIslands, useQuilt } from '../store'
-import { NameField } from './arrange/Sheets'
+import { selectedIslands, useParts } from '../store'
+import { NameField } from './parts'
 import { Choice, NumberField, Setting, Whom } from './parts'
-import { TURNS, type Turn } from './turns'
+import { ROTATIONS, type Rotation } from './rotations'
 
 /** What holds for the selection alone: held where it is, or turning in its own way. */
 export function Rules() {
-  const { state, selection, select, change, job, start } = useQuilt()
+  const { state, selection, select, change, job, start } = useParts(
+    'state',
+    'selection',
+    'select',
+    'change',
+    'job',
+    'start',
+  )
   if (!state) return null
   const held = new Set(state.settings.held ?? [])
   const turns = state.settings.turns ?? {}
@@ -47,8 +54,8 @@ export function Rules() {
             <Choice
               label="Turn these"
               disabled={!!job}
-              value={(ways.size === 1 ? [...ways][0] : '') as Turn | ''}
-              options={[['', 'as the sheet'], ...TURNS]}
+              value={(ways.size === 1 ? [...ways][0] : '') as Rotation | ''}
+              options={[['', 'as the sheet'], ...ROTATIONS]}
               set={turn}
             />
           </Setting>
@@ -109,7 +116,7 @@ const ALONE = { '': 'no', loose: 'loosely', strict: 'strictly' }
 
 /** Islands that lie together on the sheet, so that a painter finds them. */
 function Bunches() {
-  const { state, selection, select, change, job } = useQuilt()
+  const { state, selection, select, change, job } = useParts('state', 'selection', 'select', 'change', 'job')
   const bunches = state?.settings.bunches ?? []
   const put = (next: typeof bunches) => void change({ settings: { bunches: next } })
   const add = () => {
@@ -167,7 +174,14 @@ function Bunches() {
 
 /** Islands that share their texels on purpose. */
 function Twins() {
-  const { state, job, start, select, selection, note } = useQuilt()
+  const { state, job, start, select, selection, note } = useParts(
+    'state',
+    'job',
+    'start',
+    'select',
+    'selection',
+    'note',
+  )
   const [mirrored, setMirrored] = useState(false)
   const groups = state?.settings.twins ?? []
   const go = (on: boolean) => void start('twins', { on, islands: selectedIslands() })

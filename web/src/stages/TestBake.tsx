@@ -1,7 +1,7 @@
 import { Box, Button, Flex, Text } from '@chakra-ui/react'
 import { useState } from 'react'
 import { sheetBy } from '../scene/sheets'
-import { useQuilt } from '../store'
+import { useParts } from '../store'
 import { Choice, Figure, NumberField, numbered, Setting } from './parts'
 
 const SIZES = [256, 512, 1024, 2048, 4096]
@@ -12,7 +12,15 @@ const DEPTHS = [
 
 /** A small bake of the sheet, to see what goes wrong before the real one. */
 export function TestBake() {
-  const { state, sheet, job, start, baked, shownMap, showMap } = useQuilt()
+  const { state, sheet, job, start, baked, shownMap, showMap } = useParts(
+    'state',
+    'sheet',
+    'job',
+    'start',
+    'baked',
+    'shownMap',
+    'showMap',
+  )
   const [px, setPx] = useState(1024)
   const [rays, setRays] = useState(32)
   const [depth, setDepth] = useState<'8' | '16'>('8')
@@ -99,7 +107,7 @@ interface Chosen {
 
 /** Which object gets its detail from which, besides those that are named so. */
 function Pairs({ pairs, set }: Chosen) {
-  const { state } = useQuilt()
+  const { state } = useParts('state')
   const objects = state?.objects ?? []
   const [low, setLow] = useState('')
   const name = (key: string) => objects.find((o) => o.key === key)?.name ?? 'gone'

@@ -1,6 +1,7 @@
 import { Box, Button, Flex, Heading, Input, Text } from '@chakra-ui/react'
 import { useEffect, useState, type ReactNode } from 'react'
-import { useQuilt } from '../store'
+import { useParts } from '../store'
+import { COLOURS } from '../colours'
 
 export function Title({ children, text }: { children: ReactNode; text: string }) {
   return (
@@ -173,7 +174,7 @@ export function OptionalNumber({ name, value, unit, set }: OptionalProps) {
 
 /** Says what a repair will work on. */
 export function Whom() {
-  const { state, selection, select } = useQuilt()
+  const { state, selection, select } = useParts('state', 'selection', 'select')
   const objects = [...selection].filter((k) => k.includes('/')).length
   const islands = selection.size - objects
   const words = [
@@ -208,9 +209,40 @@ export function TextField({ label, value, set, placeholder, wide = 130 }: Words)
     <input
       aria-label={label}
       placeholder={placeholder}
-      style={{ width: wide, background: 'transparent', border: '1px solid #cdbf9f', padding: '2px 6px' }}
+      style={{ width: wide, background: 'transparent', border: `1px solid ${COLOURS.thread}`, padding: '2px 6px' }}
       defaultValue={value}
       onBlur={(e) => set(e.target.value.trim())}
+    />
+  )
+}
+
+/** A text that is taken over when it is left. */
+export function NameField({
+  value,
+  disabled,
+  label = 'Name',
+  set,
+}: {
+  value: string
+  disabled?: boolean
+  label?: string
+  set: (v: string) => void
+}) {
+  const [text, setText] = useState(value)
+  useEffect(() => setText(value), [value])
+  const done = () => (text.trim() && text.trim() !== value ? set(text.trim()) : setText(value))
+  return (
+    <Input
+      size="xs"
+      w="36"
+      bg="sheet"
+      borderColor="thread"
+      aria-label={label}
+      value={text}
+      disabled={disabled}
+      onChange={(e) => setText(e.target.value)}
+      onBlur={done}
+      onKeyDown={(e) => e.key === 'Enter' && done()}
     />
   )
 }

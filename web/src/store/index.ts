@@ -1,6 +1,8 @@
 import { create } from 'zustand'
+import { useShallow } from 'zustand/react/shallow'
 import { api, bringIn, bringPicture, words, type Fault, type Job, type Settings, type State } from '../api/client'
 import { loadGeometry, loadLayout, loadTable } from '../scene/geometry'
+import { dropPictures } from '../scene/pictures'
 import { Piece } from '../scene/pieces'
 import { moved, type Move } from '../scene/hand'
 import { sheetBy } from '../scene/sheets'
@@ -240,6 +242,7 @@ export const useQuilt = create<Quilt>((set, get) => {
     close() {
       opened = null
       for (const p of get().pieces) p.dispose()
+      dropPictures()
       set({ state: null, pieces: [], faults: [], job: null, message: '', note: '' })
     },
     // A baked map is looked at where it was baked.
@@ -397,4 +400,9 @@ export const useQuilt = create<Quilt>((set, get) => {
 export function selectedIslands(): Record<string, number[]> | null {
   const { state, selection } = useQuilt.getState()
   return state && selection.size ? islandsOf(state, selection) : null
+}
+
+/** Some parts of the store: who asks for them is drawn again when one of these changes, and for nothing else. */
+export function useParts<K extends keyof Quilt>(...names: K[]): Pick<Quilt, K> {
+  return useQuilt(useShallow((q) => Object.fromEntries(names.map((n) => [n, q[n]])) as Pick<Quilt, K>))
 }

@@ -4,8 +4,8 @@ import { flatOf, sheetsOf } from '../scene/sheets'
 import { bandOf } from '../scene/states'
 import { underTiles } from '../scene/pictures'
 import { Choice } from '../stages/parts'
-import { useQuilt } from '../store'
-import type { Pictures } from './cloths'
+import { useQuilt, useParts } from '../store'
+import type { Pictures } from './tileSquares'
 import { faultMarks, MARKS, missMarks, NONE, ruleMarks, type MarkKind } from './marks'
 import { Table, type Snap } from './table'
 
@@ -37,7 +37,23 @@ export function TableView() {
     setSheet,
     baked,
     shownMap,
-  } = useQuilt()
+  } = useParts(
+    'pieces',
+    'drawn',
+    'fitted',
+    'shown',
+    'state',
+    'faults',
+    'preview',
+    'picks',
+    'setPicks',
+    'fit',
+    'job',
+    'sheet',
+    'setSheet',
+    'baked',
+    'shownMap',
+  )
   const [look, setLook] = useState<keyof typeof LOOKS>('cloth')
   const [kinds, setKinds] = useState<Set<MarkKind>>(new Set(Object.keys(MARKS) as MarkKind[]))
   const [choosing, setChoosing] = useState(false)

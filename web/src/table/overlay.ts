@@ -1,5 +1,6 @@
 import * as THREE from 'three'
 import { placeOf, pxOf, tilesOf, type Flat } from '../scene/sheets'
+import { COLOURS } from '../colours'
 
 /** A place that a click finds, and what it selects. */
 export interface Spot {
@@ -23,8 +24,8 @@ export interface Marks {
   misses: [u: number, v: number][]
 }
 
-const INK = '#26324d'
-const MADDER = '#a33f34'
+const INK = COLOURS.ink
+const MADDER = COLOURS.madder
 const MOST = 400
 
 /** The drawing over the table: the tile's stitched border, its number, and marks that keep their size. */
@@ -90,7 +91,7 @@ export class Overlay {
       const [column, row] = placeOf(t)
       const m = this.margin / pxOf(flat, t)
       this.tile(column, row, t, flat)
-      if (m > 0) this.frame(column + m, row + m, column + 1 - m, row + 1 - m, [1, 4], '#8d8160', 1)
+      if (m > 0) this.frame(column + m, row + m, column + 1 - m, row + 1 - m, [1, 4], COLOURS.guide, 1)
     }
     for (const { tile, box } of flat.sheet.free ?? []) {
       const [column, row] = placeOf(tile)
@@ -102,12 +103,12 @@ export class Overlay {
   private hatched(u0: number, v0: number, u1: number, v1: number): void {
     const [x0, y1] = this.toScreen(u0, v0)
     const [x1, y0] = this.toScreen(u1, v1)
-    this.frame(u0, v0, u1, v1, [6, 3], '#8d8160', 1)
+    this.frame(u0, v0, u1, v1, [6, 3], COLOURS.guide, 1)
     this.pen.save()
     this.pen.beginPath()
     this.pen.rect(x0, y0, x1 - x0, y1 - y0)
     this.pen.clip()
-    this.pen.strokeStyle = '#b8ab8a'
+    this.pen.strokeStyle = COLOURS.guidePale
     this.pen.lineWidth = 1
     this.pen.beginPath()
     for (let x = x0 - (y1 - y0); x < x1; x += 14) {
@@ -116,7 +117,7 @@ export class Overlay {
     }
     this.pen.stroke()
     this.pen.restore()
-    this.text('kept free', x0 + 4, y0 + 14, '#6d6347')
+    this.text('kept free', x0 + 4, y0 + 14, COLOURS.guideInk)
   }
 
   /** A thread from island to island of a bunch. */
@@ -124,7 +125,7 @@ export class Overlay {
     this.line(
       middles.map(([u, v]) => new THREE.Vector2(u, v)),
       [7, 3, 1.5, 3],
-      '#3d5a98',
+      COLOURS.indigo,
       false,
     )
   }
@@ -164,7 +165,7 @@ export class Overlay {
   private text(words: string, x: number, y: number, colour: string): void {
     this.pen.font = '12px "Figtree Variable", sans-serif'
     this.pen.lineWidth = 3
-    this.pen.strokeStyle = '#f6f0e3'
+    this.pen.strokeStyle = COLOURS.paper
     this.pen.strokeText(words, x, y)
     this.pen.fillStyle = colour
     this.pen.fillText(words, x, y)
@@ -213,14 +214,14 @@ export class Overlay {
 
   private pin(u: number, v: number): void {
     const [x, y] = this.toScreen(u, v)
-    this.pen.fillStyle = '#3d5a98'
-    this.pen.strokeStyle = '#fbf7ee'
+    this.pen.fillStyle = COLOURS.indigo
+    this.pen.strokeStyle = COLOURS.sheet
     this.pen.lineWidth = 1.5
     this.pen.beginPath()
     this.pen.arc(x, y, 5, 0, 7)
     this.pen.fill()
     this.pen.stroke()
-    this.pen.fillStyle = '#fbf7ee'
+    this.pen.fillStyle = COLOURS.sheet
     this.pen.beginPath()
     this.pen.arc(x - 1.5, y - 1.5, 1.4, 0, 7)
     this.pen.fill()

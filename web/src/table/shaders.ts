@@ -1,4 +1,5 @@
 import { DENSITY, PLACE } from '../scene/pieces'
+import { COLOURS, vec } from '../colours'
 
 /** Islands as flat patches. */
 export const FILL_VERTEX = /* glsl */ `
@@ -22,11 +23,11 @@ export const FILL = /* glsl */ `
   uniform float opacity;
   void main() {
     if (has(state, 4) || has(state, 8)) discard;
-    vec3 c = density > 0.5 ? densityColour(state.x) : mix(cloth, vec3(0.98, 0.96, 0.92), 0.38);
+    vec3 c = density > 0.5 ? densityColour(state.x) : mix(cloth, ${vec(COLOURS.bleached)}, 0.38);
     // Mirrored islands are hatched on the slant.
     float slant = mod(gl_FragCoord.x + gl_FragCoord.y, 10.0);
-    if (marks > 0.5 && has(state, 2) && slant < 1.6) c = mix(c, vec3(0.64, 0.25, 0.2), 0.8);
-    if (has(state, 1)) c = mix(c, vec3(0.15, 0.2, 0.3), 0.22);
+    if (marks > 0.5 && has(state, 2) && slant < 1.6) c = mix(c, ${vec(COLOURS.madder)}, 0.8);
+    if (has(state, 1)) c = mix(c, ${vec(COLOURS.ink)}, 0.22);
     colour = vec4(c, has(state, 1) ? max(opacity, 0.45) : opacity);
   }
 `
@@ -74,7 +75,7 @@ export const EDGE = /* glsl */ `
     float off = length(vec2(spot.x, beyond));
     if (zone > 0.0) {
       if (off > half_gap) discard;
-      colour = vec4(mix(cloth, vec3(0.99, 0.975, 0.94), 0.82), 1.0);
+      colour = vec4(mix(cloth, ${vec(COLOURS.washed)}, 0.82), 1.0);
       return;
     }
     float px = off / pixel;
@@ -85,7 +86,7 @@ export const EDGE = /* glsl */ `
       float along = abs(way.x) > abs(way.y) ? gl_FragCoord.x : gl_FragCoord.y;
       float row = abs(px - 2.3);
       float stitch = (1.0 - smoothstep(0.5, 1.2, row)) * (mod(along, 8.0) < 5.5 ? 1.0 : 0.0);
-      c = vec3(0.1, 0.14, 0.24);
+      c = ${vec(COLOURS.inkDeep)};
       ink = max(ink * 0.4, stitch);
     }
     if (ink < 0.02) discard;

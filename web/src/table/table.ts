@@ -3,7 +3,7 @@ import { about, around, exactBoxes, moved, shift, snapTo, type Move } from '../s
 import { ELSEWHERE, LEFT_OUT, pickFlat, SELECTED, type Hit, type Piece } from '../scene/pieces'
 import { placeOf, pxOf, tilesOf, type Flat } from '../scene/sheets'
 import { View } from '../scene/view'
-import { Cloths, type Pictures } from './cloths'
+import { TileSquares, type Pictures } from './tileSquares'
 import { Overlay, type Marks } from './overlay'
 import { CROSS, EDGE, EDGE_VERTEX, FILL, FILL_VERTEX } from './shaders'
 
@@ -34,7 +34,7 @@ export class Table extends View {
   private readonly content = new THREE.Group()
   private readonly overlay: Overlay
   private readonly cross = crossHatch()
-  private readonly cloths = new Cloths()
+  private readonly squares = new TileSquares()
   private pieces: Piece[] = []
   private materials: THREE.ShaderMaterial[] = []
   private centre = new THREE.Vector2(0.5, 0.5)
@@ -50,14 +50,17 @@ export class Table extends View {
   ) {
     super(host)
     this.overlay = new Overlay(host)
-    this.scene.add(this.content, this.cloths, this.cross)
+    this.scene.add(this.content, this.squares, this.cross)
+    this.owned.own('view', this.squares)
+    this.owned.own('view', this.cross.geometry)
+    this.owned.own('view', this.cross.material as THREE.Material)
     this.listen()
   }
 
   setPieces(pieces: Piece[]): void {
     this.pieces = pieces
     this.content.clear()
-    for (const m of this.materials) m.dispose()
+    this.owned.release('layers')
     this.materials = []
     for (const p of pieces) {
       this.layer(p, p.outline, -1, EDGE_VERTEX, EDGE)
@@ -99,7 +102,7 @@ export class Table extends View {
     thing.frustumCulled = false
     thing.renderOrder = order
     this.content.add(thing)
-    this.materials.push(material)
+    this.materials.push(this.owned.own('layers', material))
     return material
   }
 
@@ -111,7 +114,7 @@ export class Table extends View {
     this.zone = padding / 2
     this.overlay.sheet = flat
     this.overlay.margin = margin
-    this.cloths.show(flat, pictures, dim)
+    this.squares.show(flat, pictures, dim)
     for (const m of this.materials) m.uniforms.opacity.value = pictures.size ? 0.3 : 1
     if (other || size !== `${flat.sheet.columns} ${flat.sheet.rows}`) this.fit()
     this.draw()
@@ -134,7 +137,7 @@ export class Table extends View {
   }
 
   fit(): void {
-    const { max } = this.cloths.reach
+    const { max } = this.squares.reach
     const { clientWidth: w, clientHeight: h } = this.host
     this.centre.set(max.x / 2, max.y / 2)
     const wide = w && h ? Math.min(w, h) : 1
@@ -352,8 +355,6 @@ export class Table extends View {
 
   override dispose(): void {
     this.overlay.dispose()
-    this.cloths.clearAll()
-    for (const m of this.materials) m.dispose()
     super.dispose()
   }
 }

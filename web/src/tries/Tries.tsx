@@ -2,14 +2,14 @@ import { Box, Button, CloseButton, Flex, Text } from '@chakra-ui/react'
 import { useState } from 'react'
 import type { Try } from '../api/client'
 import { sheetBy } from '../scene/sheets'
-import { NameField } from '../stages/arrange/Sheets'
-import { useQuilt } from '../store'
+import { NameField } from '../stages/parts'
+import { useParts } from '../store'
 import { Compare } from './Compare'
 import { perMetre } from '../words'
 
 /** Every finished run of the sheet that is shown, with its picture and figures; a click keeps it, two are compared. */
 export function Tries() {
-  const { state, sheet, job, start, discard } = useQuilt()
+  const { state, sheet, job, start, discard } = useParts('state', 'sheet', 'job', 'start', 'discard')
   const [pair, setPair] = useState<number[]>([])
   const [side, setSide] = useState<[Try, Try] | null>(null)
   const now = state && sheetBy(state.settings, sheet).id

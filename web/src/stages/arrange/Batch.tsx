@@ -1,23 +1,23 @@
 import { Button, Flex, Input, Text } from '@chakra-ui/react'
 import { useState } from 'react'
 import { flatOf } from '../../scene/sheets'
-import { useQuilt } from '../../store'
+import { useParts } from '../../store'
 import { Setting } from '../parts'
-import { TURNS, type Turn } from '../turns'
+import { ROTATIONS, type Rotation } from '../rotations'
 
 /** Several recipes tried one after the other: every padding with every turning. */
 export function Batch() {
-  const { state, sheet, job, start } = useQuilt()
+  const { state, sheet, job, start } = useParts('state', 'sheet', 'job', 'start')
   const flat = state && flatOf(state.settings, sheet)
   const [paddings, setPaddings] = useState('')
-  const [turns, setTurns] = useState<Turn[]>([])
+  const [turns, setTurns] = useState<Rotation[]>([])
   if (!flat) return null
   const px = paddings
     .split(/[,;\s]+/)
     .filter(Boolean)
     .map(Number)
   const good = px.every((p) => Number.isFinite(p) && p >= 0 && p < flat.map_px / 2)
-  const ways = turns.length ? turns : [flat.rotate as Turn]
+  const ways = turns.length ? turns : [flat.rotate as Rotation]
   const variants = (px.length ? px : [flat.padding_px]).flatMap((padding_px) =>
     ways.map((rotate) => ({ padding_px, rotate })),
   )
@@ -36,7 +36,7 @@ export function Batch() {
         />
       </Setting>
       <Flex gap="2" wrap="wrap" mb="2">
-        {TURNS.map(([turn, words]) => (
+        {ROTATIONS.map(([turn, words]) => (
           <Flex as="label" key={turn} gap="1" align="center">
             <input
               type="checkbox"

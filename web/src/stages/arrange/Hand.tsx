@@ -4,7 +4,7 @@ import * as THREE from 'three'
 import { about, aligned, around, exactBoxes, shift, spread, type Move, type Side } from '../../scene/hand'
 import { islandsOf } from '../../scene/states'
 import { flatOf } from '../../scene/sheets'
-import { selectedIslands, useQuilt } from '../../store'
+import { selectedIslands, useQuilt, useParts } from '../../store'
 import { Choice, NumberField, Setting, Whom } from '../parts'
 
 const SIDES: [Side, string][] = [
@@ -42,7 +42,15 @@ function pivotOf(pivot: Pivot, [x, y]: [number, number], px: number): THREE.Vect
 
 /** The selection moved, turned, scaled, mirrored, lined up, settled and grown; each is one step that can be undone. */
 export function Hand() {
-  const { state, selection, sheet, move, start, job, say } = useQuilt()
+  const { state, selection, sheet, move, start, job, say } = useParts(
+    'state',
+    'selection',
+    'sheet',
+    'move',
+    'start',
+    'job',
+    'say',
+  )
   const [turn, setTurn] = useState(15)
   const [percent, setPercent] = useState(110)
   const [u, setU] = useState(0)

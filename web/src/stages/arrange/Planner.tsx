@@ -3,7 +3,7 @@ import { useEffect, useState } from 'react'
 import { api, words } from '../../api/client'
 import type { components } from '../../api/schema'
 import { FIRST, flatOf, sheetsOf } from '../../scene/sheets'
-import { useQuilt } from '../../store'
+import { useParts } from '../../store'
 import { Choice, Figure, NumberField, Setting } from '../parts'
 import { perMetre, plain } from '../../words'
 
@@ -14,7 +14,7 @@ const HIGH = 78
 
 /** What the sheet will reach, before anything is packed; and a split of the objects over sheets. */
 export function Planner() {
-  const { state, sheet, job, change, say, setSheet } = useQuilt()
+  const { state, sheet, job, change, say, setSheet } = useParts('state', 'sheet', 'job', 'change', 'say', 'setSheet')
   const flat = state && flatOf(state.settings, sheet)
   const [wanted, setWanted] = useState(flat?.density ?? 512)
   const [plan, setPlan] = useState<Plan | null>(null)

@@ -2,10 +2,10 @@ import { Button, Flex, Text } from '@chakra-ui/react'
 import { useState } from 'react'
 import type { Settings } from '../../api/client'
 import { flatOf, IN_RECIPE, recipeOf, sheetBy, sheetsOf, withRecipe, withSheet, type Recipe } from '../../scene/sheets'
-import { useQuilt } from '../../store'
+import { useParts } from '../../store'
 import { Choice, NumberField, Setting } from '../parts'
-import { TURNS, type Turn } from '../turns'
-import { NameField } from './Sheets'
+import { ROTATIONS, type Rotation } from '../rotations'
+import { NameField } from '../parts'
 import { plain } from '../../words'
 
 const AIMS = { fit: 'the highest that fits', hold: 'hold this number' }
@@ -26,7 +26,7 @@ const NAMES: Record<string, string> = {
 
 /** How the sheet is packed. */
 export function RecipePanel() {
-  const { state, sheet, change, setPreview, job } = useQuilt()
+  const { state, sheet, change, setPreview, job } = useParts('state', 'sheet', 'change', 'setPreview', 'job')
   if (!state) return null
   const { settings } = state
   const now = sheetBy(settings, sheet)
@@ -67,7 +67,12 @@ export function RecipePanel() {
         />
       </Setting>
       <Setting name="Turn islands" text="Steps of 90° keep straight edges straight on the pixels.">
-        <Choice label="Turn islands" value={s.rotate as Turn} options={TURNS} set={(rotate) => set({ rotate })} />
+        <Choice
+          label="Turn islands"
+          value={s.rotate as Rotation}
+          options={ROTATIONS}
+          set={(rotate) => set({ rotate })}
+        />
       </Setting>
       <Setting name="Mirror islands" text="Only for paint without letters: they would read backwards.">
         <Choice
@@ -135,7 +140,7 @@ export function RecipePanel() {
 
 /** Which recipe the sheet uses; recipes are named, copied, compared, given away and taken in. */
 function Recipes() {
-  const { state, sheet, change, say } = useQuilt()
+  const { state, sheet, change, say } = useParts('state', 'sheet', 'change', 'say')
   const [other, setOther] = useState('')
   if (!state) return null
   const { settings } = state

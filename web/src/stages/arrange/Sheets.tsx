@@ -1,15 +1,22 @@
-import { Box, Button, Flex, Input, Text } from '@chakra-ui/react'
-import { useEffect, useState } from 'react'
+import { Box, Button, Flex, Text } from '@chakra-ui/react'
 import { assigned, FIRST, sheetBy, sheetsOf, withSheet, type Sheet } from '../../scene/sheets'
-import { useQuilt } from '../../store'
-import { Choice, NumberField, numbered, Setting } from '../parts'
+import { useParts } from '../../store'
+import { Choice, NameField, NumberField, numbered, Setting } from '../parts'
 import { Tiles } from './Tiles'
 
 const MAPS = [64, 128, 256, 512, 1024, 2048, 4096, 8192]
 
 /** The sheets of the project: which there are, what lies on them, their tiles. */
 export function Sheets() {
-  const { state, sheet, setSheet, selection, select, change, job } = useQuilt()
+  const { state, sheet, setSheet, selection, select, change, job } = useParts(
+    'state',
+    'sheet',
+    'setSheet',
+    'selection',
+    'select',
+    'change',
+    'job',
+  )
   if (!state) return null
   const { settings } = state
   const every = sheetsOf(settings)
@@ -157,36 +164,5 @@ export function Sheets() {
       </Setting>
       <Tiles />
     </>
-  )
-}
-
-/** A text that is taken over when it is left. */
-export function NameField({
-  value,
-  disabled,
-  label = 'Name',
-  set,
-}: {
-  value: string
-  disabled?: boolean
-  label?: string
-  set: (v: string) => void
-}) {
-  const [text, setText] = useState(value)
-  useEffect(() => setText(value), [value])
-  const done = () => (text.trim() && text.trim() !== value ? set(text.trim()) : setText(value))
-  return (
-    <Input
-      size="xs"
-      w="36"
-      bg="sheet"
-      borderColor="thread"
-      aria-label={label}
-      value={text}
-      disabled={disabled}
-      onChange={(e) => setText(e.target.value)}
-      onBlur={done}
-      onKeyDown={(e) => e.key === 'Enter' && done()}
-    />
   )
 }

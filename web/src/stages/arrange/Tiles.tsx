@@ -1,16 +1,17 @@
 import { Button, Flex, Text } from '@chakra-ui/react'
 import { useState } from 'react'
 import { flatOf, pxOf, tilesOf, withSheet, type Sheet } from '../../scene/sheets'
-import { useQuilt } from '../../store'
+import { useParts } from '../../store'
 import { Choice, numbered } from '../parts'
-import { NameField } from './Sheets'
+import { NameField } from '../parts'
 import { perMetre } from '../../words'
+import { COLOURS } from '../../colours'
 
 const MAPS = [64, 128, 256, 512, 1024, 2048, 4096, 8192]
 
 /** One tile of the sheet: its name, resolution, whether it is held, its picture, a region kept free. */
 export function Tiles() {
-  const { state, sheet, change, job, putPicture } = useQuilt()
+  const { state, sheet, change, job, putPicture } = useParts('state', 'sheet', 'change', 'job', 'putPicture')
   const [chosen, setChosen] = useState(1001)
   if (!state) return null
   const flat = flatOf(state.settings, sheet)
@@ -168,7 +169,7 @@ function FreeBox({
           max={100}
           defaultValue={Math.round(1000 * v) / 10}
           disabled={busy}
-          style={{ width: 46, background: 'transparent', border: '1px solid #cdbf9f' }}
+          style={{ width: 46, background: 'transparent', border: `1px solid ${COLOURS.thread}` }}
           onBlur={(e) => {
             const next = box.map((x, n) => (n === k ? Number(e.target.value) / 100 : x))
             if (Math.abs(next[k] - v) > 1e-6 && next[0] < next[2] && next[1] < next[3]) set(next)

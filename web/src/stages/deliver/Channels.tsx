@@ -1,5 +1,6 @@
 import { Button, Flex, Text } from '@chakra-ui/react'
-import { useQuilt } from '../../store'
+import { titles, useFormats } from '../../api/formats'
+import { useParts } from '../../store'
 import { Section } from '../arrange/Section'
 import { Choice, TextField } from '../parts'
 import type { Channel } from './order'
@@ -11,7 +12,8 @@ interface Given {
 
 /** The UV channels of the new files, one after the other. */
 export function Channels({ channels, set }: Given) {
-  const { state } = useQuilt()
+  const { state } = useParts('state')
+  const formats = useFormats()
   const to = state?.settings.channel_out ?? 0
   const old = state?.channels ?? []
   const sources = [['layout', 'the layout'] as const, ...old.map((c) => [String(c), `old channel ${c}`] as const)]
@@ -79,7 +81,7 @@ export function Channels({ channels, set }: Given) {
           </Flex>
           <Text fontSize="xs" color={layouts === 1 ? 'faded' : 'madder'}>
             {layouts === 1
-              ? 'Materials follow their channel. USD keeps the names; OBJ and PLY have one channel only.'
+              ? `Materials follow their channel. ${titles(formats, (f) => f.names_channels)} keeps the names; ${titles(formats, (f) => f.one_channel)} have one channel only.`
               : 'The layout goes into one channel.'}
           </Text>
         </>

@@ -10,15 +10,6 @@ export const IMAGES = {
   material: 'a colour for each material',
   island: 'a colour for each island',
 }
-export const FORMATS = {
-  '': 'as they came',
-  glb: 'glTF, GLB',
-  obj: 'OBJ',
-  ply: 'PLY',
-  usdc: 'USD, binary',
-  usda: 'USD, text',
-  usdz: 'USD, package with pictures',
-}
 export const KINDS = { png: 'PNG', tiff: 'TIFF', exr: 'EXR' }
 
 /** What goes into a UV channel of the files: the layout, or an old channel; named where a format names them. */
@@ -42,7 +33,7 @@ export interface Order {
   alpha: boolean
   pattern: string
   image_tiles: string
-  format: keyof typeof FORMATS
+  format: string
   joined: boolean
   channels: Channel[]
   paint: boolean

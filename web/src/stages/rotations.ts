@@ -1,7 +1,7 @@
-export type Turn = 'none' | '180' | '90' | '45' | 'free'
+export type Rotation = 'none' | '180' | '90' | '45' | 'free'
 
 /** How islands may turn, by the recipe's words. */
-export const TURNS: [Turn, string][] = [
+export const ROTATIONS: [Rotation, string][] = [
   ['none', 'not at all'],
   ['180', 'by 180°'],
   ['90', 'by 90°'],

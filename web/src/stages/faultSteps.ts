@@ -1,7 +1,7 @@
 import { create } from 'zustand'
 import { useQuilt } from '../store'
 
-interface Walk {
+interface FaultSteps {
   kind: string
   sheet: number
   index: number
@@ -10,7 +10,7 @@ interface Walk {
 }
 
 /** Where the walk through the faults stands. */
-export const useFaults = create<Walk>((set, get) => ({
+export const useFaults = create<FaultSteps>((set, get) => ({
   kind: '',
   sheet: 0,
   index: -1,

@@ -1,20 +1,21 @@
 import * as THREE from 'three'
 import { placeOf, tilesOf, type Flat } from '../scene/sheets'
+import { COLOURS } from '../colours'
 
 /** Pictures under tiles, by tile number. */
 export type Pictures = Map<number, THREE.Texture>
 
 /** The tiles' cloth squares with the pictures that lie on them. */
-export class Cloths extends THREE.Group {
+export class TileSquares extends THREE.Group {
   private flat: Flat | null = null
 
   /** Lay out the tiles of a sheet; `dim`: 0 shows a picture in full, 1 only the cloth. */
   show(flat: Flat, pictures: Pictures, dim: number): void {
     this.flat = flat
-    this.clearAll()
+    this.dispose()
     for (const tile of tilesOf(flat.sheet)) {
       const [column, row] = placeOf(tile)
-      this.add(square(column, row, new THREE.MeshBasicMaterial({ color: '#fdfaf3', depthTest: false }), -3))
+      this.add(square(column, row, new THREE.MeshBasicMaterial({ color: COLOURS.cloth, depthTest: false }), -3))
       const map = pictures.get(tile)
       if (map) {
         const material = new THREE.MeshBasicMaterial({ map, depthTest: false, transparent: true, opacity: 1 - dim })
@@ -29,7 +30,7 @@ export class Cloths extends THREE.Group {
     return new THREE.Box2(new THREE.Vector2(0, 0), new THREE.Vector2(columns, rows))
   }
 
-  clearAll(): void {
+  dispose(): void {
     for (const c of this.children as THREE.Mesh<THREE.PlaneGeometry, THREE.MeshBasicMaterial>[]) {
       c.geometry.dispose()
       c.material.dispose()
