@@ -37,7 +37,7 @@ def main() -> None:
         found = listing(find(pieces), Limits(Grid(2048), 8.0, 4.0))
         marks.append(time.perf_counter())
         packed = pack_sheet(pieces, Recipe(2048, 8.0, 4.0, seconds=seconds))
-        proof = prove(pieces, packed.tables, 2048)
+        proof = prove(pieces, packed.transforms, 2048)
         assert proof.overlap_pairs == 0 and proof.gap_px is not None and proof.gap_px >= 8 - 1e-3
         first, last = packed.result.history[0], packed.result.history[-1]
         read, analysed, faults = (b - a for a, b in itertools.pairwise(marks))

@@ -169,7 +169,7 @@ def large() -> None:
     read = time.perf_counter() - begin
     packed = pack_sheet(pieces, Recipe(2048, 8.0, 4.0, seconds=0.0))
     first = time.perf_counter() - begin
-    found = prove(pieces, packed.tables, 2048)
+    found = prove(pieces, packed.transforms, 2048)
     print(
         f"samurai: {found.islands} islands read {read:.1f} s, packed {first:.1f} s, proven {time.perf_counter() - begin:.1f} s, "
         f"coverage {packed.result.best.coverage:.3f}, gap {found.gap_px:.3f} px, {found.overlap_pairs} overlaps"

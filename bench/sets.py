@@ -76,9 +76,9 @@ def regions(chosen: IslandSet) -> NDArray[np.object_]:
     pieces = report.pieces_of(report.analyse_all(scenes, 0))
     found = np.concatenate([p.outlines.regions for p in pieces])
     owner = np.repeat(np.arange(len(pieces)), [p.islands.count for p in pieces])
-    table = np.tile(IDENTITY, (len(found), 1))
-    table[:, 2] = even_scales(
+    similarities = np.tile(IDENTITY, (len(found), 1))
+    similarities[:, 2] = even_scales(
         np.concatenate([p.islands.area for p in pieces]), np.concatenate([_space(p, chosen.mesh_units) for p in pieces]), owner
     )
     real = ~shapely.is_empty(found)
-    return transform_regions(found[real], table[real])
+    return transform_regions(found[real], similarities[real])

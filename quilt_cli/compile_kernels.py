@@ -43,7 +43,7 @@ def main() -> None:
     pieces = report.pieces_of(report.analyse_all([formats.read(data, name)], 0))
     measuring()
     packed = pack_sheet(pieces, Recipe(map_px=512, padding_px=2, margin_px=1, passes=26))
-    rows, regions = packed.tables, np.concatenate([p.outlines.regions for p in pieces])
+    rows, regions = packed.transforms, np.concatenate([p.outlines.regions for p in pieces])
     shelved(Search(regions, Recipe(map_px=512), Rules(), None))
     bleed(pieces, rows, transform_regions(regions, np.concatenate(rows)), 64, 1.0)
     square = np.array([[[0, 0], [1, 0], [1, 1]]], float)

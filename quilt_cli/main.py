@@ -170,7 +170,7 @@ def _pack(args: argparse.Namespace) -> int:
         raise DoesNotFit(f"{e} No place for: {_names(pieces, e.islands)}.", e.islands, e.best_density) from e
     if sys.stderr.isatty():
         print(file=sys.stderr)
-    written = _write(args, analysed, packed.tables)
+    written = _write(args, analysed, packed.transforms)
     # The proof reads what was written, through the readers, as anybody else would.
     again = report.pieces_of(report.analyse_all(written, args.channel_out))
     proof = prove(again, None, args.map, args.tiles)
@@ -194,7 +194,7 @@ def _names(pieces: list[MeshIslands], islands: list[int]) -> str:
     return shown + (f" and {len(islands) - 12} more" if len(islands) > 12 else "")
 
 
-def _write(args: argparse.Namespace, analysed: list[report.Analysed], tables: list[Floats]) -> list[Scene]:
+def _write(args: argparse.Namespace, analysed: list[report.Analysed], transforms: list[Floats]) -> list[Scene]:
     """Write all files with their new UVs; returns them as read back."""
     args.out.mkdir(parents=True, exist_ok=True)
     out, at = [], 0
@@ -202,7 +202,7 @@ def _write(args: argparse.Namespace, analysed: list[report.Analysed], tables: li
         uvs = {}
         for number, piece in enumerate(pieces):
             if piece is not None:
-                uvs[number] = transform_rows(piece.uvs, piece.islands.of_row, tables[at])
+                uvs[number] = transform_rows(piece.uvs, piece.islands.of_row, transforms[at])
                 at += 1
         outputs = formats.write(scene, uvs, args.channel_out)
         files.write(scene, args.out, source, outputs)

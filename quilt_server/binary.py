@@ -25,11 +25,11 @@ from .projects.opened import arrays_of
 router = Router()
 
 
-def _table(tables: Mapping[str, Floats], file_id: int) -> HttpResponse:
-    table = tables.get(str(file_id))
-    if table is None:
+def _table(transforms: Mapping[str, Floats], file_id: int) -> HttpResponse:
+    similarities = transforms.get(str(file_id))
+    if similarities is None:
         return HttpResponse(b"", content_type="application/octet-stream", status=204)
-    return HttpResponse(table.astype("<f4").tobytes(), content_type="application/octet-stream")
+    return HttpResponse(similarities.astype("<f4").tobytes(), content_type="application/octet-stream")
 
 
 @router.get("/jobs/{job_id}/draft/{file_id}", include_in_schema=False)
@@ -73,7 +73,7 @@ def _changed(layout_id: int, since: int, file: str) -> HttpResponse | None:
     found = {x.pk: x for x in Layout.objects.defer("findings", "picture", "members").filter(pk__in=(layout_id, since))}
     if set(found) != {layout_id, since} or found[layout_id].project_id != found[since].project_id:
         return None
-    new, old = (arrays_of(found[k], "tables").get(file) for k in (layout_id, since))
+    new, old = (arrays_of(found[k], "transforms").get(file) for k in (layout_id, since))
     if new is None or old is None or len(new) != len(old):
         return None
     which = np.flatnonzero((new != old).any(axis=1))
@@ -100,7 +100,7 @@ def layout_table(request: HttpRequest, layout_id: int, file_id: int, since: int 
         if rows is not None:
             return _forever(rows)
     return _forever(
-        _table(arrays_of(get_object_or_404(Layout.objects.defer("findings", "picture", "members"), pk=layout_id), "tables"), file_id)
+        _table(arrays_of(get_object_or_404(Layout.objects.defer("findings", "picture", "members"), pk=layout_id), "transforms"), file_id)
     )
 
 

@@ -40,9 +40,9 @@ def check(s: Settings) -> None:
     if any(not (math.isfinite(w) and 0.001 <= w <= 1000) for w in s.weights.values()):
         raise QuiltError("A weight is a factor from 0.001 to 1000.")
     members = [k for b in s.bunches for k in b.members] + [k for g in s.twins for k in g]
-    if any(not k.replace("/", ":", 1).replace(":", "", 1).isdigit() for k in (*s.weights, *s.turns, *s.held, *s.sheet_of, *members)):
+    if any(not k.replace("/", ":", 1).replace(":", "", 1).isdigit() for k in (*s.weights, *s.rotations, *s.held, *s.sheet_of, *members)):
         raise QuiltError("Weights, rules and sheets belong to an object or an island.")
-    if any(t not in ANGLES for t in s.turns.values()):
+    if any(t not in ANGLES for t in s.rotations.values()):
         raise QuiltError(f"An island turns by one of {', '.join(ANGLES)}.")
     if not (0 <= s.channel_out <= 7 and 0 <= s.channel_in <= 7):
         raise QuiltError("UV channels are 0 to 7.")
@@ -85,7 +85,7 @@ def what_changed(old: dict[str, Any], new: Settings) -> str:
     """A label for the step: which settings are other than before."""
     names = WORDS | {
         "hold": "density", "keep_ratios": "sizes", "channel_out": "written channel", "band": "band", "density_least": "limits",
-        "density_greatest": "limits", "weights": "weights", "turns": "turning", "held": "held islands", "pictures": "pictures",
+        "density_greatest": "limits", "weights": "weights", "rotations": "turning", "held": "held islands", "pictures": "pictures",
         "sheets": "sheets", "recipes": "recipes", "sheet_of": "what lies on which sheet", "bunches": "bunches", "bunch_objects": "bunches",
         "twins": "twins",
     }  # fmt: skip

@@ -151,7 +151,7 @@ class Settings(RecipeIn):
     density_least: float | None = None
     density_greatest: float | None = None
     weights: dict[str, float] = {}
-    turns: dict[str, str] = {}
+    rotations: dict[str, str] = {}
     held: list[str] = []
     twins: list[list[str]] = []
     welded: list[int] = []

@@ -93,7 +93,7 @@ class Bunches:
         rules = Rules() if rules is None else rules
         n = len(regions)
         held = np.zeros(n, bool) if rules.held is None else rules.held
-        turns = [recipe.rotate] * n if rules.rotate is None else list(rules.rotate)
+        rotations = [recipe.rotate] * n if rules.rotate is None else list(rules.rotate)
         group = np.r_[self.group, np.full(n - len(self.group), -1)]
         group[held] = _HELD
         holds = recipe.density is not None
@@ -105,13 +105,13 @@ class Bunches:
             left = recipe.seconds - (time.monotonic() - begin)
             last = holds or result is not None or round_ == _ROUNDS - 1
             part = max(0.5, left) if last else max(0.5, _SHORT * recipe.seconds)
-            bunches = self._built(regions, group, turns, recipe, scale, 0.15 * part, stop)
+            bunches = self._built(regions, group, rotations, recipe, scale, 0.15 * part, stop)
             single = np.setdiff1d(np.arange(n), np.concatenate([np.zeros(0, int), *(b.members for b in bunches)]))
             things = np.concatenate(
                 [_moved(regions[single], _sized(len(single), scale, held[single])), np.array([b.outline for b in bunches], object)]
             )
             inner_rules = Rules(
-                rotate=(*(turns[i] for i in single), *(b.rotate for b in bunches)),
+                rotate=(*(rotations[i] for i in single), *(b.rotate for b in bunches)),
                 held=np.r_[held[single], np.zeros(len(bunches), bool)] if held.any() else None,
             )
 
@@ -138,7 +138,7 @@ class Bunches:
         return result
 
     def _built(
-        self, regions: NDArray[np.object_], group: NDArray[np.int64], turns: list[str], recipe: Recipe, scale: float, seconds: float,
+        self, regions: NDArray[np.object_], group: NDArray[np.int64], rotations: list[str], recipe: Recipe, scale: float, seconds: float,
         stop: Callable[[], bool],
     ) -> list[_Bunch]:  # fmt: skip
         groups = [np.flatnonzero(group == g) for g in np.unique(group[group >= 0])]
@@ -150,7 +150,7 @@ class Bunches:
         extra = self.extra_px / recipe.map_px
         out = []
         for members in groups:
-            own = [turns[i] for i in members]
+            own = [rotations[i] for i in members]
             # Inside a bunch of several kinds they keep apart too.
             mixed = wider[members].any() and not wider[members].all()
             grown = _grown(regions[members], np.where(wider[members] & mixed, extra / scale, 0.0))
@@ -167,7 +167,7 @@ class Bunches:
         for i in np.flatnonzero(alone & ~_is_held(group)):
             rows = _sized(1, scale, np.zeros(1, bool))
             outline = shapely.buffer(_moved(regions[[i]], rows)[0], extra, quad_segs=8)
-            out.append(_Bunch(np.array([i]), rows, outline, turns[i]))
+            out.append(_Bunch(np.array([i]), rows, outline, rotations[i]))
         return out
 
 
@@ -188,7 +188,7 @@ def _sized(count: int, scale: float, held: NDArray[np.bool_]) -> Floats:
 
 
 def _inner(
-    regions: NDArray[np.object_], turns: list[str], recipe: Recipe, scale: float, seconds: float, stop: Callable[[], bool]
+    regions: NDArray[np.object_], rotations: list[str], recipe: Recipe, scale: float, seconds: float, stop: Callable[[], bool]
 ) -> Floats:
     """Places (k, 5) of islands packed into a square of their own, at `scale`, with gaps of at least the padding."""
     px = float(recipe.map_px)
@@ -199,7 +199,7 @@ def _inner(
             recipe, map_px=_SIZE, padding_px=min(padding, _SIZE / 3), margin_px=0.0, columns=1, rows=1, tile_px=None, density=None,
             fill="common", seconds=seconds,
         )  # fmt: skip
-        found = pack(regions, one, None, stop, Rules(rotate=tuple(turns))).best
+        found = pack(regions, one, None, stop, Rules(rotate=tuple(rotations))).best
         need = scale / found.common  # the side at which these islands have the scale asked for
         if need >= side * (1 - 1e-9) or recipe.padding_px == 0:
             break

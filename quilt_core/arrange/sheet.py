@@ -29,7 +29,7 @@ Stop = Callable[[], bool]
 class SheetRules:
     """Rules for single islands and tiles, over the n islands of all pieces.
 
-    turns : (n,) how each may turn, or None where the recipe alone speaks
+    rotations : (n,) how each may turn, or None where the recipe alone speaks
     held : (n,) islands that stay where the layout as it is has them
     twins : (n,) group of islands that share their texels, -1 for none: one of each group is packed, those that lie on it follow
     only : (n,) the islands that lie on this sheet; None for all. Others stay as they are
@@ -41,7 +41,7 @@ class SheetRules:
     go_on : start from the layout as it is; where that does not keep its gaps, from a new one
     """
 
-    turns: tuple[str, ...] | None = None
+    rotations: tuple[str, ...] | None = None
     held: NDArray[np.bool_] | None = None
     twins: NDArray[np.int64] | None = None
     only: NDArray[np.bool_] | None = None
@@ -58,7 +58,7 @@ class SheetRules:
 class SheetPacking:
     """Layouts per piece, the packer's result, and the number of flat islands that were only put aside."""
 
-    tables: list[Floats]
+    transforms: list[Floats]
     result: PackResult
     flat: int
 
@@ -145,11 +145,11 @@ def pack_sheet(
     mine = (rules.only if rules.only is not None else np.ones(len(now), bool)) & here
 
     def layouts(packing: Packing) -> list[Floats]:
-        table = _tables(packing, base, real, corners, recipe, tiles, mine & (lead == np.arange(len(lead))), now)
-        table[real[held]] = now[real[held]]
-        return np.split(follow(now, table, lead), bounds[1:-1])
+        similarities = _transforms(packing, base, real, corners, recipe, tiles, mine & (lead == np.arange(len(lead))), now)
+        similarities[real[held]] = now[real[held]]
+        return np.split(follow(now, similarities, lead), bounds[1:-1])
 
-    turns = None if rules.turns is None else tuple(rules.turns[i] for i in real)
+    rotations = None if rules.rotations is None else tuple(rules.rotations[i] for i in real)
     bunches = _together(rules, real, sized, recipe)
     start = None
     if (rules.go_on or held.any()) and bunches is None and not rules.free:
@@ -160,7 +160,7 @@ def pack_sheet(
             "A search cannot go on from this layout: its islands have other sizes than the recipe gives them, lie outside the open tiles, or "
             "there are bunches or regions kept free, which are laid out anew each time. Pack the sheet instead."
         )
-    ruled = Rules(rotate=turns, held=held if held.any() else None, start=start)
+    ruled = Rules(rotate=rotations, held=held if held.any() else None, start=start)
     try:
         tell = (lambda p: progress(layouts(p), p)) if progress else None
         result = _pack(sized, tiles.recipe, ruled, bunches, _obstacles(rules, tiles), tell, stop)
@@ -180,8 +180,8 @@ def _pack(
         whole = np.concatenate([sized, obstacles])
         extra = len(obstacles)
         none = np.zeros(len(sized), bool) if rules.held is None else rules.held
-        turns = None if rules.rotate is None else (*rules.rotate, *("none",) * extra)
-        fixed = Rules(rotate=turns, held=np.r_[none, np.ones(extra, bool)], start=None)
+        rotations = None if rules.rotate is None else (*rules.rotate, *("none",) * extra)
+        fixed = Rules(rotate=rotations, held=np.r_[none, np.ones(extra, bool)], start=None)
     covered = _share(obstacles, recipe)
 
     def without(p: Packing) -> Packing:
@@ -230,11 +230,11 @@ def _fill_each(
             continue
         inside = regions[mine].copy()
         inside[held] = shapely.transform(inside[held], lambda xy, c=corner: xy - c)
-        turns = None if rules.rotate is None else tuple(rules.rotate[i] for i in mine)
+        rotations = None if rules.rotate is None else tuple(rules.rotate[i] for i in mine)
         part = None if bunches is None else bunches.of(mine)
         run = pack if part is None or not part.any() else part.pack
         try:
-            found = run(inside, one, None, stop, Rules(rotate=turns, held=held if held.any() else None)).best
+            found = run(inside, one, None, stop, Rules(rotate=rotations, held=held if held.any() else None)).best
         except (Cancelled, DoesNotFit):
             continue  # the tile stays as it was shared out
         free = ~held
@@ -392,7 +392,7 @@ def _held(uv_area: Floats, world: Floats, recipe: Recipe, keep_ratios: bool) -> 
     return recipe.density / now.median
 
 
-def _tables(
+def _transforms(
     packing: Packing,
     base: Floats,
     real: NDArray[np.int64],

@@ -126,11 +126,11 @@ def _stretch(analysed: list[Analysed], channel: int) -> dict[str, float | None]:
     }
 
 
-def overall_density(pieces: list[MeshIslands], tables: list[Floats] | None, map_px: int) -> Spread | None:
+def overall_density(pieces: list[MeshIslands], transforms: list[Floats] | None, map_px: int) -> Spread | None:
     """Spread of the density over all islands, each in its largest placing."""
     if not pieces:
         return None
-    scales = [np.ones(p.islands.count) if tables is None else tables[i][:, 2] for i, p in enumerate(pieces)]
+    scales = [np.ones(p.islands.count) if transforms is None else transforms[i][:, 2] for i, p in enumerate(pieces)]
     uv = np.concatenate([p.islands.area * s**2 for p, s in zip(pieces, scales, strict=True)])
     world = np.concatenate([p.world_area for p in pieces])
     return spread(densities(uv, world, map_px), world)
@@ -217,7 +217,7 @@ def verify_report(scenes: list[Scene], channel: int, map_px: int, padding_px: fl
 
 
 def pack_report(
-    pieces: list[MeshIslands], proof: LayoutProof, packed: SheetPacking, recipe: Recipe, seconds: float, tables: list[Floats] | None = None
+    pieces: list[MeshIslands], proof: LayoutProof, packed: SheetPacking, recipe: Recipe, seconds: float, transforms: list[Floats] | None = None
 ) -> dict[str, Any]:  # fmt: skip
     """Figures of a packing; everything measured comes from the proof (of what was written), not from the packer.
 
@@ -229,7 +229,7 @@ def pack_report(
     def kept(found: float | None, asked: float) -> bool:
         return found is None or found >= asked - 1e-3
 
-    density = overall_density(pieces, tables, map_px)
+    density = overall_density(pieces, transforms, map_px)
     said = verdict(proof_figures(proof) | {"map_px": map_px})
     return {
         "coverage": round(sum(c for c, _ in proof.coverage.values()) / tiles, 6),
@@ -255,16 +255,16 @@ def pack_report(
         "seed": seed,
         "passes": packed.result.passes,
         "stopped": packed.result.stopped,
-        "limiting": limiting(pieces, packed.tables),
+        "limiting": limiting(pieces, packed.transforms),
     }
 
 
-def limiting(pieces: list[MeshIslands], tables: list[Floats], only: list[NDArray[np.bool_]] | None = None) -> list[str]:
+def limiting(pieces: list[MeshIslands], transforms: list[Floats], only: list[NDArray[np.bool_]] | None = None) -> list[str]:
     """The islands (of those in `only`) that bound the scale: those that span a tile, and those that fill a quarter of one."""
     out = []
-    for number, (piece, table) in enumerate(zip(pieces, tables, strict=True)):
-        size = (piece.islands.box[:, 2:] - piece.islands.box[:, :2]).max(axis=1) * table[:, 2]
-        area = piece.islands.area * table[:, 2] ** 2
+    for number, (piece, similarities) in enumerate(zip(pieces, transforms, strict=True)):
+        size = (piece.islands.box[:, 2:] - piece.islands.box[:, :2]).max(axis=1) * similarities[:, 2]
+        area = piece.islands.area * similarities[:, 2] ** 2
         mine = True if only is None else only[number]
         for i in np.flatnonzero(((size > 0.9) | (area > 0.25)) & mine):
             why = f"spans {size[i] * 100:.0f} % of the tile" if size[i] > 0.9 else f"fills {area[i] * 100:.0f} % of a tile"

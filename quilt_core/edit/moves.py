@@ -13,13 +13,13 @@ from ..model.scene import Floats
 from ..uv.analysis import MeshIslands, transform_regions
 
 
-def boxes(piece: MeshIslands, table: Floats) -> Floats:
+def boxes(piece: MeshIslands, similarities: Floats) -> Floats:
     """Boxes (n, 4) of the islands where a layout puts them; of islands without area, of their points."""
-    box = shapely.bounds(transform_regions(piece.outlines.regions, table))
+    box = shapely.bounds(transform_regions(piece.outlines.regions, similarities))
     flat = np.isnan(box[:, 0])
     if flat.any():
         # The corners of the box as read, moved: enough for islands that cover no texel.
-        b, t = piece.islands.box[flat], table[flat]
+        b, t = piece.islands.box[flat], similarities[flat]
         c, s = np.cos(t[:, 0]) * t[:, 2], np.sin(t[:, 0]) * t[:, 2]
         u, v = b[:, [0, 2, 0, 2]] * t[:, 1:2], b[:, [1, 1, 3, 3]]
         x, y = c[:, None] * u - s[:, None] * v + t[:, 3:4], s[:, None] * u + c[:, None] * v + t[:, 4:5]
@@ -32,40 +32,40 @@ def centres(box: Floats) -> Floats:
     return 0.5 * (box[:, :2] + box[:, 2:])
 
 
-def shifted(table: Floats, by: Floats) -> Floats:
+def shifted(similarities: Floats, by: Floats) -> Floats:
     """Moved by (n, 2) UV units."""
-    out = table.copy()
+    out = similarities.copy()
     out[:, 3:] += by
     return out
 
 
-def scaled(table: Floats, about: Floats, factor: Floats | float) -> Floats:
+def scaled(similarities: Floats, about: Floats, factor: Floats | float) -> Floats:
     """Scaled about points (n, 2) by factors (n,)."""
-    out, k = table.copy(), np.broadcast_to(np.asarray(factor, float), (len(table),))
+    out, k = similarities.copy(), np.broadcast_to(np.asarray(factor, float), (len(similarities),))
     out[:, 2] *= k
-    out[:, 3:] = about + (table[:, 3:] - about) * k[:, None]
+    out[:, 3:] = about + (similarities[:, 3:] - about) * k[:, None]
     return out
 
 
-def turned(table: Floats, about: Floats, angle: Floats) -> Floats:
+def turned(similarities: Floats, about: Floats, angle: Floats) -> Floats:
     """Turned about points (n, 2) by angles (n,) in radians, counter-clockwise."""
-    out = table.copy()
+    out = similarities.copy()
     c, s = np.cos(angle), np.sin(angle)
-    d = table[:, 3:] - about
+    d = similarities[:, 3:] - about
     out[:, 0] += angle
     out[:, 3:] = about + np.column_stack([c * d[:, 0] - s * d[:, 1], s * d[:, 0] + c * d[:, 1]])
     return out
 
 
-def mirrored(table: Floats, about: Floats) -> Floats:
+def mirrored(similarities: Floats, about: Floats) -> Floats:
     """Mirrored in u about points (n, 2). With F = diag(-1, 1): F R(a) M = R(-a) F M."""
-    out = table.copy()
+    out = similarities.copy()
     out[:, 0] *= -1
     out[:, 1] *= -1
-    out[:, 3] = 2 * about[:, 0] - table[:, 3]
+    out[:, 3] = 2 * about[:, 0] - similarities[:, 3]
     return out
 
 
-def only(table: Floats, changed: Floats, chosen: NDArray[np.bool_]) -> Floats:
+def only(similarities: Floats, changed: Floats, chosen: NDArray[np.bool_]) -> Floats:
     """The changed rows where chosen (n,), the old ones elsewhere."""
-    return np.where(chosen[:, None], changed, table)
+    return np.where(chosen[:, None], changed, similarities)

@@ -21,12 +21,12 @@ _EDGE = 1e-9
 _ONE = Grid(1)
 
 
-def flip_back(piece: MeshIslands, table: Floats, chosen: Mask) -> Floats:
+def flip_back(piece: MeshIslands, similarities: Floats, chosen: Mask) -> Floats:
     """Mirrored islands among the chosen turned over about their middles."""
-    return only(table, mirrored(table, centres(boxes(piece, table))), chosen & flipped(piece, table))
+    return only(similarities, mirrored(similarities, centres(boxes(piece, similarities))), chosen & flipped(piece, similarities))
 
 
-def into_tile(piece: MeshIslands, table: Floats, chosen: Mask, margin_px: float = 0.0, tiles: Grid = _ONE) -> Floats:
+def into_tile(piece: MeshIslands, similarities: Floats, chosen: Mask, margin_px: float = 0.0, tiles: Grid = _ONE) -> Floats:
     """Chosen islands brought into a tile of the sheet: the one that they are in, else 1001. By whole tiles first, made smaller only
     where too large, then moved off the border.
 
@@ -34,20 +34,20 @@ def into_tile(piece: MeshIslands, table: Floats, chosen: Mask, margin_px: float 
     ----------
     margin_px : to keep from the border, in px of the tile that an island comes to; tiles : those of the sheet
     """
-    corner = np.floor(centres(boxes(piece, table)))
+    corner = np.floor(centres(boxes(piece, similarities)))
     goal = np.where(tiles.holds(corner)[:, None], corner, 0.0)
     margin = (margin_px / tiles.px_at(goal + 0.5))[:, None]
-    out = shifted(table, -corner)
+    out = shifted(similarities, -corner)
     box = boxes(piece, out)
     room = 1.0 - 2 * margin[:, 0]
     size = (box[:, 2:] - box[:, :2]).max(axis=1)
     out = scaled(out, centres(box), np.where(size > room, room * (1 - _EDGE) / np.maximum(size, 1e-30), 1.0))
     box = boxes(piece, out)
     by = np.maximum(margin - box[:, :2], 0.0) + np.minimum(1.0 - margin - box[:, 2:], 0.0)
-    return only(table, shifted(out, by + goal), chosen)
+    return only(similarities, shifted(out, by + goal), chosen)
 
 
-def straighten(piece: MeshIslands, table: Floats, chosen: Mask, way: str = "edges") -> Floats:
+def straighten(piece: MeshIslands, similarities: Floats, chosen: Mask, way: str = "edges") -> Floats:
     """Chosen islands turned about their middles so that they stand upright.
 
     Parameters
@@ -62,7 +62,7 @@ def straighten(piece: MeshIslands, table: Floats, chosen: Mask, way: str = "edge
     ways: dict[str, Callable[[MeshIslands, Floats], Floats]] = {"edges": _by_edges, "box": _by_box, "up": _by_up}
     if way not in ways:
         raise ValueError(f"'{way}' is not a way to straighten: edges, box or up")
-    return only(table, turned(table, centres(boxes(piece, table)), ways[way](piece, table)), chosen)
+    return only(similarities, turned(similarities, centres(boxes(piece, similarities)), ways[way](piece, similarities)), chosen)
 
 
 def _quarter(angle: Floats) -> Floats:
@@ -70,9 +70,9 @@ def _quarter(angle: Floats) -> Floats:
     return np.round(angle / (np.pi / 2)) * (np.pi / 2) - angle
 
 
-def _by_edges(piece: MeshIslands, table: Floats) -> Floats:
+def _by_edges(piece: MeshIslands, similarities: Floats) -> Floats:
     """Turns (n,) from the outline's edges: the direction (mod 90 degrees) that carries most length within 2 degrees."""
-    regions = transform_regions(piece.outlines.regions, table)
+    regions = transform_regions(piece.outlines.regions, similarities)
     out = np.zeros(len(regions))
     for i, region in enumerate(regions):
         rings = shapely.get_rings(region)
@@ -92,8 +92,8 @@ def _by_edges(piece: MeshIslands, table: Floats) -> Floats:
     return out
 
 
-def _by_box(piece: MeshIslands, table: Floats) -> Floats:
-    regions = transform_regions(piece.outlines.regions, table)
+def _by_box(piece: MeshIslands, similarities: Floats) -> Floats:
+    regions = transform_regions(piece.outlines.regions, similarities)
     out = np.zeros(len(regions))
     for i, region in enumerate(regions):
         corners = shapely.get_coordinates(shapely.oriented_envelope(region)) if not region.is_empty else np.zeros((0, 2))
@@ -103,7 +103,7 @@ def _by_box(piece: MeshIslands, table: Floats) -> Floats:
     return out
 
 
-def _by_up(piece: MeshIslands, table: Floats) -> Floats:
+def _by_up(piece: MeshIslands, similarities: Floats) -> Floats:
     """Turns (n,) that bring the mean direction of growing height to +v.
 
     The height is linear on a triangle, so its gradient in the UV plane is exact; the mean is weighted by UV area. An island that
@@ -121,7 +121,7 @@ def _by_up(piece: MeshIslands, table: Floats) -> Floats:
     gu, gv = sign * (height * across[:, :, 1]).sum(axis=1), -sign * (height * across[:, :, 0]).sum(axis=1)
     n = piece.islands.count
     gu, gv = np.bincount(of[has], gu, n), np.bincount(of[has], gv, n)
-    t = table
+    t = similarities
     u, v = gu * t[:, 1], gv
     c, s = np.cos(t[:, 0]), np.sin(t[:, 0])
     now = np.arctan2(s * u + c * v, c * u - s * v)
@@ -130,12 +130,14 @@ def _by_up(piece: MeshIslands, table: Floats) -> Floats:
     return np.where(flat, 0.0, np.pi / 2 - now)
 
 
-def even(piece: MeshIslands, table: Floats, chosen: Mask, density: float, map_px: float | Floats, weight: Floats | float = 1.0) -> Floats:
+def even(
+    piece: MeshIslands, similarities: Floats, chosen: Mask, density: float, map_px: float | Floats, weight: Floats | float = 1.0
+) -> Floats:
     """Chosen islands scaled about their middles to a density in px/m at a map size, times their weights (n,).
 
     Islands without area on one side keep their size.
     """
-    now = densities(piece.islands.area * table[:, 2] ** 2, piece.world_area, map_px)
+    now = densities(piece.islands.area * similarities[:, 2] ** 2, piece.world_area, map_px)
     with np.errstate(invalid="ignore"):
         factor = np.where(np.isfinite(now), density * weight / now, 1.0)
-    return only(table, scaled(table, centres(boxes(piece, table)), factor), chosen)
+    return only(similarities, scaled(similarities, centres(boxes(piece, similarities)), factor), chosen)

@@ -106,7 +106,7 @@ def findings(shapes: IslandShapes, lie: Lie, rows: Floats, on_purpose: Marked) -
 
 def find(
     pieces: list[MeshIslands],
-    tables: list[Floats] | None = None,
+    transforms: list[Floats] | None = None,
     sheet: NDArray[np.int64] | None = None,
     twins: NDArray[np.int64] | None = None,
 ) -> Findings:
@@ -114,11 +114,11 @@ def find(
 
     Parameters
     ----------
-    tables : similarity per island and piece; None for the UVs as they were read
+    transforms : similarity per island and piece; None for the UVs as they were read
     sheet : (n,) number of the sheet that each island lies on; islands of different sheets have nothing to do with each other
     twins : (n,) group of islands that share their texels on purpose, -1 for none
     """
     shapes = joined([shapes_of(p) for p in pieces])
-    rows = np.tile(IDENTITY, (shapes.count, 1)) if tables is None else np.concatenate(tables)
+    rows = np.tile(IDENTITY, (shapes.count, 1)) if transforms is None else np.concatenate(transforms)
     lie = measured(shapes, rows, np.zeros(shapes.count, np.int64) if sheet is None else sheet)
     return findings(shapes, lie, rows, marked(shapes, lie, rows, twins))

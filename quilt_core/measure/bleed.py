@@ -116,14 +116,14 @@ def _outline_samples(regions: NDArray[np.object_], px: int) -> tuple[Floats, NDA
 
 
 def bleed(
-    pieces: list[MeshIslands], tables: list[Floats] | None, regions: NDArray[np.object_], px: int, padding_px: float, corner: tuple[int, int] = (0, 0),
+    pieces: list[MeshIslands], transforms: list[Floats] | None, regions: NDArray[np.object_], px: int, padding_px: float, corner: tuple[int, int] = (0, 0),
     only: NDArray[np.bool_] | None = None, twins: NDArray[np.int64] | None = None, threshold: float = THRESHOLD, reach: float = math.inf,
 ) -> Bleed:  # fmt: skip
     """Prove one tile.
 
     Parameters
     ----------
-    tables : similarity per island and piece; None for the UVs as they were read
+    transforms : similarity per island and piece; None for the UVs as they were read
     regions : (n,) all islands as they lie; corner : lower left corner of the tile
     only : (n,) the islands of this sheet; twins : (n,) group of islands that share their colour on purpose, -1 for none
     reach : texels of edge padding that the baker lays; infinite for all that is empty
@@ -137,7 +137,7 @@ def bleed(
     if twins is not None:
         for group in np.unique(twins[twins >= 0]):
             colour[twins == group] = np.flatnonzero(twins == group)[0]
-    map_, twice = owners(*_triangles(pieces, tables, inside, colour), px, corner)
+    map_, twice = owners(*_triangles(pieces, transforms, inside, colour), px, corner)
     map_, _, _ = dilated(map_, reach)
     levels = px.bit_length()
     level, share, other = np.where(inside, -1, -2), np.zeros(n), np.full(n, -1, np.int64)
@@ -166,13 +166,13 @@ def bleed(
 
 
 def _triangles(
-    pieces: list[MeshIslands], tables: list[Floats] | None, inside: NDArray[np.bool_], colour: NDArray[np.int64]
+    pieces: list[MeshIslands], transforms: list[Floats] | None, inside: NDArray[np.bool_], colour: NDArray[np.int64]
 ) -> tuple[Floats, NDArray[np.int64], NDArray[np.int64]]:
     """UVs, triangles and colours of the islands that are on the tile."""
     uvs, triangles, numbers = [np.zeros((0, 2))], [np.zeros((0, 3), np.int64)], [np.zeros(0, np.int64)]
     row = start = 0
     for k, piece in enumerate(pieces):
-        moved = piece.uvs if tables is None else transform_rows(piece.uvs, piece.islands.of_row, tables[k])
+        moved = piece.uvs if transforms is None else transform_rows(piece.uvs, piece.islands.of_row, transforms[k])
         of = piece.islands.of_triangle
         use = of >= 0
         use[use] = inside[start + of[use]]

@@ -76,13 +76,13 @@ class LayoutProof:
         return not (self.overlap_pairs or self.overlap_self or self.outside)
 
 
-def flipped(piece: MeshIslands, table: Floats | None = None) -> NDArray[np.bool_]:
+def flipped(piece: MeshIslands, similarities: Floats | None = None) -> NDArray[np.bool_]:
     """(n,) whether an island reads mirrored on its object: UV orientation against the side that is seen.
 
     A placing with a negative determinant turns the seen side, so its islands are flipped when others are not;
     an island counts when any placing of its mesh shows it mirrored.
     """
-    sign = piece.islands.signed_area * (1.0 if table is None else table[:, 1])
+    sign = piece.islands.signed_area * (1.0 if similarities is None else similarities[:, 1])
     return np.any([(-sign if o.mirrored else sign) < 0 for o in piece.objects], axis=0)
 
 
@@ -296,14 +296,14 @@ def _count_texels(tri, first, which, several, u, v, count, again):  # type: igno
 
 
 def prove(
-    pieces: list[MeshIslands], tables: list[Floats] | None, map_px: int, tiles: tuple[int, int] | None = None, twins: Whole | None = None,
+    pieces: list[MeshIslands], transforms: list[Floats] | None, map_px: int, tiles: tuple[int, int] | None = None, twins: Whole | None = None,
     only: NDArray[np.bool_] | None = None, tile_px: dict[int, int] | None = None,
 ) -> LayoutProof:  # fmt: skip
     """Measure a layout of several pieces that share one sheet.
 
     Parameters
     ----------
-    tables : similarity per island and piece; None for the UVs as they were read
+    transforms : similarity per island and piece; None for the UVs as they were read
     tiles : columns and rows of the sheet; None for any UDIM tile
     twins : (n,) group of islands that share their texels on purpose, -1 for none
     tile_px : UDIM number to px, of tiles that have another resolution than `map_px`
@@ -312,7 +312,7 @@ def prove(
     if not pieces:
         return LayoutProof(0, 0, 0, 0.0, False, None, None, 0, 0, {})
     shapes = joined([shapes_of(p) for p in pieces])
-    rows = np.tile(IDENTITY, (shapes.count, 1)) if tables is None else np.concatenate(tables)
+    rows = np.tile(IDENTITY, (shapes.count, 1)) if transforms is None else np.concatenate(transforms)
     sheet = np.zeros(shapes.count, np.int64) if only is None else np.where(only, 0, -1)
     lie = measured(shapes, rows, sheet)
     all_regions = np.concatenate([p.outlines.regions for p in pieces])

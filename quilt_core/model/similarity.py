@@ -20,21 +20,21 @@ def composed(outer: Floats, inner: Floats) -> Floats:
     return out
 
 
-def inverse(table: Floats) -> Floats:
+def inverse(similarities: Floats) -> Floats:
     """The similarity that undoes each row."""
-    out = np.zeros_like(table)
-    out[:, 0] = -table[:, 1] * table[:, 0]
-    out[:, 1] = table[:, 1]
-    out[:, 2] = 1.0 / table[:, 2]
-    out[:, 3:] = -applied(out, table[:, 3:])
+    out = np.zeros_like(similarities)
+    out[:, 0] = -similarities[:, 1] * similarities[:, 0]
+    out[:, 1] = similarities[:, 1]
+    out[:, 2] = 1.0 / similarities[:, 2]
+    out[:, 3:] = -applied(out, similarities[:, 3:])
     return out
 
 
-def applied(table: Floats, points: Floats) -> Floats:
+def applied(similarities: Floats, points: Floats) -> Floats:
     """Points (n, 2), each moved by its row."""
-    c, s = np.cos(table[:, 0]), np.sin(table[:, 0])
-    u, v = points[:, 0] * table[:, 1], points[:, 1]
-    return table[:, 2:3] * np.column_stack([c * u - s * v, s * u + c * v]) + table[:, 3:]
+    c, s = np.cos(similarities[:, 0]), np.sin(similarities[:, 0])
+    u, v = points[:, 0] * similarities[:, 1], points[:, 1]
+    return similarities[:, 2:3] * np.column_stack([c * u - s * v, s * u + c * v]) + similarities[:, 3:]
 
 
 def cos_sin(angle: Floats) -> tuple[Floats, Floats]:

@@ -116,10 +116,10 @@ def _trials(regions: NDArray[np.object_], base: Recipe, rules: Rules, long: list
         out.append((Hint("padding", [], 1.0, base.padding_px / 2), regions, replace(base, padding_px=base.padding_px / 2), rules))
     if base.margin_px >= 2:
         out.append((Hint("margin", [], 1.0, base.margin_px / 2), regions, replace(base, margin_px=base.margin_px / 2), rules))
-    turns = list(rules.rotate) if rules.rotate is not None else [base.rotate] * n
-    stiff = [i for i in long[:3] if turns[i] != "free" and (rules.held is None or not rules.held[i])]
+    rotations = list(rules.rotate) if rules.rotate is not None else [base.rotate] * n
+    stiff = [i for i in long[:3] if rotations[i] != "free" and (rules.held is None or not rules.held[i])]
     if stiff:
-        freed = tuple("free" if i in stiff else t for i, t in enumerate(turns))
+        freed = tuple("free" if i in stiff else t for i, t in enumerate(rotations))
         out.append((Hint("turn", stiff, 1.0, "free"), regions, base, replace(rules, rotate=freed)))
     if base.rotate in ("none", "180"):
         out.append((Hint("turn_all", [], 1.0, "90"), regions, replace(base, rotate="90"), rules))

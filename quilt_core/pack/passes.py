@@ -27,9 +27,9 @@ class Passes:
     def __init__(self, search: Search) -> None:
         self.search, self.shapes = search, search.shapes
         # Steps of 90 degrees, and of 45 where the recipe has no others; a long island that turns freely may need its diagonal.
-        turns = self.shapes.allowed[:, self.shapes.mirror > 0].sum(axis=1)
+        poses = self.shapes.allowed[:, self.shapes.mirror > 0].sum(axis=1)
         long = self.shapes.diameter > _LONG * self.guess()[0]
-        self.poses = pose_list(self.shapes, np.where((turns == 8) | ((turns > 8) & long), 8, np.minimum(turns, 4)))
+        self.poses = pose_list(self.shapes, np.where((poses == 8) | ((poses > 8) & long), 8, np.minimum(poses, 4)))
         self.many = self.shapes.count > _MANY
         self.hint: Hint = "rough" if self.many else None
 

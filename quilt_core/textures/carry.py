@@ -124,7 +124,7 @@ class Carried:
     seconds: float
 
 
-def turns(new: Floats, old: Floats) -> Floats:
+def linear_maps(new: Floats, old: Floats) -> Floats:
     """(T, 4) how directions of the old UV plane lie in the new one, row by row, less the scale: the nearest rotation, mirrored or not.
 
     Notes
@@ -177,7 +177,7 @@ def _lay(patch: Patch, normal: bool, px: int, corner: tuple[int, int], out: Sing
         corners = [_samples(patch.picture, level[many], uv[many] + step @ np.array(s)) for s in ((-1, -1), (1, -1), (-1, 1), (1, 1))]
         values[many] = sum(corners) / np.float32(4)
     if normal:
-        m = turns(patch.new, patch.old)[t]
+        m = linear_maps(patch.new, patch.old)[t]
         x, y = values[:, 0].copy(), values[:, 1].copy()
         values[:, 0], values[:, 1] = m[:, 0] * x + m[:, 1] * y, m[:, 2] * x + m[:, 3] * y
         values /= np.maximum(np.linalg.norm(values, axis=1, keepdims=True), 1e-9)
@@ -266,7 +266,7 @@ def difference(patches: list[Patch], carried: Carried, kind: str, px: int, corne
         level = np.clip(np.round(np.log2(np.maximum(_shrink(p, px), 1.0))), 0, len(p.picture.table) - 1).astype(np.int64)[t]
         was = _samples(p.picture, level, old)
         if kind == "normal":
-            m = turns(p.new, p.old)[t]
+            m = linear_maps(p.new, p.old)[t]
             was[:, :2] = np.column_stack([m[:, 0] * was[:, 0] + m[:, 1] * was[:, 1], m[:, 2] * was[:, 0] + m[:, 3] * was[:, 1]])
             was = was * 0.5 + 0.5
         elif kind in IN_SRGB:

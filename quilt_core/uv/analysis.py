@@ -58,11 +58,11 @@ def analyse(scene: Scene, channel: int, welded: bool = False, given: list[Ints |
     return out
 
 
-def transform_rows(uvs: Floats, of_row: NDArray[np.integer], table: Floats) -> Floats:
+def transform_rows(uvs: Floats, of_row: NDArray[np.integer], similarities: Floats) -> Floats:
     """UV rows (W, 2) moved by their islands' similarities (n, 5); rows without an island stay."""
     out = uvs.copy()
     used = of_row >= 0
-    t = table[of_row[used]]
+    t = similarities[of_row[used]]
     c, s = cos_sin(t[:, 0])
     u, v = uvs[used, 0] * t[:, 1], uvs[used, 1]
     out[used, 0] = t[:, 2] * (c * u - s * v) + t[:, 3]
@@ -70,14 +70,14 @@ def transform_rows(uvs: Floats, of_row: NDArray[np.integer], table: Floats) -> F
     return out
 
 
-def transform_regions(regions: NDArray[np.object_], table: Floats) -> NDArray[np.object_]:
+def transform_regions(regions: NDArray[np.object_], similarities: Floats) -> NDArray[np.object_]:
     """Regions (n,) moved by similarities (n, 5)."""
     owner = np.repeat(np.arange(len(regions)), shapely.get_num_coordinates(regions))
-    return shapely.set_coordinates(regions.copy(), transform_rows(shapely.get_coordinates(regions), owner, table))  # type: ignore[no-any-return]
+    return shapely.set_coordinates(regions.copy(), transform_rows(shapely.get_coordinates(regions), owner, similarities))  # type: ignore[no-any-return]
 
 
-def object_density(piece: MeshIslands, table: Floats | None, number: int, map_px: float) -> tuple[Floats, Spread | None]:
+def object_density(piece: MeshIslands, similarities: Floats | None, number: int, map_px: float) -> tuple[Floats, Spread | None]:
     """Density (n,) of an object's islands under a layout (None: as read), and its spread."""
-    scale = np.ones(piece.islands.count) if table is None else table[:, 2]
+    scale = np.ones(piece.islands.count) if similarities is None else similarities[:, 2]
     d = densities(piece.islands.area * scale**2, piece.object_areas[number], map_px)
     return d, spread(d, piece.object_areas[number])

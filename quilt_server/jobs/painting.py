@@ -23,15 +23,15 @@ def _load(sha: str) -> bytes:
     return files.get(sha)
 
 
-def coat_of(c: Chosen, table: Floats, on: dict[int, NDArray[np.int64]]) -> Coat:
-    """A file with its old pictures, laid out by its table (n, 5); `on` is the sheet of every island of each mesh."""
+def coat_of(c: Chosen, similarities: Floats, on: dict[int, NDArray[np.int64]]) -> Coat:
+    """A file with its old pictures, laid out by its similarities (n, 5); `on` is the sheet of every island of each mesh."""
     starts = c.starts()
     meshes = {}
     for m, piece in enumerate(c.pieces):
         if piece is None:
             continue
         of = piece.islands.of_triangle
-        new = transform_rows(piece.uvs, piece.islands.of_row, table[starts[m] : starts[m] + piece.islands.count])
+        new = transform_rows(piece.uvs, piece.islands.of_row, similarities[starts[m] : starts[m] + piece.islands.count])
         triangles = piece.mesh.channels[piece.channel].triangles
         meshes[m] = Laid(new[triangles], np.where(of >= 0, on[m][np.maximum(of, 0)], -1))
     found = c.file.materials

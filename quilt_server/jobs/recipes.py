@@ -28,11 +28,11 @@ def recipe_of(flat: dict[str, Any]) -> Recipe:
 def rules_of(chosen: list[Chosen], parts: Parts, settings: dict[str, Any], flat: dict[str, Any], only: NDArray[np.bool_]) -> SheetRules:
     """The rules for the islands `only` (n,) of a sheet that the settings hold."""
     held = each(chosen, parts, dict.fromkeys(settings["held"], True), False)
-    turns = each(chosen, parts, settings["turns"], flat["rotate"]) if settings["turns"] else None
+    rotations = each(chosen, parts, settings["rotations"], flat["rotate"]) if settings["rotations"] else None
     sheet = flat["sheet"]
     bunch, strict = _bunches(chosen, parts, settings)
     return SheetRules(
-        None if turns is None else tuple(turns), np.array(held, bool) if settings["held"] else None, twin_groups(parts, settings), only,
+        None if rotations is None else tuple(rotations), np.array(held, bool) if settings["held"] else None, twin_groups(parts, settings), only,
         bunch, strict, frozenset(int(t) for t in sheet["held_tiles"]), tuple((int(f["tile"]), tuple(f["box"])) for f in sheet["free"]),
         kinds_of_islands(chosen, parts, "material")[0] if settings["apart_px"] > 0 else None, float(settings["apart_px"]),
     )  # fmt: skip

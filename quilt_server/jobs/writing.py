@@ -73,7 +73,7 @@ class Writer:
     model: Model = field(default_factory=Model)
     taken: dict[str, bytes] = field(default_factory=dict)  # pictures of all files that were written
 
-    def write(self, c: Chosen, table: Floats, coat: Coat | None) -> Chosen:
+    def write(self, c: Chosen, similarities: Floats, coat: Coat | None) -> Chosen:
         """Put a file with its new UVs and companions into the zip; returns it as read back from what was written (in another format: as it was
         handed to the writer, whose file is read again and compared)."""
         starts, channel = c.starts(), _channels(c, self.settings)
@@ -82,7 +82,7 @@ class Writer:
             # New pictures are read by the layout's channel.
             self.notes += lost(c.scene, self.how) if self.painted is None else []
         pieces = {m: p for m, p in enumerate(c.pieces) if p is not None}
-        uvs = {m: transform_rows(p.uvs, p.islands.of_row, table[starts[m] : starts[m] + p.islands.count]) for m, p in pieces.items()}
+        uvs = {m: transform_rows(p.uvs, p.islands.of_row, similarities[starts[m] : starts[m] + p.islands.count]) for m, p in pieces.items()}
         wired = None
         if self.painted is not None and coat is not None:
             names = {s["id"]: s["name"] for s in sheets(self.settings)}

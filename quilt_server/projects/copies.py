@@ -57,7 +57,7 @@ def _layout(layout: Layout, copy: Project, files: dict[int, int]) -> Layout:
     layout.figures = _figures(layout.figures, files)
     layout.pieces = [[files.get(file, 0), first, count] for file, first, count in layout.pieces]
     layout.recipe = _settings(settings_of(None) | layout.recipe, files)
-    layout.tables, layout.members, layout.inputs = blob(bytes(layout.tables)), blob(bytes(layout.members)), {}
+    layout.transforms, layout.members, layout.inputs = blob(bytes(layout.transforms)), blob(bytes(layout.members)), {}
     layout.pk, layout.project, layout._state.adding = None, copy, True
     layout.save()
     return layout

@@ -13,7 +13,7 @@ def rekeyed(settings: dict[str, Any], key: Callable[[str], str | None]) -> dict[
         return list(dict.fromkeys(n for n in map(key, keys) if n is not None))
 
     out = dict(settings)
-    for rule in ("weights", "turns", "sheet_of"):
+    for rule in ("weights", "rotations", "sheet_of"):
         out[rule] = {n: v for k, v in settings[rule].items() if (n := key(k)) is not None}
     out["held"] = listed(settings["held"])
     out["twins"] = [g for g in map(listed, settings["twins"]) if len(g) > 1]

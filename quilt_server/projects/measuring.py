@@ -51,8 +51,8 @@ def lie_of(layout: Layout) -> tuple[Lie, Marked] | None:
 
 def rows_of(layout: Layout) -> Floats:
     """A layout's rows (n, 5) over the islands that it was measured with."""
-    tables = arrays_of(layout, "tables")
-    return np.concatenate([tables[str(file)][first : first + count] for file, first, count in layout.pieces] or [np.zeros((0, 5))])
+    transforms = arrays_of(layout, "transforms")
+    return np.concatenate([transforms[str(file)][first : first + count] for file, first, count in layout.pieces] or [np.zeros((0, 5))])
 
 
 def measure(

@@ -61,7 +61,7 @@ class Reading(models.Model):
 
 
 class Layout(models.Model):
-    """One similarity per island of every file (`tables`: npz, file id to (n, 5)) in one channel, with its proof by sheet.
+    """One similarity per island of every file (`transforms`: npz, file id to (n, 5)) in one channel, with its proof by sheet.
 
     A try of the packer is of one `sheet`; `members` (npz, file id to (n,) bool; empty: all) are the islands that it laid. `inputs` is what it
     was made from, to tell when it is stale. `findings`: arrays of how its islands lie, over those of the meshes in `pieces` [file id, first island, count]; `measured`: by
@@ -75,7 +75,7 @@ class Layout(models.Model):
     figures = models.JSONField(default=dict)
     recipe = models.JSONField(default=dict)
     channel = models.IntegerField(default=0)
-    tables = models.BinaryField()
+    transforms = models.BinaryField()
     findings = models.BinaryField(default=b"")
     measured = models.IntegerField(default=0)
     pieces = models.JSONField(default=list)

@@ -22,14 +22,14 @@ def object_rows(snapshot: Snapshot) -> list[dict[str, Any]]:
     """Every object with its figures under the snapshot's layout, at the resolutions of its tiles."""
     rows = []
     settings = settings_of(snapshot)
-    tables = arrays_of(snapshot.layout, "tables") if snapshot.layout else {}
+    transforms = arrays_of(snapshot.layout, "transforms") if snapshot.layout else {}
     left_out, weights = set(snapshot.left_out), settings["weights"]
     px, marked = resolutions(snapshot), _points(snapshot)
     on = by_file(snapshot, settings["sheet_of"], sheets(settings)[0]["id"])
     sources = source_files(snapshot)
     for reading in readings(snapshot):
         file = reading.file_id
-        areas, table = areas_of(sources[file], reading), tables.get(str(file))
+        areas, similarities = areas_of(sources[file], reading), transforms.get(str(file))
         infos = reading.objects_info
         with_islands: dict[tuple[int, int], list[tuple[int, dict[str, Any]]]] = {}
         for n, info in enumerate(infos):
@@ -39,8 +39,8 @@ def object_rows(snapshot: Snapshot) -> list[dict[str, Any]]:
             first, end = info["islands"]
             found = None
             world = 0.0
-            if n in areas and table is not None:
-                uv, on_model = areas[n][0] * table[first:end, 2] ** 2, areas[n][1]
+            if n in areas and similarities is not None:
+                uv, on_model = areas[n][0] * similarities[first:end, 2] ** 2, areas[n][1]
                 found, world = spread(densities(uv, on_model, px[file][first:end]), on_model), float(np.sum(on_model))
             key = f"{file}/{n}"
             rows.append(
@@ -74,7 +74,7 @@ def _points(snapshot: Snapshot) -> dict[int, NDArray[np.int64]]:
 def density_report(snapshot: Snapshot) -> list[dict[str, Any]]:
     """The density of every island of every object under the snapshot's layout."""
     settings = settings_of(snapshot)
-    tables = arrays_of(snapshot.layout, "tables") if snapshot.layout else {}
+    transforms = arrays_of(snapshot.layout, "transforms") if snapshot.layout else {}
     sources = source_files(snapshot)
     weights = by_file(snapshot, settings["weights"], 1.0)
     median = snapshot.layout.figures.get("density") if snapshot.layout else None
@@ -82,12 +82,12 @@ def density_report(snapshot: Snapshot) -> list[dict[str, Any]]:
     px = resolutions(snapshot)
     rows: list[dict[str, Any]] = []
     for reading in readings(snapshot):
-        areas, table = areas_of(sources[reading.file_id], reading), tables.get(str(reading.file_id))
+        areas, similarities = areas_of(sources[reading.file_id], reading), transforms.get(str(reading.file_id))
         for n, info in enumerate(reading.objects_info):
             first, end = info["islands"]
-            if n not in areas or table is None:
+            if n not in areas or similarities is None:
                 continue
-            sizes = areas[n][0] * table[first:end, 2] ** 2, areas[n][1]
+            sizes = areas[n][0] * similarities[first:end, 2] ** 2, areas[n][1]
             weight = weights[reading.file_id][first:end]
             rows += density_rows(info["name"], sources[reading.file_id].name, sizes, px[reading.file_id][first:end], weight, target, first)
     return rows

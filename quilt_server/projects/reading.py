@@ -106,28 +106,28 @@ class Parts:
         """How many islands there are."""
         return sum(count for _, _, count in self.places)
 
-    def split(self, tables: Mapping[str, Floats]) -> list[Floats]:
-        """A layout's tables piece by piece."""
-        return [tables[str(file)][first : first + count] for file, first, count in self.places]
+    def split(self, transforms: Mapping[str, Floats]) -> list[Floats]:
+        """A layout's transforms piece by piece."""
+        return [transforms[str(file)][first : first + count] for file, first, count in self.places]
 
-    def whole(self, tables: Mapping[str, Floats]) -> Floats:
+    def whole(self, transforms: Mapping[str, Floats]) -> Floats:
         """A layout's rows (n, 5) over all islands."""
-        return np.concatenate(self.split(tables)) if self.places else np.zeros((0, 5))
+        return np.concatenate(self.split(transforms)) if self.places else np.zeros((0, 5))
 
     def pieced(self, rows: np.ndarray) -> list[Any]:
         """Something over all islands, piece by piece."""
         return np.split(rows, np.cumsum([count for _, _, count in self.places])[:-1]) if self.places else []
 
     def merged(self, old: Mapping[str, Floats], parts: list[Floats]) -> dict[str, Floats]:
-        """A layout's tables with those of the pieces put in."""
+        """A layout's transforms with those of the pieces put in."""
         out = {k: v.copy() for k, v in old.items()}
-        for (file, first, count), table in zip(self.places, parts, strict=True):
-            out[str(file)][first : first + count] = table
+        for (file, first, count), similarities in zip(self.places, parts, strict=True):
+            out[str(file)][first : first + count] = similarities
         return out
 
-    def masks(self, tables: Mapping[str, Floats], mine: NDArray[np.bool_]) -> dict[str, NDArray[np.bool_]]:
+    def masks(self, transforms: Mapping[str, Floats], mine: NDArray[np.bool_]) -> dict[str, NDArray[np.bool_]]:
         """A mark on some of the islands, by file as layouts are kept."""
-        out = {k: np.zeros(len(v), bool) for k, v in tables.items()}
+        out = {k: np.zeros(len(v), bool) for k, v in transforms.items()}
         for (file, first, count), marks in zip(self.places, self.pieced(mine), strict=True):
             out[str(file)][first : first + count] = marks
         return out

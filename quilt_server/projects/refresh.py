@@ -28,7 +28,7 @@ def _measure_again(head: Snapshot) -> None:
     layout = head.layout
     assert layout is not None
     parts = parts_of(choose(head, whole=True))
-    measure(layout, parts, parts.whole(arrays_of(layout, "tables")), settings_of(head))
+    measure(layout, parts, parts.whole(arrays_of(layout, "transforms")), settings_of(head))
     Layout.objects.filter(pk=layout.pk).update(
         figures=layout.figures, findings=layout.findings, pieces=layout.pieces, measured=layout.measured, picture=layout.picture
     )

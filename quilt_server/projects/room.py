@@ -114,6 +114,6 @@ def size_of(project: Project) -> int:
     from django.db.models.functions import Length
 
     found = Layout.objects.filter(project=project).aggregate(
-        n=Sum(Length("tables") + Length("findings") + Length("picture") + Length("members"))
+        n=Sum(Length("transforms") + Length("findings") + Length("picture") + Length("members"))
     )
     return int(found["n"] or 0)

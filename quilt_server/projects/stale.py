@@ -20,7 +20,7 @@ WORDS = {
 }  # fmt: skip
 UNIT = {"map_px": " px", "apart_px": " px", "padding_px": " px", "margin_px": " px", "density": " px/m"}
 _TILES = ("columns", "rows", "tile_px", "held_tiles", "free")
-_RULES = ("weights", "turns", "held", "twins", "bunches")
+_RULES = ("weights", "rotations", "held", "twins", "bunches")
 
 
 def _digest(value: Any) -> str:
@@ -34,7 +34,7 @@ def inputs_of(snapshot: Snapshot) -> dict[int, dict[str, Any]]:
     left = left_out_islands(snapshot)
     of = {
         "weights": by_file(snapshot, settings["weights"], 1.0),
-        "turns": by_file(snapshot, settings["turns"], ""),
+        "rotations": by_file(snapshot, settings["rotations"], ""),
         "held": by_file(snapshot, dict.fromkeys(settings["held"], True), False),
         "bunches": by_file(snapshot, {k: f"{b['name']} {b['strict']}" for b in settings["bunches"] for k in b["members"]}, settings["bunch_objects"]),
     }  # fmt: skip
@@ -76,7 +76,7 @@ def reasons(was: dict[str, Any], now: dict[str, Any]) -> list[str]:
     if was["islands"] != now["islands"]:
         more = now["count"] - was["count"]
         out.append(f"{abs(more)} islands {'more' if more > 0 else 'fewer'}" if more else "other islands")
-    words = {"weights": "weights", "turns": "turning of single islands", "held": "held islands", "twins": "twins", "bunches": "bunches"}
+    words = {"weights": "weights", "rotations": "turning of single islands", "held": "held islands", "twins": "twins", "bunches": "bunches"}
     out += [f"{words[k]} changed" for k in _RULES if was[k] != now[k] and was["islands"] == now["islands"]]
     return out
 
@@ -87,7 +87,7 @@ def moved_since(snapshot: Snapshot, kept: Layout, sheet: int) -> int:
         return 0
     settings = settings_of(snapshot)
     on = by_file(snapshot, settings["sheet_of"], sheets(settings)[0]["id"])
-    now, then = arrays_of(snapshot.layout, "tables"), arrays_of(kept, "tables")
+    now, then = arrays_of(snapshot.layout, "transforms"), arrays_of(kept, "transforms")
     masks = arrays_of(kept, "members")
     count = 0
     for file, numbers in on.items():

@@ -25,23 +25,23 @@ def kept_layout(project: Project, head: Snapshot, before: Layout, try_: Layout, 
     QuiltError : the try was made with other files or islands or another channel, or its sheet is gone
     """
     settings = settings_of(head)
-    tables, old = arrays_of(try_, "tables"), arrays_of(before, "tables")
-    if set(tables) != {str(i) for i in head.files} or try_.channel != settings["channel_in"]:
+    transforms, old = arrays_of(try_, "transforms"), arrays_of(before, "transforms")
+    if set(transforms) != {str(i) for i in head.files} or try_.channel != settings["channel_in"]:
         raise QuiltError("This try was made with other files or another UV channel. Pack again.")
     if try_.sheet not in {s["id"] for s in sheets(settings)}:
         raise QuiltError("The sheet of this try is not there any more. Pack again.")
-    if any(len(old[k]) != len(v) for k, v in tables.items()):
+    if any(len(old[k]) != len(v) for k, v in transforms.items()):
         raise QuiltError("The islands were read anew since this try, so it fits them no more. Pack again.")
     on = by_file(head, settings["sheet_of"], sheets(settings)[0]["id"])
-    members = arrays_of(try_, "members") or {k: np.ones(len(v), bool) for k, v in tables.items()}
-    rows = {k: np.where((members[k].astype(bool) & (on[int(k)] == try_.sheet))[:, None], tables[k], old[k]) for k in tables}
+    members = arrays_of(try_, "members") or {k: np.ones(len(v), bool) for k, v in transforms.items()}
+    rows = {k: np.where((members[k].astype(bool) & (on[int(k)] == try_.sheet))[:, None], transforms[k], old[k]) for k in transforms}
     layout = Layout(
-        project=project, kind="keep", name=try_.name, channel=try_.channel, recipe=try_.recipe, tables=pack_arrays(rows), sheet=try_.sheet,
+        project=project, kind="keep", name=try_.name, channel=try_.channel, recipe=try_.recipe, transforms=pack_arrays(rows), sheet=try_.sheet,
         figures={k: v for k, v in try_.figures.items() if k in ("limiting", "seconds", "seed")},
     )  # fmt: skip
     parts = parts_of(choose(head, whole=True))
     whole = parts.whole(rows)
     # Where the try is what the layout is now, measuring it again costs nothing, and its bleed proof holds.
-    same = all(np.array_equal(rows[k], tables[k]) for k in rows)
+    same = all(np.array_equal(rows[k], transforms[k]) for k in rows)
     measure(layout, parts, whole, settings, try_ if same else before, stop)
     return layout

@@ -12,12 +12,12 @@ from quilt_core.textures.carry import (
     carry,
     difference,
     difference_picture,
+    linear_maps,
     mips_of,
     picture_of,
     stored_values,
     to_linear,
     to_srgb,
-    turns,
 )
 
 SQUARE = np.array([[[0, 0], [1, 0], [1, 1]], [[0, 0], [1, 1], [0, 1]]], float)
@@ -137,7 +137,7 @@ def test_a_turned_normal_map_is_lit_as_before(angle: float, mirror: float) -> No
 
 def test_turns_of_triangles() -> None:
     for angle, mirror in ((0.3, 1.0), (2.0, -1.0)):
-        m = turns(laid(angle, mirror, 3.0, 0.1, 0.2), SQUARE)[0].reshape(2, 2)
+        m = linear_maps(laid(angle, mirror, 3.0, 0.1, 0.2), SQUARE)[0].reshape(2, 2)
         assert m @ [1, 0] == pytest.approx(mirror * np.array([np.cos(angle), np.sin(angle)]))
         assert m @ [0, 1] == pytest.approx([-np.sin(angle), np.cos(angle)])
 

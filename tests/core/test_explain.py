@@ -65,11 +65,11 @@ def test_held_islands_of_a_sheet_stay_and_weights_hold_for_the_rest() -> None:
     recipe = Recipe(512, 4, 2, passes=16)
     weight = np.array([1.0, 1.0, 0.5, 1.0])
     packed = pack_sheet(pieces, recipe, weight=weight, rules=SheetRules(("90", "none", "90", "90"), held), present=present)
-    table = packed.tables[0]
+    table = packed.transforms[0]
     assert np.array_equal(table[0], present[0]) and table[1, 0] == 0
     d = densities(pieces[0].islands.area * table[:, 2] ** 2, pieces[0].world_area, 512)
     assert d[2] / d[1] == pytest.approx(0.5) and d[3] / d[1] == pytest.approx(1)
-    proof = prove(pieces, packed.tables, 512)
+    proof = prove(pieces, packed.transforms, 512)
     assert proof.ok and proof.gap_px is not None and proof.gap_px >= 4 - 1e-3
     present[0, 3:] = 0.9
     with pytest.raises(QuiltError, match="held islands lie outside"):
@@ -82,10 +82,10 @@ def test_what_was_flipped_back_straightened_or_evened_stays_so_when_packed() -> 
     everything = np.ones(3, bool)
     present = flip_back(pieces[0], np.tile(IDENTITY, (3, 1)), everything)
     present = turned(present, centres(boxes(pieces[0], present)), np.array([0.3, 0.0, -0.2]))
-    table = pack_sheet(pieces, Recipe(512, 4, 2, "none", passes=16), present=present).tables[0]
+    table = pack_sheet(pieces, Recipe(512, 4, 2, "none", passes=16), present=present).transforms[0]
     assert not flipped(pieces[0], table).any()
     assert np.allclose(table[:, 0], present[:, 0]), "an island that may not turn keeps the turn that it has"
     present = even(pieces[0], present, np.array([True, False, False]), 400.0, 512)
-    kept = pack_sheet(pieces, Recipe(512, 4, 2, "90", passes=16), keep_ratios=True, present=present).tables[0]
+    kept = pack_sheet(pieces, Recipe(512, 4, 2, "90", passes=16), keep_ratios=True, present=present).transforms[0]
     assert np.allclose(kept[:, 2] / kept[0, 2], present[:, 2] / present[0, 2]), "present ratios, not those of the file"
     assert prove(pieces, [kept], 512).ok

@@ -32,8 +32,8 @@ def test_mirrored_only_where_it_is_allowed() -> None:
 
 def test_upright_islands_do_not_turn_and_a_long_one_may() -> None:
     regions = np.array([shapely.box(0, 0, 10, 0.4)] + [shapely.box(0, 0, 1.4, 0.9 + 0.1 * k) for k in range(10)], object)
-    turns = ("free",) + ("none",) * 10
-    p = pack(regions, Recipe(512, 2, 1, passes=40), rules=Rules(rotate=turns)).best
+    rotations = ("free",) + ("none",) * 10
+    p = pack(regions, Recipe(512, 2, 1, passes=40), rules=Rules(rotate=rotations)).best
     check(regions, Recipe(512, 2, 1), p)
     assert (p.angle[1:] == 0).all()
 

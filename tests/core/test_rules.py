@@ -36,11 +36,11 @@ def test_materials_keep_a_wider_gap(bunched: bool) -> None:
     bunch = np.where(np.arange(24) < 6, 0, -1) if bunched else None
     rules = SheetRules(kind=kind, apart_px=12.0, bunch=bunch)
     packed = pack_sheet(pieces, Recipe(512, 4, 2, seconds=2, passes=6), rules=rules)
-    assert prove(pieces, packed.tables, 512, (1, 1)).ok
-    same, different = least_gaps(placed(pieces, packed.tables), kind, 512)
+    assert prove(pieces, packed.transforms, 512, (1, 1)).ok
+    same, different = least_gaps(placed(pieces, packed.transforms), kind, 512)
     assert different >= 12 - 0.02 and same >= 4 - 1e-3
     none = pack_sheet(pieces, Recipe(512, 4, 2, passes=2), rules=SheetRules(kind=kind, apart_px=3.0))
-    assert least_gaps(placed(pieces, none.tables), kind, 512)[1] == pytest.approx(4, abs=0.5), "less than the padding asks for nothing"
+    assert least_gaps(placed(pieces, none.transforms), kind, 512)[1] == pytest.approx(4, abs=0.5), "less than the padding asks for nothing"
 
 
 def test_a_search_goes_on_from_the_layout_as_it_is() -> None:
@@ -48,14 +48,14 @@ def test_a_search_goes_on_from_the_layout_as_it_is() -> None:
     pieces = pieces_of(squares([(0.0, 0.0, float(w), float(h)) for w, h in rng.uniform(0.02, 0.2, (40, 2))]))
     recipe = Recipe(512, 4, 2, passes=12)
     first = pack_sheet(pieces, recipe)
-    old = np.concatenate(first.tables)
+    old = np.concatenate(first.transforms)
     # However short it goes on, what there was is the least that comes out.
     again = pack_sheet(pieces, Recipe(512, 4, 2, passes=1), rules=SheetRules(go_on=True), present=old)
     assert again.result.best.common >= first.result.best.common * (1 - 1e-6)
     cold = pack_sheet(pieces, Recipe(512, 4, 2, passes=1))
     assert again.result.best.common > cold.result.best.common
     longer = pack_sheet(pieces, Recipe(512, 4, 2, passes=30), rules=SheetRules(go_on=True), present=old)
-    assert longer.result.best.common >= again.result.best.common * (1 - 1e-6) and prove(pieces, longer.tables, 512, (1, 1)).ok
+    assert longer.result.best.common >= again.result.best.common * (1 - 1e-6) and prove(pieces, longer.transforms, 512, (1, 1)).ok
     small = old.copy()
     small[3, 2] *= 0.5
     with pytest.raises(QuiltError, match="cannot go on"):
@@ -63,27 +63,27 @@ def test_a_search_goes_on_from_the_layout_as_it_is() -> None:
     # A layout that breaks the gaps is no start.
     old[0, 3] += 0.3
     broken = pack_sheet(pieces, Recipe(512, 4, 2, passes=2), rules=SheetRules(go_on=True), present=old)
-    assert prove(pieces, broken.tables, 512, (1, 1)).ok
+    assert prove(pieces, broken.transforms, 512, (1, 1)).ok
 
 
 def test_around_held_islands_the_layout_as_it_is_counts() -> None:
     rng = np.random.default_rng(7)
     pieces = pieces_of(squares([(0.0, 0.0, float(w), float(h)) for w, h in rng.uniform(0.02, 0.25, (40, 2))]))
     first = pack_sheet(pieces, Recipe(512, 4, 2, passes=60))
-    old, held = np.concatenate(first.tables), np.arange(40) % 5 == 0
+    old, held = np.concatenate(first.transforms), np.arange(40) % 5 == 0
     again = pack_sheet(pieces, Recipe(512, 4, 2, passes=1), rules=SheetRules(held=held), present=old)
-    table = np.concatenate(again.tables)
-    assert (table[:, 2] >= old[:, 2] * (1 - 1e-6)).all() and prove(pieces, again.tables, 512, (1, 1)).ok
+    table = np.concatenate(again.transforms)
+    assert (table[:, 2] >= old[:, 2] * (1 - 1e-6)).all() and prove(pieces, again.transforms, 512, (1, 1)).ok
     assert np.array_equal(table[held], old[held])
     # Islands that were scaled since, or a padding that the layout does not keep: packed anew around the held ones.
     small = old.copy()
     small[1, 2] *= 0.5
     for present, padding in ((small, 4), (old, 9)):
         new = pack_sheet(pieces, Recipe(512, padding, 2, passes=4), rules=SheetRules(held=held), present=present)
-        found = prove(pieces, new.tables, 512, (1, 1))
-        assert found.overlap_pairs == 0 and np.array_equal(np.concatenate(new.tables)[held], old[held])
+        found = prove(pieces, new.transforms, 512, (1, 1))
+        assert found.overlap_pairs == 0 and np.array_equal(np.concatenate(new.transforms)[held], old[held])
         free = ~held
-        boxes = placed(pieces, new.tables)
+        boxes = placed(pieces, new.transforms)
         assert shapely.distance(boxes[free][:, None], boxes[held][None, :]).min() * 512 >= padding - 1e-3
 
 

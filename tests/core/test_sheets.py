@@ -27,8 +27,8 @@ rows = st.tuples(st.floats(-7, 7), st.sampled_from([1.0, -1.0]), st.floats(0.01,
 Boxes = list[tuple[float, float, float, float]]
 
 
-def placed(pieces: list[MeshIslands], tables: list[np.ndarray]) -> np.ndarray:
-    return np.concatenate([transform_regions(p.outlines.regions, t) for p, t in zip(pieces, tables, strict=True)])
+def placed(pieces: list[MeshIslands], transforms: list[np.ndarray]) -> np.ndarray:
+    return np.concatenate([transform_regions(p.outlines.regions, t) for p, t in zip(pieces, transforms, strict=True)])
 
 
 def loose(count: int, size: float = 0.1) -> Boxes:
@@ -102,14 +102,14 @@ def test_one_twin_is_packed_and_the_others_follow() -> None:
     twins = np.array([4, 4, -1, 4])
     recipe = Recipe(512, 4, 2, seconds=0.5, passes=3)
     packed = pack_sheet(pieces, recipe, rules=SheetRules(twins=twins))
-    laid = placed(pieces, packed.tables)
+    laid = placed(pieces, packed.transforms)
     assert shapely.area(shapely.symmetric_difference(laid[0], laid[1])) < 1e-9
     assert shapely.area(shapely.symmetric_difference(laid[0], laid[3])) < 1e-9
-    proof = prove(pieces, packed.tables, 512, twins=twins)
+    proof = prove(pieces, packed.transforms, 512, twins=twins)
     assert proof.ok and proof.twins == 3 and proof.gap_px is not None and proof.gap_px >= 4 - 1e-3
-    assert prove(pieces, packed.tables, 512).overlap_pairs == 3, "without the mark they overlap"
+    assert prove(pieces, packed.transforms, 512).overlap_pairs == 3, "without the mark they overlap"
     alone = pack_sheet(pieces, recipe)
-    assert prove(pieces, alone.tables, 512).ok
+    assert prove(pieces, alone.transforms, 512).ok
     assert packed.result.best.common > alone.result.best.common, "fewer islands to pack are larger"
 
 
@@ -128,16 +128,16 @@ def test_closed_tiles_stay_and_open_ones_take_the_rest() -> None:
     pieces = pieces_of(squares(loose(12)))
     recipe = Recipe(256, 4, 2, columns=3, seconds=0.5, passes=3)
     first = pack_sheet(pieces, recipe)
-    old = np.concatenate(first.tables)
-    corner = corners_of(shapely.bounds(placed(pieces, first.tables)))
+    old = np.concatenate(first.transforms)
+    corner = corners_of(shapely.bounds(placed(pieces, first.transforms)))
     there = (corner == (0, 0)).all(axis=1)
     assert there.any() and not there.all()
     again = pack_sheet(pieces, recipe, rules=SheetRules(closed=frozenset({1001})), present=old)
-    new = np.concatenate(again.tables)
+    new = np.concatenate(again.transforms)
     assert np.abs(new[there] - old[there]).max() == 0
-    moved = corners_of(shapely.bounds(placed(pieces, again.tables)))[~there]
+    moved = corners_of(shapely.bounds(placed(pieces, again.transforms)))[~there]
     assert set(map(tuple, moved)) <= {(1.0, 0.0), (2.0, 0.0)}
-    assert prove(pieces, again.tables, 256, (3, 1)).ok
+    assert prove(pieces, again.transforms, 256, (3, 1)).ok
     with pytest.raises(QuiltError, match="All tiles"):
         pack_sheet(pieces, recipe, rules=SheetRules(closed=frozenset({1001, 1002, 1003})), present=old)
 
@@ -147,9 +147,9 @@ def test_a_region_is_kept_free() -> None:
     free = ((1001, (0.0, 0.0, 0.5, 0.5)),)
     recipe = Recipe(256, 4, 2, seconds=0.5, passes=4)
     packed = pack_sheet(pieces, recipe, rules=SheetRules(free=free))
-    laid = placed(pieces, packed.tables)
+    laid = placed(pieces, packed.transforms)
     assert shapely.distance(shapely.box(0, 0, 0.5, 0.5), shapely.union_all(laid)) * 256 >= 4 - 1e-3
-    assert prove(pieces, packed.tables, 256, (1, 1)).ok
+    assert prove(pieces, packed.transforms, 256, (1, 1)).ok
     assert packed.result.best.coverage == pytest.approx(shapely.area(laid).sum(), rel=1e-6)
 
 
@@ -158,11 +158,11 @@ def test_equal_density_over_tiles_of_different_resolution() -> None:
     pieces = pieces_of(squares([(0, 0, 0.1, 0.1)] * 41))
     recipe = Recipe(512, 4, 2, columns=3, seconds=0.5, passes=3, tile_px=(512, 256, 256))
     packed = pack_sheet(pieces, recipe)
-    laid = placed(pieces, packed.tables)
+    laid = placed(pieces, packed.transforms)
     px = Grid(512, 3, 1, {1002: 256, 1003: 256}).px_of(shapely.bounds(laid))
     texels = shapely.area(laid) * px**2
     assert len(set(px)) > 1 and texels == pytest.approx(texels[0], rel=1e-9)
-    assert prove(pieces, packed.tables, 512, (3, 1), tile_px={1002: 256, 1003: 256}).gap_px >= 4 - 1e-3  # type: ignore[operator]
+    assert prove(pieces, packed.transforms, 512, (3, 1), tile_px={1002: 256, 1003: 256}).gap_px >= 4 - 1e-3  # type: ignore[operator]
 
 
 def test_each_tile_is_filled_to_its_border() -> None:
@@ -170,9 +170,9 @@ def test_each_tile_is_filled_to_its_border() -> None:
     pieces = pieces_of(squares(loose(23)))
     common = pack_sheet(pieces, Recipe(256, 2, 1, columns=2, seconds=1, passes=2))
     each = pack_sheet(pieces, Recipe(256, 2, 1, columns=2, seconds=1, passes=6, fill="each"))
-    assert prove(pieces, each.tables, 256, (2, 1)).ok
-    scale = np.concatenate(each.tables)[:, 2] / np.sqrt(np.concatenate([p.world_area / p.islands.area for p in pieces]))
-    tile = corners_of(shapely.bounds(placed(pieces, each.tables)))[:, 0]
+    assert prove(pieces, each.transforms, 256, (2, 1)).ok
+    scale = np.concatenate(each.transforms)[:, 2] / np.sqrt(np.concatenate([p.world_area / p.islands.area for p in pieces]))
+    tile = corners_of(shapely.bounds(placed(pieces, each.transforms)))[:, 0]
     for t in (0, 1):
         assert scale[tile == t] == pytest.approx(scale[tile == t][0], rel=1e-9)
     assert abs(scale[tile == 0][0] / scale[tile == 1][0] - 1) > 1e-6
@@ -187,9 +187,9 @@ def test_bunches_lie_together(strict: bool) -> None:
     bunch[:8], bunch[8:16] = 0, 1
     rules = SheetRules(bunch=bunch, strict=frozenset({0, 1}) if strict else frozenset())
     packed = pack_sheet(pieces, Recipe(512, 4, 2, seconds=3, passes=6), rules=rules)
-    proof = prove(pieces, packed.tables, 512, (1, 1))
+    proof = prove(pieces, packed.transforms, 512, (1, 1))
     assert proof.ok and proof.gap_px is not None and proof.gap_px >= 4 - 1e-3
-    laid = placed(pieces, packed.tables)
+    laid = placed(pieces, packed.transforms)
     for group in (0, 1):
         mine = laid[bunch == group]
         hull = shapely.convex_hull(shapely.union_all(mine))
@@ -201,24 +201,24 @@ def test_bunches_lie_together(strict: bool) -> None:
 def test_held_bunches_and_rules_stay_exact() -> None:
     pieces = pieces_of(squares(loose(16)))
     recipe = Recipe(512, 4, 2, seconds=1, passes=4)
-    old = np.concatenate(pack_sheet(pieces, recipe).tables)
+    old = np.concatenate(pack_sheet(pieces, recipe).transforms)
     held = np.zeros(16, bool)
     held[[2, 5]] = True
     bunch = np.where(np.arange(16) < 6, 0, -1)
     again = pack_sheet(pieces, recipe, rules=SheetRules(held=held, bunch=bunch), present=old)
-    new = np.concatenate(again.tables)
+    new = np.concatenate(again.transforms)
     assert np.abs(new[held] - old[held]).max() <= 1e-9
-    assert prove(pieces, again.tables, 512, (1, 1)).ok
+    assert prove(pieces, again.transforms, 512, (1, 1)).ok
 
 
 def test_other_sheets_are_left_alone() -> None:
     pieces = pieces_of(squares(loose(10)))
     only = np.arange(10) < 4
     packed = pack_sheet(pieces, Recipe(256, 4, 2, seconds=0.5, passes=2), rules=SheetRules(only=only))
-    table = np.concatenate(packed.tables)
+    table = np.concatenate(packed.transforms)
     assert (table[~only] == IDENTITY).all()
-    assert prove(pieces, packed.tables, 256, only=only).ok
-    assert prove(pieces, packed.tables, 256, only=~only).overlap_pairs > 0
+    assert prove(pieces, packed.transforms, 256, only=only).ok
+    assert prove(pieces, packed.transforms, 256, only=~only).overlap_pairs > 0
     with pytest.raises(QuiltError, match="no island lies"):
         pack_sheet(pieces, Recipe(256, 4, 2), rules=SheetRules(only=np.zeros(10, bool)))
 
@@ -241,7 +241,7 @@ def test_tiles_filled_each_keep_bunches_and_the_gap_between_materials() -> None:
     kind, bunch = np.arange(30) % 2, np.where(np.arange(30) < 6, 0, -1)
     rules = SheetRules(kind=kind, apart_px=12.0, bunch=bunch, strict=frozenset({0}))
     packed = pack_sheet(pieces, Recipe(512, 3, 1, columns=2, seconds=3, passes=8, fill="each"), rules=rules)
-    laid = placed(pieces, packed.tables)
+    laid = placed(pieces, packed.transforms)
     tile = corners_of(shapely.bounds(laid))[:, 0]
     for t in (0, 1):
         one, other = (laid[(tile == t) & (kind == k)] for k in (0, 1))
@@ -256,6 +256,6 @@ def test_regions_kept_free_weigh_as_much_as_their_tile() -> None:
     pieces = pieces_of(squares(loose(20)))
     recipe = Recipe(512, 4, 2, columns=2, seconds=1, passes=4, tile_px=(512, 256))
     packed = pack_sheet(pieces, recipe, rules=SheetRules(free=((1002, (0.0, 0.0, 1.0, 0.5)),)))
-    laid = placed(pieces, packed.tables)
+    laid = placed(pieces, packed.transforms)
     px = Grid(512, 2, 1, {1002: 256}).px_of(shapely.bounds(laid))
     assert packed.result.best.coverage == pytest.approx((shapely.area(laid) * px**2).sum() / (512**2 + 256**2), rel=1e-6)

@@ -24,8 +24,12 @@ def test_what_files_held_becomes_readings() -> None:
     file = old.get_model("projects", "SourceFile").objects.create(
         project=project, name="a.obj", original=original, objects_info=info, areas=b"areas", geometry=b"geometry"
     )
+    ruled = {"turns": {"1:0": "free"}, "padding_px": 3.0}
+    snapshot = old.get_model("projects", "Snapshot").objects.create(project=project, label="Turn", settings=ruled)
     executor = MigrationExecutor(connection)
     new = executor.migrate(executor.loader.graph.leaf_nodes()).apps
+    kept = new.get_model("projects", "Snapshot").objects.get(pk=snapshot.pk).settings
+    assert kept == {"rotations": {"1:0": "free"}, "padding_px": 3.0}, "settings have the names of today"
     reading = new.get_model("projects", "Reading").objects.get()
     assert reading.file_id == file.pk and reading.channel == 0 and reading.objects_info == info
     assert bytes(reading.geometry) == b"geometry"

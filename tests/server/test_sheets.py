@@ -64,7 +64,7 @@ def by_id(browser: Browser) -> dict[int, dict]:
 
 def table(browser: Browser, file: int) -> np.ndarray:
     layout = Layout.objects.get(pk=browser.state()["layout"])
-    return unpack_arrays(bytes(layout.tables))[str(file)]
+    return unpack_arrays(bytes(layout.transforms))[str(file)]
 
 
 def test_objects_lie_on_sheets_of_their_own(browser: Browser) -> None:

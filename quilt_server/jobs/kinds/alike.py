@@ -37,7 +37,7 @@ def run_alike(job: Job) -> None:
     parts = parts_of(chosen)
     mask = parts.named(job.params["islands"])
     here = np.flatnonzero(parts.named(None))
-    found_first, _ = alike(regions_of(parts, parts.whole(arrays_of(before, "tables")), here), bool(job.params["mirrored"]))
+    found_first, _ = alike(regions_of(parts, parts.whole(arrays_of(before, "transforms")), here), bool(job.params["mirrored"]))
     wanted = here[np.isin(found_first, np.unique(found_first[mask[here]]))]
     found: dict[str, list[int]] = defaultdict(list)
     names = parts.names()
@@ -57,7 +57,7 @@ def run_stack(job: Job) -> None:
     chosen = choose(head, whole=True)
     parts = parts_of(chosen)
     mask = parts.named(job.params["islands"])
-    old = arrays_of(before, "tables")
+    old = arrays_of(before, "transforms")
     rows = parts.whole(old)
     mine = np.flatnonzero(mask)
     first, onto = alike(regions_of(parts, rows)[mine], bool(job.params["mirrored"]))
@@ -77,7 +77,7 @@ def run_stack(job: Job) -> None:
     settings = settings | {"twins": groups}
     report_progress(job, {"text": "Measuring again"})
     layout = Layout(
-        project=project, kind="mend", channel=before.channel, recipe=settings, tables=pack_arrays(parts.merged(old, parts.pieced(new)))
+        project=project, kind="mend", channel=before.channel, recipe=settings, transforms=pack_arrays(parts.merged(old, parts.pieced(new)))
     )
     measure(layout, parts, new, settings, before, StopFlag(job))
     land(project, head, layout, f"Stack islands of one shape ({len(pairs)})", settings=settings)

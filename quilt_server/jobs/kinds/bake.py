@@ -93,7 +93,7 @@ def pairs_of(chosen: list[Chosen], asked: Mapping[str, str]) -> dict[str, str]:
 def _stage(chosen: list[Chosen], parts: Parts, rows: Floats, on: NDArray[np.bool_], pairs: Mapping[str, str]) -> _Stage:
     """The objects of a sheet, placed in the world; `pairs` gives the detailed one of a low one, by key."""
     out = _Stage([], [], {}, [])
-    tables, marks = parts.pieced(rows), parts.pieced(on)
+    transforms, marks = parts.pieced(rows), parts.pieced(on)
     details: dict[str, High] = {}
     own = [kept_normals(c.file) for c in chosen]
     for c, normals in zip(chosen, own, strict=True):
@@ -108,7 +108,7 @@ def _stage(chosen: list[Chosen], parts: Parts, rows: Floats, on: NDArray[np.bool
         for m, piece in enumerate(c.pieces):
             if piece is None:
                 continue
-            uvs = transform_rows(piece.uvs, piece.islands.of_row, tables[piece_number])
+            uvs = transform_rows(piece.uvs, piece.islands.of_row, transforms[piece_number])
             source, of = piece.mesh.channels[piece.channel], piece.islands.of_triangle
             for k, (n, o) in enumerate((n, o) for n, o in enumerate(c.scene.objects) if o.mesh == m):
                 key = f"{c.file.pk}/{n}"
@@ -148,7 +148,7 @@ def run_bake(job: Job) -> None:
     on = sheet_numbers(chosen, parts, settings) == number
     if not on.any():
         raise QuiltError("Nothing lies on this sheet. Move objects to it first.")
-    stage = _stage(chosen, parts, parts.whole(arrays_of(before, "tables")), on, pairs_of(chosen, job.params["pairs"]))
+    stage = _stage(chosen, parts, parts.whole(arrays_of(before, "transforms")), on, pairs_of(chosen, job.params["pairs"]))
     tiles = grid(flat)
     body = io.BytesIO()
     found: list[dict[str, Any]] = []

@@ -21,7 +21,7 @@ def run_bleed(job: Job) -> None:
     settings = settings_of(head)
     chosen = choose(head)
     parts = parts_of(chosen)
-    rows = parts.whole(arrays_of(before, "tables"))
+    rows = parts.whole(arrays_of(before, "transforms"))
     on, twins = sheet_numbers(chosen, parts, settings), twin_groups(parts, settings)
     found = {}
     for s in sheets(settings):

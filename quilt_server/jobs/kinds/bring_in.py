@@ -53,15 +53,15 @@ def _joined(job: Job, rows: list[tuple[SourceFile, Reading]], stop: StopFlag) ->
     """Measure the project with new files and make that its state; False where it moved on meanwhile."""
     project = Project.objects.get(pk=job.project_id)
     head = project.head
-    tables = dict(arrays_of(head.layout, "tables")) if head and head.layout else {}
-    tables |= {str(f.pk): identity(r) for f, r in rows}
+    transforms = dict(arrays_of(head.layout, "transforms")) if head and head.layout else {}
+    transforms |= {str(f.pk): identity(r) for f, r in rows}
     snapshot = Snapshot(
         files=(head.files if head else []) + [f.pk for f, _ in rows], left_out=head.left_out if head else [], settings=settings_of(head)
     )
     snapshot.kept = head.kept if head else {}
-    layout = Layout(project=project, kind="import", channel=settings_of(head)["channel_in"], tables=pack_arrays(tables), recipe={})
+    layout = Layout(project=project, kind="import", channel=settings_of(head)["channel_in"], transforms=pack_arrays(transforms), recipe={})
     parts = parts_of(choose(snapshot, whole=True))
-    measure(layout, parts, parts.whole(tables), settings_of(snapshot), stop=stop)
+    measure(layout, parts, parts.whole(transforms), settings_of(snapshot), stop=stop)
     label = f"Bring in {rows[0][0].name}" if len(rows) == 1 else f"Bring in {len(rows)} files"
     with transaction.atomic():
         project = Project.objects.get(pk=job.project_id)

@@ -32,25 +32,25 @@ def run_channel(job: Job) -> None:
     head, channel = project.head, int(job.params["channel"])
     if head is None or head.pk != job.params["base"]:
         raise QuiltError("The project changed since this was asked for. Choose the channel again.")
-    tables = {}
+    transforms = {}
     for n, file in enumerate(SourceFile.objects.filter(pk__in=head.files)):
         report_progress(job, {"text": f"Reading channel {channel} of {file.name}", "part": n / len(head.files)})
         reading = Reading.objects.filter(file=file, channel=channel, welded=False).first()
         if reading is None:
             reading = make_reading(file, kept_scene(file), channel)
             reading.save()
-        tables[str(file.pk)] = identity(reading)
-    if not any(len(t) for t in tables.values()):
+        transforms[str(file.pk)] = identity(reading)
+    if not any(len(t) for t in transforms.values()):
         raise QuiltError(f"No object has UVs in channel {channel}. The channel stays as it was.")
     chosen = settings_of(head) | {"channel_in": channel}
     # What holds for single islands counts islands of the old channel.
-    for rule in ("weights", "turns", "sheet_of"):
+    for rule in ("weights", "rotations", "sheet_of"):
         chosen[rule] = {k: v for k, v in chosen[rule].items() if "/" in k}
     chosen |= {"held": [], "twins": [], "welded": [], "bunches": []}
     snapshot = Snapshot(files=head.files, left_out=head.left_out, settings=chosen)
-    layout = Layout(project=project, kind="import", channel=channel, tables=pack_arrays(tables), recipe={})
+    layout = Layout(project=project, kind="import", channel=channel, transforms=pack_arrays(transforms), recipe={})
     parts = parts_of(choose(snapshot, whole=True))
-    measure(layout, parts, parts.whole(tables), chosen, stop=StopFlag(job))
+    measure(layout, parts, parts.whole(transforms), chosen, stop=StopFlag(job))
     land(project, head, layout, f"Read channel {channel}", settings=chosen, kept={})
 
 

@@ -159,14 +159,14 @@ def run_deliver(job: Job) -> None:
     on = sheet_numbers(chosen, parts, settings)
     if order.sheet is not None:
         chosen, parts, on = _only(chosen, settings, int(order.sheet))
-    own = arrays_of(head.layout, "tables")
+    own = arrays_of(head.layout, "transforms")
     rows = parts.whole(own)
     coats = [coat_of(c, own[str(c.file.pk)], sheets_of(c, settings)) for c in chosen] if order.paint else []
     painted = paint_sheets(job, coats, settings, order.per_sheet) if order.paint else None
     placed = _aside(rows, on, twin_groups(parts, settings), settings) if order.twins_aside else rows
     delivery = Delivery({}, {})
     again: list[Chosen] = []
-    tables = parts.merged(own, parts.pieced(placed))
+    transforms = parts.merged(own, parts.pieced(placed))
     writer = Writer(
         delivery,
         settings,
@@ -178,7 +178,7 @@ def run_deliver(job: Job) -> None:
     )
     for n, c in enumerate(chosen):
         report_progress(job, {"text": f"Writing {c.file.name}", "part": n / len(chosen)})
-        again.append(writer.write(c, tables[str(c.file.pk)], coats[n] if coats else None))
+        again.append(writer.write(c, transforms[str(c.file.pk)], coats[n] if coats else None))
     writer.finish()
     report_progress(job, {"text": "Proving what was written", "part": 0.9})
     figures = _figures(project, settings, chosen, again, order, painted)

@@ -42,12 +42,12 @@ def run_explain(job: Job) -> None:
     parts = parts_of(chosen)
     recipe = replace(recipe_of(flat), density=None, fill="common")
     only = sheet_numbers(chosen, parts, settings) == number
-    present = parts.whole(arrays_of(before, "tables"))
+    present = parts.whole(arrays_of(before, "transforms"))
     regions, real, _ = sized_regions(
         parts.pieces, recipe, bool(flat["keep_ratios"]), weights(chosen, parts, settings), present, None, only
     )  # fmt: skip
-    turns = each(chosen, parts, settings["turns"], flat["rotate"]) if settings["turns"] else None
-    ruled = None if turns is None else Rules(rotate=tuple(turns[i] for i in real))
+    rotations = each(chosen, parts, settings["rotations"], flat["rotate"]) if settings["rotations"] else None
+    ruled = None if rotations is None else Rules(rotate=tuple(rotations[i] for i in real))
 
     def tell(done: int, of: int) -> None:
         report_progress(job, {"text": f"Trying what would help, {done + 1} of {of}"})

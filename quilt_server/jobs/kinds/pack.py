@@ -144,13 +144,13 @@ def _pack_one(
     name = f" {flat['sheet']['name']}{which}" if len(sheets(settings)) > 1 or which else ""
     far: dict[str, Any] = {"text": f"Packing{name}", "seconds": 0.0, "of": recipe.seconds, "sheet": number}
     report_progress(job, far)
-    old = arrays_of(before, "tables")
+    old = arrays_of(before, "transforms")
     present = parts.whole(old)
     only = sheet_numbers(chosen, parts, settings) == number
 
-    def progress(tables: list[Floats], packing: Packing) -> None:
+    def progress(transforms: list[Floats], packing: Packing) -> None:
         far.update(coverage=packing.coverage, seconds=time.monotonic() - begin)
-        report_progress(job, far, pack_arrays(parts.merged(old, tables)))
+        report_progress(job, far, pack_arrays(parts.merged(old, transforms)))
 
     flag = StopFlag(job)
 
@@ -164,8 +164,8 @@ def _pack_one(
     ruled = replace(rules_of(chosen, parts, settings, flat, only), go_on=bool(job.params.get("go_on")))
     packed = pack_sheet(parts.pieces, recipe, bool(flat["keep_ratios"]), progress, stop, weights(chosen, parts, settings), ruled, present)
     # The table shows what was found while it is measured once more.
-    tables = parts.merged(old, packed.tables)
-    report_progress(job, far | {"text": f"Proving{name}", "coverage": packed.result.best.coverage}, pack_arrays(tables))
+    transforms = parts.merged(old, packed.transforms)
+    report_progress(job, far | {"text": f"Proving{name}", "coverage": packed.result.best.coverage}, pack_arrays(transforms))
     layout = Layout(project=project, kind="pack", channel=before.channel, recipe=settings | {k: flat[k] for k in IN_RECIPE}, sheet=number)
     if work.variant:
         layout.recipe |= {"recipes": {}, "sheets": [s | {"recipe": ""} for s in sheets(settings)]}
@@ -173,10 +173,10 @@ def _pack_one(
     layout.inputs = made_from | {"recipe": made_from["recipe"] | {k: v for k, v in work.variant.items() if k in made_from["recipe"]}}
     layout.figures = {
         "seconds": round(time.monotonic() - begin, 2), "seed": recipe.seed, "passes": packed.result.passes, "stopped": packed.result.stopped,
-        "limiting": report.limiting(parts.pieces, packed.tables, parts.pieced(only)),
+        "limiting": report.limiting(parts.pieces, packed.transforms, parts.pieced(only)),
     }  # fmt: skip
-    layout.tables, layout.members = pack_arrays(tables), pack_arrays(parts.masks(tables, only))
-    rows = np.concatenate(packed.tables)
+    layout.transforms, layout.members = pack_arrays(transforms), pack_arrays(parts.masks(transforms, only))
+    rows = np.concatenate(packed.transforms)
     measure(layout, parts, rows, settings, before)
     coverage = layout.figures["sheets"][str(number)]["coverage"]
     with transaction.atomic():

@@ -101,16 +101,22 @@ def _repaired(
 
 
 def _one(
-    params: dict[str, Any], flat: dict[str, Any], piece: MeshIslands, table: Floats, mask: NDArray[np.bool_], weight: Floats, px: Floats
+    params: dict[str, Any],
+    flat: dict[str, Any],
+    piece: MeshIslands,
+    similarities: Floats,
+    mask: NDArray[np.bool_],
+    weight: Floats,
+    px: Floats,
 ) -> Floats:
     action = params["action"]
     if action == "flip":
-        return repairs.flip_back(piece, table, mask)
+        return repairs.flip_back(piece, similarities, mask)
     if action == "into_tile":
-        return repairs.into_tile(piece, table, mask, float(flat["margin_px"]), grid(flat))
+        return repairs.into_tile(piece, similarities, mask, float(flat["margin_px"]), grid(flat))
     if action == "straighten":
-        return repairs.straighten(piece, table, mask, params["way"])
-    return repairs.even(piece, table, mask, params["density"], px, weight)
+        return repairs.straighten(piece, similarities, mask, params["way"])
+    return repairs.even(piece, similarities, mask, params["density"], px, weight)
 
 
 def _boxes(parts: Parts, rows: Floats) -> Floats:
@@ -170,7 +176,7 @@ def run_repair(job: Job) -> None:
     report_progress(job, {"text": label})
     chosen = choose(head, whole=True)
     parts = parts_of(chosen)
-    old = arrays_of(before, "tables")
+    old = arrays_of(before, "transforms")
     rows = parts.whole(old)
     if params["action"] == "move":
         new = _moved(params, parts, rows)
@@ -186,7 +192,11 @@ def run_repair(job: Job) -> None:
     job.result = {"changed": moved}
     if moved:
         layout = Layout(
-            project=project, kind="mend", channel=before.channel, recipe=settings, tables=pack_arrays(parts.merged(old, parts.pieced(new)))
+            project=project,
+            kind="mend",
+            channel=before.channel,
+            recipe=settings,
+            transforms=pack_arrays(parts.merged(old, parts.pieced(new))),
         )
         measure(layout, parts, new, settings, before, stop)
         land(project, head, layout, f"{label} ({moved})")

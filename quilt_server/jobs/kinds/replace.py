@@ -97,15 +97,15 @@ def run_replace(job: Job) -> None:
     old_file, new_file = versions.old_file, versions.new_file
     assert old_file is not None
     numbers = versions.numbers()
-    old = arrays_of(before, "tables")
+    old = arrays_of(before, "transforms")
     new_file.save()
     for welded in {False, versions.welded}:
         make_reading(new_file, versions.new_scene, versions.channel, welded).save()
-    tables: dict[str, Floats] = {k: v for k, v in old.items() if k != str(old_file.pk)}
+    transforms: dict[str, Floats] = {k: v for k, v in old.items() if k != str(old_file.pk)}
     count = island_starts(versions.new_pieces)[-1]
     rows = np.tile(IDENTITY, (count, 1))
     rows[numbers[numbers >= 0]] = old[str(old_file.pk)][numbers >= 0]
-    tables[str(new_file.pk)] = rows
+    transforms[str(new_file.pk)] = rows
     places = _Places(old_file.pk, new_file.pk, numbers, {m: n for n, m in versions.found.objects.items()})
     settings = places.settings(settings_of(head))
     files = [new_file.pk if f == old_file.pk else f for f in head.files]
@@ -113,8 +113,8 @@ def run_replace(job: Job) -> None:
     snapshot = Snapshot(files=files, left_out=left_out, settings=settings)
     report_progress(job, {"text": "Measuring again"})
     parts = parts_of(choose(snapshot, whole=True))
-    layout = Layout(project=project, kind="import", channel=before.channel, tables=pack_arrays(tables), recipe={})
-    measure(layout, parts, parts.whole(tables), settings, stop=StopFlag(job))
+    layout = Layout(project=project, kind="import", channel=before.channel, transforms=pack_arrays(transforms), recipe={})
+    measure(layout, parts, parts.whole(transforms), settings, stop=StopFlag(job))
     job.result = {"file": new_file.pk, **_told(versions.found)}
     land(project, head, layout, f"Replace {new_file.name}", settings=settings, files=files, left_out=left_out)
 

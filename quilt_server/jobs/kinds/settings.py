@@ -59,9 +59,9 @@ def run_settings(job: Job) -> None:
     report_progress(job, {"text": "Measuring again"})
     parts = parts_of(choose(Snapshot(files=head.files, left_out=left_out, settings=settings), whole=True))
     layout = Layout(
-        project=project, kind="mend", channel=before.channel, recipe=before.recipe, tables=bytes(before.tables), name=before.name
+        project=project, kind="mend", channel=before.channel, recipe=before.recipe, transforms=bytes(before.transforms), name=before.name
     )
-    measure(layout, parts, parts.whole(arrays_of(before, "tables")), settings, before, StopFlag(job))
+    measure(layout, parts, parts.whole(arrays_of(before, "transforms")), settings, before, StopFlag(job))
     ids = {str(s["id"]) for s in sheets(settings)}
     kept = {k: v for k, v in head.kept.items() if k in ids}
     land(project, head, layout, job.params["label"], settings=settings, left_out=left_out, kept=kept)

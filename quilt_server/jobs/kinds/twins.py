@@ -37,7 +37,7 @@ def run_twins(job: Job) -> None:
     touched = {names[i] for i in np.flatnonzero(mask)}
     groups = [[k for k in g if k not in touched] for g in settings["twins"]]
     groups = [g for g in groups if len(g) > 1]
-    rows = parts.whole(arrays_of(before, "tables"))
+    rows = parts.whole(arrays_of(before, "transforms"))
     if job.params["on"]:
         pairs = _twin_pairs(before, parts, rows, mask)
         known = [parts.numbers(g) for g in groups]
@@ -51,7 +51,7 @@ def run_twins(job: Job) -> None:
     if groups == settings["twins"]:
         return
     new = settings | {"twins": groups}
-    layout = Layout(project=project, kind="mend", channel=before.channel, recipe=new, tables=bytes(before.tables))
+    layout = Layout(project=project, kind="mend", channel=before.channel, recipe=new, transforms=bytes(before.transforms))
     measure(layout, parts, rows, new, before, StopFlag(job))
     land(project, head, layout, "Mark twins" if job.params["on"] else "Unmark twins", settings=new)
 

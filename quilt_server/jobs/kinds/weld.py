@@ -29,8 +29,8 @@ def run_weld(job: Job) -> None:
     head = project.head
     if head is None or head.pk != job.params["base"] or head.layout is None:
         raise QuiltError("The project changed since this was asked for. Do it again.")
-    settings, old = settings_of(head), arrays_of(head.layout, "tables")
-    tables, welded, joined = dict(old), list(settings["welded"]), 0
+    settings, old = settings_of(head), arrays_of(head.layout, "transforms")
+    transforms, welded, joined = dict(old), list(settings["welded"]), 0
     for c in choose(Snapshot(files=head.files, settings=settings), whole=True):
         if c.file.pk in welded:
             continue
@@ -46,9 +46,9 @@ def run_weld(job: Job) -> None:
             reading.save()
         welded.append(c.file.pk)
         # Of islands that become one the first decides where it lies: their UVs fit together as they were read.
-        table = np.empty((int(numbers.max()) + 1, 5))
-        table[numbers[::-1]] = old[str(c.file.pk)][::-1]
-        tables[str(c.file.pk)] = table
+        similarities = np.empty((int(numbers.max()) + 1, 5))
+        similarities[numbers[::-1]] = old[str(c.file.pk)][::-1]
+        transforms[str(c.file.pk)] = similarities
         settings = renumbered(settings, c.file.pk, numbers)
     job.result = {"changed": joined}
     if not joined:
@@ -57,8 +57,8 @@ def run_weld(job: Job) -> None:
     report_progress(job, {"text": "Measuring again"})
     snapshot = Snapshot(files=head.files, left_out=head.left_out, settings=settings)
     parts = parts_of(choose(snapshot, whole=True))
-    layout = Layout(project=project, kind="mend", channel=head.layout.channel, tables=pack_arrays(tables), recipe=settings)
-    measure(layout, parts, parts.whole(tables), settings, stop=StopFlag(job))
+    layout = Layout(project=project, kind="mend", channel=head.layout.channel, transforms=pack_arrays(transforms), recipe=settings)
+    measure(layout, parts, parts.whole(transforms), settings, stop=StopFlag(job))
     land(project, head, layout, f"Join {joined} split islands", settings=settings)
 
 

@@ -907,6 +907,13 @@ export interface components {
             };
             /** Rotate */
             rotate: string;
+            /**
+             * Rotations
+             * @default {}
+             */
+            rotations: {
+                [key: string]: string;
+            };
             /** Seconds */
             seconds: number;
             /** Seed */
@@ -923,13 +930,6 @@ export interface components {
              * @default []
              */
             sheets: components["schemas"]["SheetIn"][];
-            /**
-             * Turns
-             * @default {}
-             */
-            turns: {
-                [key: string]: string;
-            };
             /**
              * Twins
              * @default []

@@ -32,7 +32,7 @@ describe('the ledger', () => {
     const ruled = stateOf(objects, {
       weights: { '1:0': 2 },
       held: ['1:0'],
-      turns: { '1/0': 'none' },
+      rotations: { '1/0': 'none' },
       bunches: [{ name: 'left', members: ['1/1'], strict: true }],
       twins: [['1:0', '1:1']],
     })

@@ -101,7 +101,7 @@ function rulesOf(state: State | null): (key: string) => string[] {
   const twins = new Set(s?.twins?.flat() ?? [])
   const bunch = new Map((s?.bunches ?? []).flatMap((b) => b.members.map((k) => [k, b.name] as const)))
   return (key) => {
-    const turn = s?.turns?.[key]
+    const turn = s?.rotations?.[key]
     const words = [
       held.has(key) && 'held',
       turn && (turn === 'none' ? 'upright' : `turns ${turn}`),

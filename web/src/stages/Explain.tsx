@@ -64,11 +64,11 @@ function HintRow({ hint: h, keys }: { hint: Hint; keys: string[] }) {
     turn_all: 'Let all islands turn by 90°',
     cut: 'Cut the longest island in two where the mesh was made',
   }
-  const turns = { ...state?.settings.turns, ...Object.fromEntries(keys.map((k) => [k, 'free'])) }
+  const rotations = { ...state?.settings.rotations, ...Object.fromEntries(keys.map((k) => [k, 'free'])) }
   const does: Record<string, Partial<Settings>> = {
     padding: state && flat ? withRecipe(state.settings, flat.sheet, { padding_px: Number(h.value) }) : {},
     margin: state && flat ? withRecipe(state.settings, flat.sheet, { margin_px: Number(h.value) }) : {},
-    turn: { turns },
+    turn: { rotations },
     turn_all: state && flat ? withRecipe(state.settings, flat.sheet, { rotate: '90' }) : {},
   }
   return (

@@ -17,7 +17,7 @@ export function Rules() {
   )
   if (!state) return null
   const held = new Set(state.settings.held ?? [])
-  const turns = state.settings.turns ?? {}
+  const rotations = state.settings.rotations ?? {}
   const keys = [...selection]
   const hold = (on: boolean) => {
     for (const k of keys)
@@ -26,14 +26,14 @@ export function Rules() {
     void change({ settings: { held: [...held] } })
   }
   const turn = (way: string) => {
-    const next = { ...turns }
+    const next = { ...rotations }
     for (const k of keys)
       if (way) next[k] = way
       else delete next[k]
-    void change({ settings: { turns: next } })
+    void change({ settings: { rotations: next } })
   }
-  const ways = new Set(keys.map((k) => turns[k] ?? ''))
-  const ruled = [...new Set([...held, ...Object.keys(turns)])]
+  const ways = new Set(keys.map((k) => rotations[k] ?? ''))
+  const ruled = [...new Set([...held, ...Object.keys(rotations)])]
   return (
     <Box>
       <Text color="faded" fontSize="xs" mb="2">
@@ -93,7 +93,7 @@ export function Rules() {
       {ruled.length > 0 && (
         <Flex gap="1" align="center" mb="2">
           <Text flex="1">
-            {held.size} held, {Object.keys(turns).length} turn in their own way
+            {held.size} held, {Object.keys(rotations).length} turn in their own way
           </Text>
           <Button size="2xs" variant="ghost" onClick={() => select(ruled, false, true)}>
             Select them
@@ -102,7 +102,7 @@ export function Rules() {
             size="2xs"
             variant="ghost"
             disabled={!!job}
-            onClick={() => void change({ settings: { held: [], turns: {} } })}
+            onClick={() => void change({ settings: { held: [], rotations: {} } })}
           >
             Drop all rules
           </Button>

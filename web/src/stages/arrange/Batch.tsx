@@ -10,14 +10,14 @@ export function Batch() {
   const { state, sheet, job, start } = useParts('state', 'sheet', 'job', 'start')
   const flat = state && flatOf(state.settings, sheet)
   const [paddings, setPaddings] = useState('')
-  const [turns, setTurns] = useState<Rotation[]>([])
+  const [rotations, setRotations] = useState<Rotation[]>([])
   if (!flat) return null
   const px = paddings
     .split(/[,;\s]+/)
     .filter(Boolean)
     .map(Number)
   const good = px.every((p) => Number.isFinite(p) && p >= 0 && p < flat.map_px / 2)
-  const ways = turns.length ? turns : [flat.rotate as Rotation]
+  const ways = rotations.length ? rotations : [flat.rotate as Rotation]
   const variants = (px.length ? px : [flat.padding_px]).flatMap((padding_px) =>
     ways.map((rotate) => ({ padding_px, rotate })),
   )
@@ -40,8 +40,8 @@ export function Batch() {
           <Flex as="label" key={turn} gap="1" align="center">
             <input
               type="checkbox"
-              checked={turns.includes(turn)}
-              onChange={(e) => setTurns(e.target.checked ? [...turns, turn] : turns.filter((t) => t !== turn))}
+              checked={rotations.includes(turn)}
+              onChange={(e) => setRotations(e.target.checked ? [...rotations, turn] : rotations.filter((t) => t !== turn))}
             />
             <Text>{words}</Text>
           </Flex>
