@@ -37,6 +37,7 @@ def sphere(radius: float, steps: int = 48) -> tuple[Mesh, np.ndarray]:
     return Mesh("globe", p, tri.astype(np.int32), np.full(len(tri), -1, np.int32), {}), uv[tri]
 
 
+@pytest.mark.reference("Normals and curvature of a sphere", "closed form")
 def test_a_sphere_has_the_normals_and_the_curvature_of_one() -> None:
     """Closed forms: the normal is the place over the radius, the mean curvature one over the radius."""
     mesh, uv = sphere(2.0)
@@ -126,6 +127,7 @@ def test_texels_that_two_islands_write_are_counted() -> None:
     assert apart.twice == 0 and len(np.unique(apart.maps["object"].reshape(-1, 3), axis=0)) == 1
 
 
+@pytest.mark.reference("Ray hits of the test bake", "plain arithmetic")
 def test_rays_against_plain_arithmetic() -> None:
     """The nearest hit of random rays by solving for each triangle (Moeller and Trumbore 1997, from memory)."""
     rng = np.random.default_rng(1)

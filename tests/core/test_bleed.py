@@ -20,6 +20,7 @@ def proof(pieces: list[MeshIslands], px: int, **more: object):
     return bleed(pieces, None, regions, px, 4.0, **more)  # type: ignore[arg-type]
 
 
+@pytest.mark.reference("The bleed of two islands p texels apart", "arithmetic")
 @pytest.mark.parametrize("gap", [2, 4, 8, 16, 32])
 def test_two_islands_p_texels_apart(gap: int) -> None:
     """Arithmetic: the border between the two paddings lies p / 2 from each edge. With edges on multiples of p a bilinear sample at an edge reaches
@@ -72,6 +73,9 @@ def plain(map_: np.ndarray, x: float, y: float, mine: int, level: int) -> float:
     return out
 
 
+@pytest.mark.reference(
+    "Mip chain: levels averaged and sampled", "a plain painting of colours, averaged by the standards of Vulkan and OpenGL"
+)
 @settings(deadline=None, max_examples=25)
 @given(
     st.lists(

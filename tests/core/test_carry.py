@@ -75,6 +75,7 @@ def test_forth_and_back(angle: float, mirror: float, kind: str) -> None:
     assert seen.high < 6 and difference_picture(seen, 64).size == (64, 64)
 
 
+@pytest.mark.reference("sRGB: averages are of light, not of stored values", "IEC 61966-2-1")
 def test_shrinking_averages_in_linear_light() -> None:
     """Arithmetic: black and white texels in equal parts are half the light, 188 of 255 in sRGB; as data they are 128."""
     stripes = np.zeros((64, 64, 3), np.float32)
@@ -109,6 +110,7 @@ def lit(normals: np.ndarray, light: np.ndarray, frame: np.ndarray) -> np.ndarray
     return np.clip(n @ light / np.linalg.norm(n, axis=1), 0, 1)
 
 
+@pytest.mark.reference("A turned normal map is lit as before", "Lambert's law")
 @pytest.mark.parametrize(("angle", "mirror"), [(0.0, 1.0), (np.pi / 2, 1.0), (0.7, 1.0), (0.0, -1.0), (1.1, -1.0)])
 def test_a_turned_normal_map_is_lit_as_before(angle: float, mirror: float) -> None:
     """A flat square in the plane: old tangents along x and y; in the new layout they are where its u and v point on the surface. The light that

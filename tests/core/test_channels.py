@@ -25,6 +25,7 @@ from .test_usd import SHED, flattened
 GLB = two_channels([box(Part("crate"), (0, 0, 0), (1, 1, 1)).uv(0.1), box(Part("lid"), (0, 0, 0), (1, 1, 2)).uv(0.1)], 1.0, png("crane"))
 
 
+@pytest.mark.reference("Materials of glTF: the channel that a texture reads", "glTF 2.0 (Khronos) 3.9.5, read by pygltflib")
 def test_gltf_channels_move_and_the_pictures_follow() -> None:
     """The layout first, the tiling UVs behind it twice: the texture, which read channel 0, reads 1 now."""
     scene = formats.read(GLB, "iron.glb")

@@ -117,6 +117,7 @@ def back(scene: Scene) -> np.ndarray:
     return out
 
 
+@pytest.mark.reference("COLLADA: places and texture coordinates of real files", "pycollada")
 @pytest.mark.parametrize(("package", "name"), REAL)
 def test_real_files_place_their_corners_as_pycollada_does(package: str, name: str) -> None:
     if name in UNSEEN:
@@ -128,6 +129,7 @@ def test_real_files_place_their_corners_as_pycollada_does(package: str, name: st
         assert apart(ours(scene, c, back(scene)), by_pycollada(data, c)) < 1e-3
 
 
+@pytest.mark.reference("COLLADA that is written, real files", "pycollada")
 @pytest.mark.parametrize(("package", "name"), REAL)
 def test_a_real_file_gets_new_uvs_and_keeps_the_rest(package: str, name: str) -> None:
     data = path(package, name).read_bytes()
@@ -154,6 +156,7 @@ def test_a_real_file_gets_new_uvs_and_keeps_the_rest(package: str, name: str) ->
     assert apart(ours(again, channel, back(scene)), by_pycollada(body, channel)) < 1e-3
 
 
+@pytest.mark.reference("COLLADA: unit and up axis", "COLLADA 1.4.1 (Khronos), <unit> and <up_axis>")
 def test_units_axes_places_sets_and_materials() -> None:
     scene = hut()
     assert [(o.path, o.mesh) for o in scene.objects] == [("Yard/First", 0), ("Yard/Second", 0)] and len(scene.meshes) == 1

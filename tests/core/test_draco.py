@@ -44,6 +44,7 @@ def compressed(points: np.ndarray, uvs: np.ndarray, faces: np.ndarray, cut: int 
     return glb(document, body[: len(body) - cut])
 
 
+@pytest.mark.reference("Draco-compressed glTF", "KHR_draco_mesh_compression (Khronos); DracoPy encodes")
 def test_a_compressed_mesh_is_read_and_leaves_plain() -> None:
     """DracoPy wrote it; trimesh and pygltflib read what leaves. The encoder keeps UVs to some 2^-11 here."""
     points, uvs, faces = sheet()

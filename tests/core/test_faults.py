@@ -123,6 +123,7 @@ def test_degenerate_triangles_on_both_sides() -> None:
     assert faults(flat_world)["zero_world"].detail == "1 triangle"
 
 
+@pytest.mark.reference("Stretch of sheared and scaled squares", "Sander et al. 2001, closed forms")
 @pytest.mark.parametrize(("a", "b", "k"), [(1, 1, 0), (2, 1, 0), (4, 1, 0), (1, 1, 1.5), (3, 2, 0.5)])
 def test_stretch_against_closed_forms(a: float, b: float, k: float) -> None:
     """A unit UV square on the parallelogram (a, 0), (k, b): the map has J = [[a, k], [0, b]], so G^2 + g^2 = |J|^2 and

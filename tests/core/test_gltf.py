@@ -22,6 +22,7 @@ def density(data: bytes, map_px: int = 1024) -> list[float]:
     return [o["density_px_per_m"]["median"] for o in report["objects"]]
 
 
+@pytest.mark.reference("Density of a metre that fills a map, in a glTF", "arithmetic")
 def test_density_of_a_metre_that_fills_the_map() -> None:
     """Arithmetic: 1 m over 1024 px is 1024 px/m."""
     assert density(gltf_plane([{"mesh": 0}])) == [pytest.approx(1024)]
@@ -42,6 +43,7 @@ def test_density_under_node_transforms(node: dict, expected: float) -> None:
     assert density(gltf_plane([{"mesh": 0, **node}])) == [pytest.approx(expected)]
 
 
+@pytest.mark.reference("World transforms down a hierarchy", "glTF 2.0 (Khronos) 3.5.3")
 def test_transforms_multiply_down_the_hierarchy_and_each_placing_has_its_own_density() -> None:
     nodes = [
         {"name": "root", "scale": [2, 2, 2], "children": [1, 2]},
@@ -60,6 +62,7 @@ def test_a_mirrored_node_shows_its_islands_mirrored() -> None:
         assert report["faults"]["flipped"] == flipped
 
 
+@pytest.mark.reference("Accessors of glTF: normalized bytes and shorts, strides", "glTF 2.0 (Khronos) 3.6.2")
 @pytest.mark.parametrize("kind", ["float", "ubyte", "ushort"])
 def test_normalized_and_strided_uvs(kind: str) -> None:
     """Specification 3.6.2.2: unsigned values are divided by 255 or 65535; v turns from downward to upward."""
@@ -82,6 +85,7 @@ def test_a_free_channel_is_written_and_the_old_one_stays() -> None:
     assert again.channels[0].uvs.max() == 1 and again.channels[1].uvs.max() == pytest.approx(0.5)
 
 
+@pytest.mark.reference("Materials of glTF: texture transforms", "KHR_texture_transform (Khronos)")
 def test_the_texture_transform_counts_and_is_taken_out_again() -> None:
     """KHR_texture_transform with scale 2: what is sampled is twice as large, so twice the density."""
     info = {"index": 0, "extensions": {"KHR_texture_transform": {"scale": [2, 2], "offset": [0.5, 0], "rotation": 0.3}}}

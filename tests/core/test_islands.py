@@ -59,6 +59,7 @@ def test_mirrored_triangles_inside_an_island_do_not_hide_its_overlap() -> None:
     assert found.self_overlap[0] == pytest.approx(a.intersection(b).area)
 
 
+@pytest.mark.reference("Outlines of islands", "the union of their triangles by shapely")
 def test_random_islands_against_the_union_of_their_triangles() -> None:
     """Reference: shapely's union_all."""
     random = np.random.default_rng(5)

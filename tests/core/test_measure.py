@@ -51,6 +51,7 @@ def same(one: Lie, other: Lie) -> None:
         assert a.dtype == b.dtype and np.array_equal(a, b, equal_nan=f.name == "box"), f.name
 
 
+@pytest.mark.reference("Overlaps and gaps of all pairs", "shapely")
 def test_pairs_are_those_that_shapely_finds() -> None:
     """Against shapely's overlay and distance, over all pairs, of islands turned, mirrored and scaled."""
     pieces = mixture()

@@ -53,6 +53,7 @@ def test_faces_without_uvs_are_told_apart() -> None:
     assert (channel.triangles < 0).all(axis=1).tolist() == [False, False, True]
 
 
+@pytest.mark.reference("Numbers in OBJ files", "Python's float")
 @given(st.floats(allow_nan=False, allow_infinity=False, width=64))
 def test_numbers_are_read_like_python_reads_them(x: float) -> None:
     """Python's float() is the reference: it rounds correctly."""

@@ -114,6 +114,7 @@ def test_reordering_repeats_bit_for_bit() -> None:
     assert sides[0] == sides[1]
 
 
+@pytest.mark.reference("Greedy passes", "a search of every cell")
 @settings(max_examples=40, deadline=None)
 @given(st.integers(1, 14), st.integers(0, 10_000), st.integers(0, 3))
 def test_a_pass_against_a_search_of_every_cell(count: int, seed: int, kept: int) -> None:

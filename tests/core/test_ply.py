@@ -56,6 +56,7 @@ def test_uvs_at_the_corners_of_faces() -> None:
     assert b"comment made by hand" in written and b"\n0.5 2 0 7" in written and b"property int texnumber" in written
 
 
+@pytest.mark.reference("PLY that is written, a real file", "trimesh")
 def test_a_real_file_keeps_all_but_its_uvs_and_trimesh_reads_them() -> None:
     data = path("assimp", "PLY/cube_uv.ply").read_bytes()
     scene = formats.read(data, "cube_uv.ply")

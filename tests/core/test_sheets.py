@@ -35,6 +35,7 @@ def loose(count: int, size: float = 0.1) -> Boxes:
     return [(0.0, 0.0, size * (1 + k % 3), size) for k in range(count)]
 
 
+@pytest.mark.reference("UDIM numbers by formula", "common practice, no source; documented by MaterialX and OpenUSD")
 def test_udim_numbers_follow_the_published_formula() -> None:
     """1001 + column + 10 x row (common practice; documented so by MaterialX and OpenUSD): a 10 x 2 grid is 1001 to 1020."""
     assert Grid(1, 10, 2).numbers == list(range(1001, 1021))

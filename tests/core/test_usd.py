@@ -165,6 +165,7 @@ def flattened(stage: Usd.Stage, path: str, name: str) -> np.ndarray:
     return np.array(UsdGeom.PrimvarsAPI(stage.GetPrimAtPath(path)).GetPrimvar(name).ComputeFlattened())
 
 
+@pytest.mark.reference("USD: primvars and st, units, up axis, materials", "OpenUSD: UsdGeom primvars, UsdPreviewSurface")
 def test_units_hand_channels_and_materials() -> None:
     scene = formats.read(SHED.encode(), "shed.usda")
     assert [o.path for o in scene.objects] == ["Shed/Wall", "Shed/Mirror"], "a guide is not drawn"

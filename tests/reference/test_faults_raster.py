@@ -43,6 +43,7 @@ def counted(found: list[MeshIslands]) -> np.ndarray:
     return total
 
 
+@pytest.mark.reference("Area that overlaps, real files", "a raster that Pillow fills")
 @pytest.mark.parametrize(
     ("package", "file"), [("gradio", "Duck.glb"), ("webxr", "htc-vive-cosmos/left.glb"), ("webxr", "hp-mixed-reality/left.glb")]
 )
@@ -61,6 +62,7 @@ def test_overlap_area_against_a_raster(package: str, file: str) -> None:
         assert ours == pytest.approx(raster, rel=0.06)
 
 
+@pytest.mark.reference("Mirrored and stacked islands of a real file", "counts of an independent script (test-material.md)")
 def test_mirrored_and_stacked_copies() -> None:
     """Counts of an independent script (test-material): 70 flipped islands and 121 overlapping pairs; one island lies on its edge."""
     f = find(pieces("webxr", "htc-vive-cosmos/left.glb"))
@@ -70,6 +72,7 @@ def test_mirrored_and_stacked_copies() -> None:
     assert abs(kinds["overlap"].count - 121) <= 1
 
 
+@pytest.mark.reference("Edges of more than two faces, and winding", "trimesh")
 @pytest.mark.parametrize(
     ("package", "file"), [("gradio", "Duck.glb"), ("webxr", "hp-mixed-reality/left.glb"), ("pybullet", "a1/meshes/trunk.obj")]
 )

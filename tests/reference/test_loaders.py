@@ -83,6 +83,7 @@ def opened(page: Page, kind: str, body: bytes) -> dict:
     return page.evaluate(script, base64.b64encode(body).decode())
 
 
+@pytest.mark.reference("Converted files open elsewhere", "three.js' loaders in Chromium")
 @pytest.mark.parametrize("kind", ["glb", "obj", "ply", "usda"])
 def test_three_opens_what_was_converted(page: Page, kind: str) -> None:
     scene = formats.read(SHED.encode(), "shed.usda", 1.0, PAINT)
@@ -96,6 +97,7 @@ def test_three_opens_what_was_converted(page: Page, kind: str) -> None:
         assert found["maps"] == 1
 
 
+@pytest.mark.reference("A real model with new materials opens elsewhere", "three.js' loaders in Chromium")
 def test_three_opens_a_real_model_that_was_rewired(page: Page) -> None:
     source = path("webxr", "oculus-touch-v2/left.glb").read_bytes()
     scene = formats.read(source, "left.glb")
@@ -109,6 +111,7 @@ def test_three_opens_a_real_model_that_was_rewired(page: Page) -> None:
     assert after["triangles"] == before["triangles"] and after["maps"] == 2 * before["maps"] and after["high"] == before["high"]
 
 
+@pytest.mark.reference("Materials of glTF and accessors that are written", "Khronos' glTF validator")
 @pytest.mark.parametrize("name", ["yard", "left"])
 def test_khronos_validator_has_nothing_against_it(name: str, tmp_path: Path) -> None:
     """Reference: Khronos' gltf-validator (npm): no errors and no warnings."""

@@ -56,6 +56,7 @@ def test_reading_and_writing_changes_nothing(package: str, file: str) -> None:
         assert all(np.allclose(a.channels[c].uvs, b.channels[c].uvs, atol=1e-6) for c in b.channels)
 
 
+@pytest.mark.reference("Islands of real files", "counts of an independent script (test-material.md)")
 # Figures of an independent script over the same files (measured once, by the steering side).
 @pytest.mark.parametrize(
     ("package", "file", "islands"),
@@ -70,6 +71,7 @@ def test_island_counts_of_an_independent_script(package: str, file: str, islands
     assert inspect_report([files.read(path(package, file), 1.0)], 0, 512)["islands"] == islands
 
 
+@pytest.mark.reference("Islands of real files", "trimesh")
 @pytest.mark.parametrize("file", ["hp-mixed-reality/left.glb", "magicleap-two/none.glb"])
 def test_islands_against_trimesh(file: str) -> None:
     """Reference: trimesh's connected components over corners merged at six decimals."""
@@ -84,6 +86,7 @@ def test_islands_against_trimesh(file: str) -> None:
         assert piece.islands.count == len(trimesh.graph.connected_components(edges, nodes=np.unique(merged), min_len=1))
 
 
+@pytest.mark.reference("World areas and positions", "trimesh")
 def test_world_area_and_positions_against_trimesh() -> None:
     source = path("webxr", "hp-mixed-reality/left.glb")
     wanted = sum(g.area for g in trimesh.load_scene(source).dump())
@@ -105,6 +108,7 @@ def exported_regions(source: Path) -> np.ndarray:
     return np.array([r for r in out if not r.is_empty], object)
 
 
+@pytest.mark.reference("Exported layouts of real files", "trimesh and pygltflib")
 @pytest.mark.parametrize("file", ["hp-mixed-reality/left.glb", "htc-vive-cosmos/left.glb"])
 def test_the_exported_layout_by_other_libraries(file: str, tmp_path: Path) -> None:
     """Gap, margin, overlap and coverage of the written file, with nothing of ours in between."""
@@ -123,6 +127,7 @@ def test_the_exported_layout_by_other_libraries(file: str, tmp_path: Path) -> No
     assert shapely.union_all(regions).area == pytest.approx(report["coverage"], abs=1e-4)
 
 
+@pytest.mark.reference("All else in a GLB stays", "pygltflib")
 def test_everything_else_in_a_glb_survives(tmp_path: Path) -> None:
     """Skin, animations, the six other channels (they share one accessor with the first) and all names."""
     source = path("threebox", "Soldier.glb")
@@ -145,6 +150,7 @@ Promise.all(all).then((r) => console.log(JSON.stringify(r.map((x) => x.issues.me
 """
 
 
+@pytest.mark.reference("Real GLBs that are written", "Khronos' glTF validator")
 @pytest.mark.parametrize(
     ("package", "file"),
     [("webxr", "hp-mixed-reality/left.glb"), ("webxr", "htc-vive-cosmos/left.glb"), ("threebox", "Soldier.glb"), ("gradio", "Duck.glb")],
@@ -177,6 +183,7 @@ def test_bad_real_files_are_refused_by_name(file: str, words: str) -> None:
         files.read(path("assimp", file), 1.0)
 
 
+@pytest.mark.reference("Draco-compressed glTF, a real file", "its uncompressed twin")
 def test_a_draco_file_holds_what_its_uncompressed_twin_holds() -> None:
     """The same model of the test material as Draco and as plain GLB: objects, triangles, surface; what leaves is not compressed."""
     packed, plain = (
