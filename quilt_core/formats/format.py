@@ -61,6 +61,7 @@ class Format:
     bare : what becomes of corners without UVs in an export: "zero", "zero by channel" (none where the mesh lacks it), or they are "left out"
     lists_pictures : a file lists its pictures itself, used or not, so they stay with it
     libraries : endings of companions that are replaced when its materials are
+    slow : its library takes long to load, so it is loaded only when it is needed
     """
 
     package: str
@@ -75,6 +76,7 @@ class Format:
     bare: str = "left out"
     lists_pictures: bool = False
     libraries: tuple[str, ...] = ()
+    slow: bool = False
 
     def _part(self, name: str) -> Any:
         return getattr(import_module(f"{self.package}.{name}"), name)

@@ -64,3 +64,11 @@ def normals(scene: Scene, mesh: int) -> Floats | None:
     """Normals (T, 3, 3) at the corners of the triangles of a mesh, in its own space; None where the file has none that fit."""
     found = named(scene.format).normals(scene, mesh)
     return None if found is None or not np.isfinite(found).all() else found
+
+
+def load_quick() -> None:
+    """Load what reads and writes files of all formats but the slow ones: for a process whose children should not have to."""
+    for f in FORMATS:
+        if not f.slow:
+            for part in (f.read, f.write, f.normals):
+                assert callable(part)

@@ -177,7 +177,11 @@ def main() -> int:
         return 2
     signal.signal(signal.SIGTERM, lambda *_: os._exit(0))
     from quilt_cli.compile_kernels import measuring
+    from quilt_core.formats.registry import load_quick
 
+    from . import kinds  # noqa: F401  (loads what jobs need, once for all children)
+
+    load_quick()
     measuring()  # so that no child has to load the kernels that every change needs
     sweep()
     # What is there now stays: a child need not copy pages only because its collector looked at them.
