@@ -54,6 +54,33 @@ def spread(density: Floats, weight: Floats) -> Spread | None:
     return Spread(float(d[order][min(middle, len(d) - 1)]), float(d.min()), float(d.max()))
 
 
+def spreads(density: Floats, weight: Floats, starts: NDArray[np.integer]) -> list[Spread | None]:
+    """`spread` of many runs of densities at once, with the same results: run k is `density[starts[k]:starts[k + 1]]`.
+
+    Parameters
+    ----------
+    density, weight : (n,); starts : (k + 1,) from 0 to n
+    """
+    count = len(starts) - 1
+    owner = np.repeat(np.arange(count), np.diff(starts))
+    good = np.flatnonzero(np.isfinite(density) & (weight > 0))
+    order = good[np.lexsort((density[good], owner[good]))]
+    d, of = density[order], owner[order]
+    bounds = np.searchsorted(of, np.arange(count + 1))
+    summed = np.concatenate([[0.0], np.cumsum(weight[order])])
+    # A weight's share of its run: where it first reaches a half is the median.
+    out: list[Spread | None] = []
+    for k in range(count):
+        a, b = int(bounds[k]), int(bounds[k + 1])
+        if a == b:
+            out.append(None)
+            continue
+        half = summed[a] + 0.5 * (summed[b] - summed[a])
+        middle = int(np.searchsorted(summed[a + 1 : b + 1], half)) if b > a + 1 else 0
+        out.append(Spread(float(d[a + min(middle, b - a - 1)]), float(d[a]), float(d[b - 1])))
+    return out
+
+
 def even_scales(uv_area: Floats, world_area: Floats, group: NDArray[np.integer] | None = None) -> Floats:
     """Linear factor (n,) for each island that brings all to one density of 1 UV unit per metre.
 

@@ -2,13 +2,15 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
 from quilt_core.delivery.report import density_rows
-from quilt_core.uv.density import densities, spread
+from quilt_core.model.scene import Floats
+from quilt_core.uv.density import Spread, densities, spreads
 
 from .faults import points
 from .models import Snapshot
@@ -35,13 +37,12 @@ def object_rows(snapshot: Snapshot) -> list[dict[str, Any]]:
         for n, info in enumerate(infos):
             if info["islands"][1] > info["islands"][0]:
                 with_islands.setdefault(tuple(info["islands"]), []).append((n, info))
+        figures = _spreads(infos, areas, similarities, px.get(file))
+        lies_on = on[file]
+        single = [int(lies_on[0])] if len(lies_on) and (lies_on == lies_on[0]).all() else None
         for n, info in enumerate(infos):
             first, end = info["islands"]
-            found = None
-            world = 0.0
-            if n in areas and similarities is not None:
-                uv, on_model = areas[n][0] * similarities[first:end, 2] ** 2, areas[n][1]
-                found, world = spread(densities(uv, on_model, px[file][first:end]), on_model), float(np.sum(on_model))
+            found, world = figures.get(n, (None, 0.0))
             key = f"{file}/{n}"
             rows.append(
                 {
@@ -50,11 +51,27 @@ def object_rows(snapshot: Snapshot) -> list[dict[str, Any]]:
                     "channels": info["channels"], "world_area": world, "left_out": key in left_out,
                     "shares": [o["name"] for m, o in with_islands.get((first, end), ()) if m != n][:3],
                     "weight": float(weights.get(key, 1.0)), "points": int(marked[file][n]) if file in marked else 0,
-                    "sheets": np.unique(on[file][first:end]).tolist(),
+                    "sheets": single if single is not None and end > first else np.unique(lies_on[first:end]).tolist(),
                     "density": None if found is None else {"median": found.median, "least": found.least, "greatest": found.greatest},
                 }
             )  # fmt: skip
     return rows
+
+
+def _spreads(
+    infos: list[dict[str, Any]], areas: Mapping[int, tuple[Floats, Floats]], similarities: Floats | None, px: Floats | None
+) -> dict[int, tuple[Spread | None, float]]:
+    """Density and world area of every object of a file that has islands, all at once: a kit has thousands of objects."""
+    numbers = [n for n in range(len(infos)) if n in areas]
+    if similarities is None or px is None or not numbers:
+        return {}
+    ends = np.array([infos[n]["islands"] for n in numbers], np.int64)
+    starts = np.concatenate([[0], np.cumsum(ends[:, 1] - ends[:, 0])])
+    which = np.arange(starts[-1]) - np.repeat(starts[:-1] - ends[:, 0], np.diff(starts))
+    uv, world = (np.concatenate([areas[n][k] for n in numbers]) for k in (0, 1))
+    found = spreads(densities(uv * similarities[which, 2] ** 2, world, px[which]), world, starts)
+    totals = np.add.reduceat(np.append(world, 0.0), starts[:-1]) * (np.diff(starts) > 0)
+    return {n: (f, w) for n, f, w in zip(numbers, found, totals.tolist(), strict=True)}
 
 
 def _points(snapshot: Snapshot) -> dict[int, NDArray[np.int64]]:

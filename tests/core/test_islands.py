@@ -2,14 +2,18 @@
 
 from __future__ import annotations
 
+import itertools
+
 import numpy as np
 import pytest
 import shapely
+from hypothesis import given, settings
+from hypothesis import strategies as st
 
 from quilt_core import formats
 from quilt_core.delivery.report import inspect_report
 from quilt_core.uv.analysis import analyse
-from quilt_core.uv.density import densities, even_scales, spread
+from quilt_core.uv.density import densities, even_scales, spread, spreads
 from quilt_core.uv.islands import weld
 from quilt_core.uv.outlines import trace_outlines
 from quilt_core.uv.stretch import stretch
@@ -111,3 +115,20 @@ def test_inspection_counts_what_is_there() -> None:
     assert faults["overlap"]["px"] == pytest.approx(100)  # arithmetic: 0.01 x 0.01 of 1000 x 1000 px, written by all three
     outside = formats.read(grid_obj(1).replace(b"vt 0 ", b"vt -0.5 "), "b.obj")
     assert inspect_report([outside], 0, 1000)["faults"]["outside"] == 1
+
+
+@settings(deadline=None, max_examples=60)
+@given(st.lists(st.lists(st.tuples(st.floats(0, 100), st.floats(0, 5)), max_size=6), max_size=6))
+def test_spreads_at_once_are_those_one_by_one(runs: list[list[tuple[float, float]]]) -> None:
+    flat = [x for run in runs for x in run]
+    density = np.array([np.nan if d == 0 else d for d, _ in flat], float)
+    weight = np.array([w for _, w in flat], float)
+    starts = np.cumsum([0, *(len(r) for r in runs)])
+    one_by_one = [spread(density[a:b], weight[a:b]) for a, b in itertools.pairwise(starts)]
+    for ours, theirs in zip(spreads(density, weight, starts), one_by_one, strict=True):
+        assert (ours is None) == (theirs is None)
+        if ours is not None and theirs is not None:
+            assert (ours.least, ours.greatest) == (theirs.least, theirs.greatest)
+            # Sums in another order may tip a tie: the median is then the neighbour.
+            run = np.sort(density[np.isfinite(density)])
+            assert abs(int(np.searchsorted(run, ours.median)) - int(np.searchsorted(run, theirs.median))) <= 1
