@@ -76,7 +76,17 @@ def unpack_arrays(blob: bytes | memoryview) -> dict[str, NDArray[Any]]:
 
 
 def file_of_arrays(arrays: Mapping[str, NDArray[Any]], meta: Any) -> bytes:
-    """Arrays with something that JSON can say, to be opened by `open_arrays`."""
+    """Arrays with something that JSON can say, to be opened by `open_arrays`.
+
+    Parameters
+    ----------
+    arrays : by name, of any kind and shape without objects
+    meta : what JSON can say
+
+    Returns
+    -------
+    the bytes of the file
+    """
     return _PLAIN + b"".join(_laid_out(arrays, meta))
 
 

@@ -306,7 +306,18 @@ def _obstacles(rules: SheetRules, tiles: _Tiles) -> NDArray[np.object_]:
 
 
 def leaders_of(pieces: list[MeshIslands], present: Floats, twins: NDArray[np.int64] | None) -> NDArray[np.int64]:
-    """The island that each island (n,) follows under a layout (n, 5), itself where there are no twins; see `twins.leaders`."""
+    """The island that each island (n,) follows under a layout (n, 5), itself where there are no twins; see `twins.leaders`.
+
+    Parameters
+    ----------
+    pieces : the meshes of a sheet with n islands in all
+    present : (n, 5) similarities of the layout
+    twins : (n,) group of each island, -1 for none; None for no twins
+
+    Returns
+    -------
+    (n,) number of the island that each follows
+    """
     if twins is None or not (twins >= 0).any():
         return np.arange(len(present))
     placed = transform_regions(np.concatenate([p.outlines.regions for p in pieces]), present)

@@ -127,7 +127,17 @@ def _stretch(analysed: list[Analysed], channel: int) -> dict[str, float | None]:
 
 
 def overall_density(pieces: list[MeshIslands], transforms: list[Floats] | None, map_px: int) -> Spread | None:
-    """Spread of the density over all islands, each in its largest placing."""
+    """Spread of the density over all islands, each in its largest placing.
+
+    Parameters
+    ----------
+    pieces : the meshes; transforms : (n, 5) for each, None for UVs as they were read
+    map_px : texels along a side of a tile
+
+    Returns
+    -------
+    median, least and greatest in px/m; None without any area
+    """
     if not pieces:
         return None
     scales = [np.ones(p.islands.count) if transforms is None else transforms[i][:, 2] for i, p in enumerate(pieces)]
@@ -260,7 +270,17 @@ def pack_report(
 
 
 def limiting(pieces: list[MeshIslands], transforms: list[Floats], only: list[NDArray[np.bool_]] | None = None) -> list[str]:
-    """The islands (of those in `only`) that bound the scale: those that span a tile, and those that fill a quarter of one."""
+    """The islands (of those in `only`) that bound the scale: those that span a tile, and those that fill a quarter of one.
+
+    Parameters
+    ----------
+    pieces : the meshes; transforms : (n, 5) for each
+    only : (n,) for each, the islands that count; None for all
+
+    Returns
+    -------
+    sentences that name the islands
+    """
     out = []
     for number, (piece, similarities) in enumerate(zip(pieces, transforms, strict=True)):
         size = (piece.islands.box[:, 2:] - piece.islands.box[:, :2]).max(axis=1) * similarities[:, 2]

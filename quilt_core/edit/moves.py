@@ -14,7 +14,16 @@ from ..uv.analysis import MeshIslands, transform_regions
 
 
 def boxes(piece: MeshIslands, similarities: Floats) -> Floats:
-    """Boxes (n, 4) of the islands where a layout puts them; of islands without area, of their points."""
+    """Boxes (n, 4) of the islands where a layout puts them; of islands without area, of their points.
+
+    Parameters
+    ----------
+    similarities : (n, 5) of the islands of the mesh
+
+    Returns
+    -------
+    (n, 4) least u, least v, greatest u, greatest v
+    """
     box = shapely.bounds(transform_regions(piece.outlines.regions, similarities))
     flat = np.isnan(box[:, 0])
     if flat.any():
@@ -33,14 +42,32 @@ def centres(box: Floats) -> Floats:
 
 
 def shifted(similarities: Floats, by: Floats) -> Floats:
-    """Moved by (n, 2) UV units."""
+    """Moved by (n, 2) UV units.
+
+    Parameters
+    ----------
+    similarities : (n, 5); by : (n, 2) UV units
+
+    Returns
+    -------
+    (n, 5) similarities
+    """
     out = similarities.copy()
     out[:, 3:] += by
     return out
 
 
 def scaled(similarities: Floats, about: Floats, factor: Floats | float) -> Floats:
-    """Scaled about points (n, 2) by factors (n,)."""
+    """Scaled about points (n, 2) by factors (n,).
+
+    Parameters
+    ----------
+    similarities : (n, 5); about : (n, 2) fixed points; factor : (n,) or one
+
+    Returns
+    -------
+    (n, 5) similarities
+    """
     out, k = similarities.copy(), np.broadcast_to(np.asarray(factor, float), (len(similarities),))
     out[:, 2] *= k
     out[:, 3:] = about + (similarities[:, 3:] - about) * k[:, None]
@@ -48,7 +75,16 @@ def scaled(similarities: Floats, about: Floats, factor: Floats | float) -> Float
 
 
 def turned(similarities: Floats, about: Floats, angle: Floats) -> Floats:
-    """Turned about points (n, 2) by angles (n,) in radians, counter-clockwise."""
+    """Turned about points (n, 2) by angles (n,) in radians, counter-clockwise.
+
+    Parameters
+    ----------
+    similarities : (n, 5); about : (n, 2) fixed points; angle : (n,) radians, counter-clockwise
+
+    Returns
+    -------
+    (n, 5) similarities
+    """
     out = similarities.copy()
     c, s = np.cos(angle), np.sin(angle)
     d = similarities[:, 3:] - about
@@ -58,7 +94,16 @@ def turned(similarities: Floats, about: Floats, angle: Floats) -> Floats:
 
 
 def mirrored(similarities: Floats, about: Floats) -> Floats:
-    """Mirrored in u about points (n, 2). With F = diag(-1, 1): F R(a) M = R(-a) F M."""
+    """Mirrored in u about points (n, 2). With F = diag(-1, 1): F R(a) M = R(-a) F M.
+
+    Parameters
+    ----------
+    similarities : (n, 5); about : (n, 2) points whose u stays
+
+    Returns
+    -------
+    (n, 5) similarities
+    """
     out = similarities.copy()
     out[:, 0] *= -1
     out[:, 1] *= -1
@@ -67,5 +112,14 @@ def mirrored(similarities: Floats, about: Floats) -> Floats:
 
 
 def only(similarities: Floats, changed: Floats, chosen: NDArray[np.bool_]) -> Floats:
-    """The changed rows where chosen (n,), the old ones elsewhere."""
+    """The changed rows where chosen (n,), the old ones elsewhere.
+
+    Parameters
+    ----------
+    similarities, changed : (n, 5); chosen : (n,) bool
+
+    Returns
+    -------
+    (n, 5) similarities
+    """
     return np.where(chosen[:, None], changed, similarities)

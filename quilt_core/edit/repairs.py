@@ -22,7 +22,16 @@ _ONE = Grid(1)
 
 
 def flip_back(piece: MeshIslands, similarities: Floats, chosen: Mask) -> Floats:
-    """Mirrored islands among the chosen turned over about their middles."""
+    """Mirrored islands among the chosen turned over about their middles.
+
+    Parameters
+    ----------
+    similarities : (n, 5) of the islands of the mesh; chosen : (n,) bool
+
+    Returns
+    -------
+    (n, 5) similarities
+    """
     return only(similarities, mirrored(similarities, centres(boxes(piece, similarities))), chosen & flipped(piece, similarities))
 
 
@@ -136,6 +145,15 @@ def even(
     """Chosen islands scaled about their middles to a density in px/m at a map size, times their weights (n,).
 
     Islands without area on one side keep their size.
+
+    Parameters
+    ----------
+    similarities : (n, 5); chosen : (n,) bool
+    density : px/m; map_px : texels along a side, one or (n,); weight : factor on the density, one or (n,)
+
+    Returns
+    -------
+    (n, 5) similarities
     """
     now = densities(piece.islands.area * similarities[:, 2] ** 2, piece.world_area, map_px)
     with np.errstate(invalid="ignore"):

@@ -68,7 +68,16 @@ def target_of(f: Findings, limits: Limits) -> float | None:
 
 
 def outside_kinds(f: Findings, grid: Grid) -> tuple[NDArray[np.bool_], NDArray[np.bool_], NDArray[np.bool_]]:
-    """(n,) each: islands astride a tile border; wholly in a tile that the sheet does not have; where UDIM has no tile."""
+    """(n,) each: islands astride a tile border; wholly in a tile that the sheet does not have; where UDIM has no tile.
+
+    Parameters
+    ----------
+    f : findings of n islands; grid : the tiles of the sheet
+
+    Returns
+    -------
+    three of (n,) bool
+    """
     with np.errstate(invalid="ignore"):
         tile = np.floor(0.5 * (f.box[:, :2] + f.box[:, 2:]))
         beyond = (f.box[:, :2] < tile - EDGE) | (f.box[:, 2:] > tile + 1 + EDGE)
@@ -85,6 +94,16 @@ def margins(f: Findings) -> Floats:
 
 
 def worst_first(which: NDArray[np.bool_], by: NDArray[np.generic]) -> NDArray[np.int64]:
+    """Numbers of what is meant, the greatest first.
+
+    Parameters
+    ----------
+    which : (n,) bool; by : (n,) how bad each is
+
+    Returns
+    -------
+    (k,) numbers of those that are meant
+    """
     chosen = np.flatnonzero(which)
     return chosen[np.argsort(-np.asarray(by, float)[chosen], kind="stable")]
 

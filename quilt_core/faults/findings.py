@@ -89,7 +89,17 @@ class Findings:
 
 
 def findings(shapes: IslandShapes, lie: Lie, rows: Floats, on_purpose: Marked) -> Findings:
-    """What is known of a layout (n, 5) whose islands lie as `lie` says; `on_purpose` are the pairs that are marked as twins."""
+    """What is known of a layout (n, 5) whose islands lie as `lie` says; `on_purpose` are the pairs that are marked as twins.
+
+    Parameters
+    ----------
+    shapes, lie : of the n islands; rows : (n, 5) similarities
+    on_purpose : pairs that are marked as twins
+
+    Returns
+    -------
+    see `Findings`
+    """
     area = shapes.region_area * rows[:, 2] ** 2
     pairs, shares, at = lie.over_pairs()
     near, gap, gap_at = lie.near_pairs()

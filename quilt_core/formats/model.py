@@ -93,7 +93,16 @@ class Model:
 
 
 def corners_of(mesh: Mesh, normal: Floats | None, looks: Numbers) -> Corners:
-    """A mesh corner by corner: its polygons, or its triangles where the format has no others. Faces that are no area are left out."""
+    """A mesh corner by corner: its polygons, or its triangles where the format has no others. Faces that are no area are left out.
+
+    Parameters
+    ----------
+    normal : (T, 3, 3) at the corners of the triangles, or None; looks : (T,) material, -1 for none
+
+    Returns
+    -------
+    see `Corners`
+    """
     count = len(mesh.triangles)
     if mesh.polygons is None:
         faces, position = np.arange(0, 3 * count + 1, 3), mesh.triangles.reshape(-1).astype(np.int64)
@@ -122,7 +131,16 @@ def corners_of(mesh: Mesh, normal: Floats | None, looks: Numbers) -> Corners:
 
 
 def in_world(model: Model, item: Item) -> tuple[Floats, Floats | None, bool]:
-    """Positions and normals of an object in metres, y up, and whether its faces turn over there."""
+    """Positions and normals of an object in metres, y up, and whether its faces turn over there.
+
+    Parameters
+    ----------
+    item : an object of the model
+
+    Returns
+    -------
+    (V, 3) metres, (C, 3) or None, bool
+    """
     _, positions, corners = model.meshes[item.mesh]
     turn = item.world[:3, :3]
     placed = positions @ turn.T + item.world[:3, 3]

@@ -140,7 +140,16 @@ def as_json(document: dict[str, Any]) -> bytes:
 
 
 def face_labels(face_of: NDArray[np.integer], of: Numbers, count: int) -> Numbers:
-    """The label (F,) of every face, from those of its triangles."""
+    """The label (F,) of every face, from those of its triangles.
+
+    Parameters
+    ----------
+    face_of : (T,) face of every triangle; of : (T,) its label; count : number of faces F
+
+    Returns
+    -------
+    (F,) labels, -1 for faces without triangles
+    """
     out = np.full(count, -1, np.int64)
     out[face_of[::-1]] = of[::-1]
     return out

@@ -59,7 +59,16 @@ class Baked:
 
 def normals_of(mesh: Mesh, positions: Floats) -> Floats:
     """Smooth normals (V, 3) of a mesh with its positions in the world: of all faces at a place, weighted by their angle there (Thuermer and
-    Wuethrich 1998, from memory)."""
+    Wuethrich 1998, from memory).
+
+    Parameters
+    ----------
+    positions : (V, 3) metres, in the world
+
+    Returns
+    -------
+    (V, 3) of unit length
+    """
     place = merged_positions(mesh)
     tri = mesh.triangles
     p = positions[tri]
@@ -79,7 +88,17 @@ def normals_of(mesh: Mesh, positions: Floats) -> Floats:
 
 def shading(given: Floats | None, smooth: Floats, triangles: NDArray[np.integer], world: Floats) -> Floats:
     """Unit normals (T, 3, 3) in the world at the corners of triangles: those of the file, turned by its placing (4, 4), so that its hard edges stay
-    hard; the smooth ones (V, 3) where it has none."""
+    hard; the smooth ones (V, 3) where it has none.
+
+    Parameters
+    ----------
+    given : (T, 3, 3) normals of the file in its own space, or None; smooth : (V, 3); triangles : (T, 3)
+    world : (4, 4)
+
+    Returns
+    -------
+    (T, 3, 3) of unit length
+    """
     out = smooth[triangles]
     turned = None if given is None else turned_normals(given, world)
     return out if turned is None else np.where(turned.any(axis=2, keepdims=True), turned, out)
@@ -87,7 +106,16 @@ def shading(given: Floats | None, smooth: Floats, triangles: NDArray[np.integer]
 
 def curvature_of(mesh: Mesh, positions: Floats, normals: Floats) -> Floats:
     """Mean curvature (V,) in 1 / m, positive where the surface bulges: along each edge (n1 - n0) (p1 - p0) / |p1 - p0|^2, averaged around each place.
-    On a sphere of radius r that is 1 / r exactly."""
+    On a sphere of radius r that is 1 / r exactly.
+
+    Parameters
+    ----------
+    positions : (V, 3) metres; normals : (V, 3) of unit length
+
+    Returns
+    -------
+    (V,) 1 / m
+    """
     place = merged_positions(mesh)
     edges = np.unique(
         np.sort(np.concatenate([mesh.triangles[:, [0, 1]], mesh.triangles[:, [1, 2]], mesh.triangles[:, [2, 0]]]), axis=1), axis=0

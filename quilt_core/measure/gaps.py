@@ -13,7 +13,16 @@ _THREADS = 2  # shapely lets go of the interpreter while it measures
 
 
 def smallest_gap(regions: NDArray[np.object_], near: float = 0.0) -> float:
-    """The smallest distance between two regions; see `closest`."""
+    """The smallest distance between two regions; see `closest`.
+
+    Parameters
+    ----------
+    regions : (n,) polygons; near : as of `closest`
+
+    Returns
+    -------
+    UV units; infinite for fewer than two
+    """
     return closest(regions, near)[0]
 
 

@@ -374,7 +374,16 @@ def _near_again(lie: Lie, old: Lie, m: Measure, moved: NDArray[np.bool_]) -> Non
 
 
 def twin_pairs(shapes: IslandShapes, lie: Lie, rows: Floats, which: Whole) -> Whole:
-    """All pairs (k, 2) among the islands `which` that cover the same texels."""
+    """All pairs (k, 2) among the islands `which` that cover the same texels.
+
+    Parameters
+    ----------
+    rows : (n, 5) similarities; which : (k,) numbers of islands
+
+    Returns
+    -------
+    (m, 2) numbers of islands
+    """
     m = Measure(shapes, rows, lie.sheet, lie.box, lambda: False)
     mine = np.intersect1d(which, m.here)
     m.place(mine)

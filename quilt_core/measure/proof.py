@@ -87,7 +87,16 @@ def flipped(piece: MeshIslands, similarities: Floats | None = None) -> NDArray[n
 
 
 def outside(box: Floats, columns: int | None = None, rows: int | None = None) -> NDArray[np.bool_]:
-    """(n,) islands whose box is not inside one tile of the grid (all of UDIM's when not given)."""
+    """(n,) islands whose box is not inside one tile of the grid (all of UDIM's when not given).
+
+    Parameters
+    ----------
+    box : (n, 4); columns, rows : of the grid, None for all of UDIM
+
+    Returns
+    -------
+    (n,) bool
+    """
     tile = np.floor(0.5 * (box[:, :2] + box[:, 2:]))
     astride = ((box[:, :2] < tile - EDGE) | (box[:, 2:] > tile + 1 + EDGE)).any(axis=1)
     beyond = (tile[:, 0] >= (columns or COLUMNS)) | (tile[:, 1] >= (rows or ROWS))
@@ -95,7 +104,16 @@ def outside(box: Floats, columns: int | None = None, rows: int | None = None) ->
 
 
 def marked(shapes: IslandShapes, lie: Lie, rows: Floats, twins: Whole | None) -> Marked:
-    """The pairs of one group of twins (n,) (-1 for none) that cover the same texels."""
+    """The pairs of one group of twins (n,) (-1 for none) that cover the same texels.
+
+    Parameters
+    ----------
+    rows : (n, 5) similarities; twins : (n,) group, -1 for none, or None
+
+    Returns
+    -------
+    see `Marked`
+    """
     none = Marked(np.zeros((0, 2), np.int64), np.zeros(0), np.zeros((0, 2)))
     if twins is None:
         return none
@@ -249,7 +267,17 @@ def _covered(
 def covered_on_texels(
     shapes: IslandShapes, lie: Lie, rows: Floats, here: Whole, several: NDArray[np.int64], corner: tuple[int, int], px: int
 ) -> tuple[float, float]:  # fmt: skip
-    """The same two shares, counted on a grid of `px` texels a side: for heaps, whose polygons nobody can unite in time."""
+    """The same two shares, counted on a grid of `px` texels a side: for heaps, whose polygons nobody can unite in time.
+
+    Parameters
+    ----------
+    rows : (n, 5); here : (k,) islands of the tile; several : (n,) islands that each overlaps without being its twin
+    corner : column and row of the tile; px : texels along a side
+
+    Returns
+    -------
+    share of the tile that is covered, share that is covered more than once
+    """
     m = Measure(shapes, rows, lie.sheet, lie.box, lambda: False)
     m.place(here)
     count = np.zeros((px, px), np.uint8)

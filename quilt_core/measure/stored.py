@@ -33,7 +33,16 @@ def _bounds(parts: Sequence[NDArray[Any]]) -> NDArray[np.int64]:
 
 
 def scene_arrays(scene: Scene, normals: Sequence[Floats | None]) -> tuple[Any, Arrays]:
-    """A scene as what JSON can say, and arrays; `normals` (T, 3, 3) of each mesh, None where the file has none."""
+    """A scene as what JSON can say, and arrays; `normals` (T, 3, 3) of each mesh, None where the file has none.
+
+    Parameters
+    ----------
+    normals : for each mesh (T, 3, 3), or None
+
+    Returns
+    -------
+    meta for JSON, and arrays by name
+    """
     m = scene.meshes
     numbers = sorted({c for mesh in m for c in mesh.channels})
     bare = UvChannel(np.zeros((0, 2)), np.zeros((0, 3), np.int32))

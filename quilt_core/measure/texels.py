@@ -55,7 +55,16 @@ def _rasterise(x, y, owner, out, twice):  # type: ignore[no-untyped-def]
 
 
 def to_texels(uvs: Floats, px: int, corner: tuple[int, int] = (0, 0)) -> tuple[Floats, Floats]:
-    """x and y in texels (y down) of UVs (..., 2) on the tile with this lower left corner."""
+    """x and y in texels (y down) of UVs (..., 2) on the tile with this lower left corner.
+
+    Parameters
+    ----------
+    uvs : (..., 2); px : texels along a side; corner : column and row of the tile
+
+    Returns
+    -------
+    x (...), y (...) with y down
+    """
     return (uvs[..., 0] - corner[0]) * px, (1.0 - (uvs[..., 1] - corner[1])) * px
 
 
@@ -122,7 +131,16 @@ def cover(
 
 
 def window_of(uvs: Floats, px: int, corner: tuple[int, int] = (0, 0)) -> tuple[int, int, int, int]:
-    """The rows and columns of a map that triangles (T, 3, 2) can reach, for `cover`."""
+    """The rows and columns of a map that triangles (T, 3, 2) can reach, for `cover`.
+
+    Parameters
+    ----------
+    uvs : (T, 3, 2); px : texels along a side; corner : column and row of the tile
+
+    Returns
+    -------
+    first row, last row, first column, last column, the last ones excluded
+    """
     x, y = to_texels(uvs, px, corner)
     r0, c0 = (int(np.clip(np.floor(v.min()), 0, px)) for v in (y, x))
     r1, c1 = (int(np.clip(np.ceil(v.max()), 0, px)) for v in (y, x))
@@ -130,7 +148,16 @@ def window_of(uvs: Floats, px: int, corner: tuple[int, int] = (0, 0)) -> tuple[i
 
 
 def dilated(owner: NDArray[np.int32], reach: float = np.inf) -> tuple[NDArray[np.int32], NDArray[np.int32], NDArray[np.int32]]:
-    """Owners with the padding of a baker: every empty texel takes the nearest one's within `reach` texels. Also its row and column (px, px)."""
+    """Owners with the padding of a baker: every empty texel takes the nearest one's within `reach` texels. Also its row and column (px, px).
+
+    Parameters
+    ----------
+    owner : (px, px) int32, -1 for none; reach : texels
+
+    Returns
+    -------
+    (px, px) owners, and row and column of the texel that each was taken from
+    """
     empty = owner < 0
     if empty.all():
         at = np.indices(owner.shape, np.int32)

@@ -9,7 +9,16 @@ from .scene import Floats
 
 def turned_normals(given: Floats, world: Floats) -> Floats | None:
     """Unit normals (..., 3) of an object in the world: they go with the inverse of its placing (4, 4). Zero where one has no length; None where the
-    placing flattens the object."""
+    placing flattens the object.
+
+    Parameters
+    ----------
+    given : (..., 3) in the mesh's own space; world : (4, 4)
+
+    Returns
+    -------
+    (..., 3) of unit length, or None
+    """
     turn = world[:3, :3]
     if abs(np.linalg.det(turn)) < 1e-30:
         return None

@@ -11,7 +11,16 @@ from .scene import Floats
 
 
 def composed(outer: Floats, inner: Floats) -> Floats:
-    """outer(inner(x)), row by row."""
+    """outer(inner(x)), row by row.
+
+    Parameters
+    ----------
+    outer, inner : (n, 5)
+
+    Returns
+    -------
+    (n, 5)
+    """
     out = np.empty_like(inner)
     out[:, 0] = outer[:, 0] + outer[:, 1] * inner[:, 0]
     out[:, 1] = outer[:, 1] * inner[:, 1]
@@ -31,7 +40,16 @@ def inverse(similarities: Floats) -> Floats:
 
 
 def applied(similarities: Floats, points: Floats) -> Floats:
-    """Points (n, 2), each moved by its row."""
+    """Points (n, 2), each moved by its row.
+
+    Parameters
+    ----------
+    similarities : (n, 5); points : (n, 2)
+
+    Returns
+    -------
+    (n, 2)
+    """
     c, s = np.cos(similarities[:, 0]), np.sin(similarities[:, 0])
     u, v = points[:, 0] * similarities[:, 1], points[:, 1]
     return similarities[:, 2:3] * np.column_stack([c * u - s * v, s * u + c * v]) + similarities[:, 3:]

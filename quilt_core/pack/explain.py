@@ -43,7 +43,16 @@ class Explanation:
 
 
 def limiting(regions: NDArray[np.object_], common: float) -> tuple[list[int], list[int]]:
-    """The islands that span over 80 % of a tile at a scale, and those that fill over 20 % of it."""
+    """The islands that span over 80 % of a tile at a scale, and those that fill over 20 % of it.
+
+    Parameters
+    ----------
+    regions : (n,) polygons; common : the scale that they are laid out at
+
+    Returns
+    -------
+    two lists of numbers of islands
+    """
     box = shapely.bounds(regions) * common
     length = np.maximum(box[:, 2] - box[:, 0], box[:, 3] - box[:, 1])
     area = shapely.area(regions) * common**2

@@ -231,6 +231,14 @@ def size_groups(raster: Raster, fine: bool) -> NDArray[np.int64]:
     """Class (n,) of like islands, from 1 on; class 0 would search from the bottom each time.
 
     Rough: by length. Fine: by length and by width (area over length, with the padding).
+
+    Parameters
+    ----------
+    raster : the islands as cells; fine : by length and width, else by the longer side alone
+
+    Returns
+    -------
+    (n,) int64
     """
     longest = raster.size.max(axis=(1, 2)).astype(float)
     kind = np.log2(longest + 1)[:, None] * (FINE if fine else ROUGH)

@@ -143,7 +143,16 @@ def _spread(runs, at):  # type: ignore[no-untyped-def]
 
 
 def pose_list(shapes: Shapes, most: NDArray[np.int64]) -> NDArray[np.int64]:
-    """Up to `most` (n,) poses of each island, (n, greatest of most), spread evenly over those that it may take, unmirrored first; -1 for none."""
+    """Up to `most` (n,) poses of each island, (n, greatest of most), spread evenly over those that it may take, unmirrored first; -1 for none.
+
+    Parameters
+    ----------
+    most : (n,) poses that an island gets at most
+
+    Returns
+    -------
+    (n, p) numbers of poses, -1 for none
+    """
     out = np.full((shapes.count, int(most.max(initial=1))), -1)
     plain = shapes.mirror > 0
     for i in range(shapes.count):

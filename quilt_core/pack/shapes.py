@@ -89,7 +89,16 @@ def poses(rotate: Sequence[str], mirror: NDArray[np.bool_]) -> tuple[Floats, Flo
 
 
 def upright_turns(regions: NDArray[np.object_], free: NDArray[np.bool_]) -> Floats:
-    """The turn (n,) that gives freely turning islands their least box, where that gains more than 3 %."""
+    """The turn (n,) that gives freely turning islands their least box, where that gains more than 3 %.
+
+    Parameters
+    ----------
+    regions : (n,) polygons; free : (n,) bool, whether an island turns freely
+
+    Returns
+    -------
+    (n,) radians
+    """
     turn = np.zeros(len(regions))
     box = shapely.bounds(regions)
     for i in np.flatnonzero(free):

@@ -127,6 +127,14 @@ class Carried:
 def linear_maps(new: Floats, old: Floats) -> Floats:
     """(T, 4) how directions of the old UV plane lie in the new one, row by row, less the scale: the nearest rotation, mirrored or not.
 
+    Parameters
+    ----------
+    new, old : (T, 3, 2) UVs of the same triangles
+
+    Returns
+    -------
+    (T, 4) a, b, c, d of [[a, b], [c, d]], of determinant 1 or -1
+
     Notes
     -----
     Of J = [[a, b], [c, d]] the nearest rotation has the direction (a + d, c - b), the nearest reflection (a - d, b + c); the sign of the

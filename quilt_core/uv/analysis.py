@@ -43,7 +43,17 @@ class MeshIslands:
 
 
 def analyse(scene: Scene, channel: int, welded: bool = False, given: list[Ints | None] | None = None) -> list[MeshIslands | None]:
-    """Islands of every mesh of a scene; None for a mesh without UVs in the channel. `welded`, `given` (for each mesh): see `find_islands`."""
+    """Islands of every mesh of a scene; None for a mesh without UVs in the channel. `welded`, `given` (for each mesh): see `find_islands`.
+
+    Parameters
+    ----------
+    channel : number of the UV channel; welded : join what only duplicate vertices keep apart
+    given : for each mesh (T,) islands that are taken as they are
+
+    Returns
+    -------
+    for each mesh its islands, or None
+    """
     out: list[MeshIslands | None] = []
     for number, mesh in enumerate(scene.meshes):
         objects = [o for o in scene.objects if o.mesh == number]
@@ -59,7 +69,16 @@ def analyse(scene: Scene, channel: int, welded: bool = False, given: list[Ints |
 
 
 def transform_rows(uvs: Floats, of_row: NDArray[np.integer], similarities: Floats) -> Floats:
-    """UV rows (W, 2) moved by their islands' similarities (n, 5); rows without an island stay."""
+    """UV rows (W, 2) moved by their islands' similarities (n, 5); rows without an island stay.
+
+    Parameters
+    ----------
+    uvs : (W, 2); of_row : (W,) island of every row, -1 for none; similarities : (n, 5)
+
+    Returns
+    -------
+    (W, 2)
+    """
     out = uvs.copy()
     used = of_row >= 0
     t = similarities[of_row[used]]
@@ -71,13 +90,31 @@ def transform_rows(uvs: Floats, of_row: NDArray[np.integer], similarities: Float
 
 
 def transform_regions(regions: NDArray[np.object_], similarities: Floats) -> NDArray[np.object_]:
-    """Regions (n,) moved by similarities (n, 5)."""
+    """Regions (n,) moved by similarities (n, 5).
+
+    Parameters
+    ----------
+    regions : (n,) polygons; similarities : (n, 5)
+
+    Returns
+    -------
+    (n,) polygons
+    """
     owner = np.repeat(np.arange(len(regions)), shapely.get_num_coordinates(regions))
     return shapely.set_coordinates(regions.copy(), transform_rows(shapely.get_coordinates(regions), owner, similarities))  # type: ignore[no-any-return]
 
 
 def object_density(piece: MeshIslands, similarities: Floats | None, number: int, map_px: float) -> tuple[Floats, Spread | None]:
-    """Density (n,) of an object's islands under a layout (None: as read), and its spread."""
+    """Density (n,) of an object's islands under a layout (None: as read), and its spread.
+
+    Parameters
+    ----------
+    similarities : (n, 5) or None; number : which of the objects that place the mesh; map_px : texels along a side
+
+    Returns
+    -------
+    (n,) px/m, and their spread
+    """
     scale = np.ones(piece.islands.count) if similarities is None else similarities[:, 2]
     d = densities(piece.islands.area * scale**2, piece.object_areas[number], map_px)
     return d, spread(d, piece.object_areas[number])

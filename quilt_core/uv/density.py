@@ -24,27 +24,63 @@ class Spread:
 
 
 def world_areas(mesh: Mesh, placing: MeshObject) -> Floats:
-    """Area (T,) of the triangles of a placed mesh in square metres, under any scale, shear or mirroring."""
+    """Area (T,) of the triangles of a placed mesh in square metres, under any scale, shear or mirroring.
+
+    Parameters
+    ----------
+    placing : the object that places the mesh
+
+    Returns
+    -------
+    (T,) square metres
+    """
     p = mesh.positions @ placing.world[:3, :3].T
     a, b, c = (p[mesh.triangles[:, k]] for k in range(3))
     return 0.5 * np.linalg.norm(np.cross(b - a, c - a), axis=1)
 
 
 def island_world_areas(islands: Islands, triangle_areas: Floats) -> Floats:
-    """World area (n,) of each island."""
+    """World area (n,) of each island.
+
+    Parameters
+    ----------
+    triangle_areas : (T,) square metres
+
+    Returns
+    -------
+    (n,) square metres
+    """
     has = islands.of_triangle >= 0
     return np.bincount(islands.of_triangle[has], triangle_areas[has], islands.count).astype(np.float64)
 
 
 def densities(uv_area: Floats, world_area: Floats, map_px: float | Floats) -> Floats:
-    """Density (n,) in px/m at one map size or (n,) of them; NaN where one of the areas is zero and there is none."""
+    """Density (n,) in px/m at one map size or (n,) of them; NaN where one of the areas is zero and there is none.
+
+    Parameters
+    ----------
+    uv_area : (n,) of the unit tile; world_area : (n,) square metres; map_px : texels along a side, one or (n,)
+
+    Returns
+    -------
+    (n,) px/m, NaN for none
+    """
     with np.errstate(divide="ignore", invalid="ignore"):
         d = map_px * np.sqrt(uv_area / world_area)
     return np.where((uv_area > 0) & (world_area > 0), d, np.nan)
 
 
 def spread(density: Floats, weight: Floats) -> Spread | None:
-    """Spread of densities (n,), the median weighted; None when no island has a density."""
+    """Spread of densities (n,), the median weighted; None when no island has a density.
+
+    Parameters
+    ----------
+    density : (n,) px/m, NaN for none; weight : (n,) square metres
+
+    Returns
+    -------
+    see `Spread`
+    """
     good = np.isfinite(density) & (weight > 0)
     if not good.any():
         return None
@@ -86,6 +122,14 @@ def even_scales(uv_area: Floats, world_area: Floats, group: NDArray[np.integer] 
 
     Islands without area on one side take the factor of the median of the rest (of their group, where that
     has one), so that they stay in proportion to what surrounds them.
+
+    Parameters
+    ----------
+    uv_area, world_area : (n,); group : (n,) number of the group of each island
+
+    Returns
+    -------
+    (n,) factors
     """
     with np.errstate(divide="ignore", invalid="ignore"):
         factor = np.sqrt(world_area / uv_area)

@@ -96,7 +96,16 @@ def weld(keys: Floats, uvs: Floats) -> tuple[NDArray[np.int64], NDArray[np.int64
 
 
 def first_of(number: NDArray[np.integer], count: int) -> NDArray[np.int64]:
-    """The first row of each number."""
+    """The first row of each number.
+
+    Parameters
+    ----------
+    number : (n,) from 0 to count - 1
+
+    Returns
+    -------
+    (count,) rows
+    """
     first = np.empty(count, np.int64)
     first[number[::-1]] = np.arange(len(number) - 1, -1, -1)
     return first
@@ -158,7 +167,16 @@ class Islands:
 
 
 def triangle_areas(uvs: Floats, triangles: NDArray[np.integer]) -> Floats:
-    """Signed area (T,) of triangles in the plane, positive when counter-clockwise."""
+    """Signed area (T,) of triangles in the plane, positive when counter-clockwise.
+
+    Parameters
+    ----------
+    uvs : (W, 2); triangles : (T, 3) rows
+
+    Returns
+    -------
+    (T,) of the unit tile
+    """
     a, b, c = (uvs[triangles[:, k]] for k in range(3))
     return 0.5 * ((b[:, 0] - a[:, 0]) * (c[:, 1] - a[:, 1]) - (b[:, 1] - a[:, 1]) * (c[:, 0] - a[:, 0]))
 
@@ -167,6 +185,14 @@ def is_zero_area(uvs: Floats, triangles: NDArray[np.integer], areas: Floats) -> 
     """(T,) whether a triangle is a line or a point: its height is under 1e-7 of its longest side.
 
     1e-7 is about the rounding of 32-bit floats, so anything flatter cannot be told from a line.
+
+    Parameters
+    ----------
+    uvs : (W, 2); triangles : (T, 3) rows; areas : (T,) as of `triangle_areas`
+
+    Returns
+    -------
+    (T,) bool
     """
     p = uvs[triangles]
     longest = np.max([((p[:, k] - p[:, k - 1]) ** 2).sum(axis=1) for k in range(3)], axis=0)

@@ -67,7 +67,16 @@ class Stretch:
 
 
 def stretch_of_islands(found: Singular, of_triangle: NDArray[np.integer], count: int) -> Stretch:
-    """Stretch of every island, 1 for a layout that is even and unsheared within the island."""
+    """Stretch of every island, 1 for a layout that is even and unsheared within the island.
+
+    Parameters
+    ----------
+    found : of the mesh; of_triangle : (T,) island, -1 for none; count : number of islands n
+
+    Returns
+    -------
+    see `Stretch`
+    """
     of = of_triangle[found.which]
     keep = of >= 0
     of, big, small = of[keep], found.greatest[keep], found.least[keep]
@@ -108,6 +117,15 @@ def odd_triangles(mesh: Mesh, channel: UvChannel, placing: MeshObject, of_triang
 
     A triangle has no area when its height is under 1e-7 of its longest side. It is turned over when its UV
     orientation is against that of the island's summed area.
+
+    Parameters
+    ----------
+    placing : the object that places the mesh; of_triangle : (T,) island, -1 for none
+    signed_area : (n,) of the islands
+
+    Returns
+    -------
+    see `Odd`
     """
     has = of_triangle >= 0
     area = np.zeros(len(has))

@@ -19,13 +19,31 @@ MISS = 1e-3  # share of its area by which a twin may miss the other
 
 
 def is_twin(shared: Floats, one: Floats, other: Floats) -> NDArray[np.bool_]:
-    """Whether islands of areas `one` and `other` (k,) that share area `shared` (k,) cover the same texels."""
+    """Whether islands of areas `one` and `other` (k,) that share area `shared` (k,) cover the same texels.
+
+    Parameters
+    ----------
+    shared, one, other : (k,) areas
+
+    Returns
+    -------
+    (k,) bool
+    """
     smaller, larger = np.minimum(one, other), np.maximum(one, other)
     return np.asarray((shared > (1 - MISS) * smaller) & (smaller > (1 - MISS) * larger))
 
 
 def grouped(pairs: NDArray[np.int64], count: int) -> NDArray[np.int64]:
-    """Group number (count,) of islands that pairs (k, 2) tie together, -1 for those in no pair."""
+    """Group number (count,) of islands that pairs (k, 2) tie together, -1 for those in no pair.
+
+    Parameters
+    ----------
+    pairs : (k, 2) numbers of islands; count : how many islands there are
+
+    Returns
+    -------
+    (count,) group, -1 for none
+    """
     graph = coo_matrix((np.ones(len(pairs), np.int8), (pairs[:, 0], pairs[:, 1])), shape=(count, count))
     label = connected_components(graph, directed=False)[1].astype(np.int64)
     label[np.setdiff1d(np.arange(count), pairs)] = -1
@@ -55,7 +73,16 @@ def leaders(regions: NDArray[np.object_], group: NDArray[np.int64], weight: Floa
 
 
 def follow(before: Floats, after: Floats, lead: NDArray[np.int64]) -> Floats:
-    """A layout (n, 5) with every follower moved as its leader was."""
+    """A layout (n, 5) with every follower moved as its leader was.
+
+    Parameters
+    ----------
+    before, after : (n, 5) similarities; lead : (n,) the island that each follows, itself for leaders
+
+    Returns
+    -------
+    (n, 5) similarities
+    """
     out = after.copy()
     mine = np.flatnonzero(lead != np.arange(len(lead)))
     head = lead[mine]

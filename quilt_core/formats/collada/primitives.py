@@ -197,7 +197,16 @@ def _joined(values: Numbers) -> str:
 
 
 def source_text(document: Document, name: str, values: Floats, params: str = "ST") -> str:
-    """A <source> of rows of floats under an id."""
+    """A <source> of rows of floats under an id.
+
+    Parameters
+    ----------
+    name : id of the source; values : (W, k) rows; params : a letter for each of the k columns
+
+    Returns
+    -------
+    XML text
+    """
     q = document.prefix
     numbers = " ".join(f"{x:.9g}" for x in values.reshape(-1).tolist())
     columns = "".join(f'<{q}param name="{c}" type="float"/>' for c in params)
@@ -210,6 +219,14 @@ def source_text(document: Document, name: str, values: Floats, params: str = "ST
 
 def source_values(document: Document, e: Element | None, names: str) -> Floats | None:
     """The columns of a <source> that its accessor calls by these names, or its first ones; None where there is no such source.
+
+    Parameters
+    ----------
+    e : a <source>; names : a letter for each column that is wanted
+
+    Returns
+    -------
+    (W, len(names)) float64
 
     Raises
     ------

@@ -245,6 +245,14 @@ def gathered(
 ) -> tuple[Floats, Numbers]:
     """The values of an input of all primitives, one source after the other, and the row of every corner (C,); -1 where a primitive has none.
 
+    Parameters
+    ----------
+    semantic, set_ : of the input; names : its columns; where : for errors
+
+    Returns
+    -------
+    (W, len(names)) values, (C,) rows
+
     Raises
     ------
     FileError : an index that is not there, or a value that is no number
@@ -293,5 +301,14 @@ def _uvs(document: Document, primitives: list[Primitive], set_: int, positions: 
 
 
 def corner_rows(p: NDArray[np.int64], primitives: list[Primitive]) -> list[NDArray[np.int64]]:
-    """Values of all corners (C,) by primitive."""
+    """Values of all corners (C,) by primitive.
+
+    Parameters
+    ----------
+    p : (C,) values of all corners; primitives : in their order
+
+    Returns
+    -------
+    an array for each primitive
+    """
     return np.split(p, np.cumsum([len(x.table) for x in primitives])[:-1])

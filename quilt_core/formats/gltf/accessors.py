@@ -72,7 +72,16 @@ def _strided(document: Document, at: Slot, dtype: Any, width: int, n: int) -> ND
 
 
 def raw(document: Document, index: Any, where: str) -> NDArray[Any]:
-    """Elements as stored, (N, width), with sparse replacements applied."""
+    """Elements as stored, (N, width), with sparse replacements applied.
+
+    Parameters
+    ----------
+    index : number of an accessor, as the file has it; where : for errors
+
+    Returns
+    -------
+    (N, width) of the type that is stored
+    """
     accessor = document.item("accessors", index, where)
     where = f"accessor {index}"
     dtype, width, n = layout(document, accessor, where)
@@ -119,7 +128,16 @@ def floats(document: Document, index: Any, width: int, where: str) -> NDArray[np
 
 
 def indices(document: Document, index: Any, vertices: int, where: str) -> NDArray[np.int64]:
-    """Vertex numbers of a primitive, each checked against the number of vertices."""
+    """Vertex numbers of a primitive, each checked against the number of vertices.
+
+    Parameters
+    ----------
+    index : number of an accessor; vertices : how many there are; where : for errors
+
+    Returns
+    -------
+    (N,) int64
+    """
     values = raw(document, index, where)
     if values.shape[1] != 1 or values.dtype.kind != "u":
         raise document.fail("indices must be unsigned whole numbers", f"accessor {index}")

@@ -275,7 +275,16 @@ def _inside(uv: Floats, matrix: Floats | None) -> Floats:
 
 
 def outside(uv: Floats, matrix: Floats | None) -> Floats:
-    """The inverse of `_inside`."""
+    """The inverse of `_inside`.
+
+    Parameters
+    ----------
+    uv : (W, 2) as they are used here; matrix : (2, 3) of `uv_transform`, or None
+
+    Returns
+    -------
+    (W, 2) as they stand in the file
+    """
     out = np.stack([uv[:, 0], 1.0 - uv[:, 1]], axis=1)
     if matrix is not None:
         out = (out - matrix[:, 2]) @ np.linalg.inv(matrix[:, :2]).T
@@ -283,7 +292,16 @@ def outside(uv: Floats, matrix: Floats | None) -> Floats:
 
 
 def triangles_of(document: Document, primitive: dict[str, Any], vertices: int, where: str) -> NDArray[np.int64]:
-    """Triangles (T, 3) of a primitive, whatever its mode."""
+    """Triangles (T, 3) of a primitive, whatever its mode.
+
+    Parameters
+    ----------
+    vertices : how many the primitive has; where : for errors
+
+    Returns
+    -------
+    (T, 3) int64
+    """
     if "indices" in primitive:
         i = accessors.indices(document, primitive["indices"], vertices, where)
     else:

@@ -63,7 +63,16 @@ class _Uses:
 
 
 def write_channel(document: Document, scene: Scene, uvs: Mapping[int, Floats], channel: int) -> None:
-    """Write `uvs` (mesh number to (W, 2)) into TEXCOORD_`channel` of the document, in place."""
+    """Write `uvs` (mesh number to (W, 2)) into TEXCOORD_`channel` of the document, in place.
+
+    Parameters
+    ----------
+    uvs : mesh number to (W, 2); channel : number of TEXCOORD
+
+    Returns
+    -------
+    nothing; the document is changed
+    """
     groups: dict[int, list[_Want]] = {}
     for number, new in sorted(uvs.items()):
         index, parts = scene.meshes[number].key
