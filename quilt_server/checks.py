@@ -10,6 +10,7 @@ from quilt_core.pack import Recipe
 from quilt_core.pack.shapes import ANGLES
 
 from .projects.models import Original
+from .projects.room import MOST_KEPT
 from .projects.sheets import check_sheets, of_sheet, sheets
 from .projects.stale import WORDS
 from .schemas import Settings
@@ -48,6 +49,8 @@ def check(s: Settings) -> None:
         raise QuiltError("UV channels are 0 to 7.")
     if not (math.isfinite(s.apart_px) and 0 <= s.apart_px <= 512):
         raise QuiltError("The gap between materials is from 0 to 512 px.")
+    if not 0 <= s.history <= MOST_KEPT:
+        raise QuiltError(f"From 0 to {MOST_KEPT:,} steps can be kept.")
     if s.bunch_objects not in ("", "loose", "strict"):
         raise QuiltError("Objects are bunched loosely, strictly or not at all.")
     names = [b.name.strip() for b in s.bunches]
@@ -87,7 +90,7 @@ def what_changed(old: dict[str, Any], new: Settings) -> str:
         "hold": "density", "keep_ratios": "sizes", "channel_out": "written channel", "band": "band", "density_least": "limits",
         "density_greatest": "limits", "weights": "weights", "rotations": "turning", "held": "held islands", "pictures": "pictures",
         "sheets": "sheets", "recipes": "recipes", "sheet_of": "what lies on which sheet", "bunches": "bunches", "bunch_objects": "bunches",
-        "twins": "twins",
+        "twins": "twins", "history": "steps kept",
     }  # fmt: skip
     changed = dict.fromkeys(names.get(k, k) for k, v in new.model_dump().items() if old.get(k) != v)
     return f"Change {', '.join(changed)}" if changed else "Change settings"

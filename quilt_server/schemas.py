@@ -162,6 +162,8 @@ class Settings(RecipeIn):
     bunches: list[BunchIn] = []
     bunch_objects: str = ""
     apart_px: float = 0.0
+    # Steps that can be undone; older ones are forgotten. 0: all stay.
+    history: int = 0
 
 
 class BleedIsland(Schema):

@@ -34,6 +34,7 @@ def run_one(job_id: int) -> None:
     from quilt_core.errors import Cancelled, QuiltError
 
     from ..projects.models import Job
+    from ..projects.room import forget_beyond
     from .kinds import ALL
 
     job = Job.objects.get(pk=job_id)
@@ -54,6 +55,8 @@ def run_one(job_id: int) -> None:
         )
     job.draft = b""
     job.save(update_fields=["state", "error", "result", "output_sha", "draft"])
+    if job.state == "done":
+        forget_beyond(job.project)
 
 
 @dataclass

@@ -12,6 +12,7 @@ from quilt_core.errors import QuiltError
 from . import files
 from .models import Job, Layout, Original, Project, Snapshot, SourceFile
 from .sources import derived_names
+from .state import settings_of
 
 MOST_KEPT = 100_000
 _YOUNG = 600.0  # seconds
@@ -40,6 +41,24 @@ def purge(project: Project) -> None:
 
 
 def thin(project: Project, keep: int) -> int:
+    """Forget all but the last `keep` steps of a project's history and give the space back; returns how many went."""
+    count = forget(project, keep)
+    sweep()
+    return count
+
+
+def forget_beyond(project: Project) -> int:
+    """Forget what is older than the limit that the project's settings have; returns how many steps went. The space comes back with the next sweep.
+
+    A few steps over the limit stay, so that not every change has to look for one that goes.
+    """
+    keep = settings_of(project.head)["history"] if project.head_id else 0
+    if not keep or Snapshot.objects.filter(project=project).count() <= keep + max(5, keep // 10):
+        return 0
+    return forget(project, keep)
+
+
+def forget(project: Project, keep: int) -> int:
     """Forget all but the last `keep` steps of a project's history, and what could be redone beyond them; returns how many went.
 
     Kept tries stay, and so does every layout that a step still shows.
@@ -61,13 +80,13 @@ def thin(project: Project, keep: int) -> int:
         old.exclude(kind="pack").delete()
         old.filter(kind="pack", discarded=True).delete()
         project.jobs.filter(state__in=Job.OVER).exclude(pk__in=_last_outputs(project)).delete()
-    sweep()
     return count
 
 
 def _last_outputs(project: Project) -> list[int]:
-    """The newest delivery and test bake: the page may still show them."""
-    found = (project.jobs.filter(kind=k, state="done").order_by("-pk").values_list("pk", flat=True).first() for k in ("deliver", "bake"))
+    """The newest delivery, test bake and job at all: the page may still show or ask for them."""
+    found = [project.jobs.order_by("-pk").values_list("pk", flat=True).first()]
+    found += (project.jobs.filter(kind=k, state="done").order_by("-pk").values_list("pk", flat=True).first() for k in ("deliver", "bake"))
     return [k for k in found if k is not None]
 
 

@@ -22,6 +22,7 @@ from quilt_server.projects import files, sources
 from quilt_server.projects.measuring import VERSION
 from quilt_server.projects.models import Job, Layout, Original, Project, Snapshot
 from quilt_server.projects.refresh import refresh
+from quilt_server.projects.room import forget_beyond
 from tests.core.test_faults import squares
 from tests.shapes import PLANE, gltf_plane, grid_obj
 
@@ -300,3 +301,23 @@ def test_a_full_disk_is_told_in_words(browser: Browser, monkeypatch: pytest.Monk
     )
     assert answer.status_code == 422 and "Make room" in answer.json()["detail"]
     assert not list(Path(settings.DATA_DIR).glob("files/*/.new-*"))
+
+
+def test_history_beyond_the_limit_forgets_itself(browser: Browser) -> None:
+    browser.upload(squares__obj=grid_obj(3))
+    browser.change(settings={**browser.state()["settings"], "history": 4})
+    for k in range(14):
+        assert browser.run("mend", action="even", density=100.0 + k)["state"] == "done"
+    steps = Snapshot.objects.filter(project_id=browser.project).count()
+    assert 5 <= steps <= 4 + 5, "sixteen steps, of which few over the limit wait to be forgotten"
+    assert forget_beyond(Project.objects.get(pk=browser.project)) == 0
+    while browser.state()["undo"]:
+        browser.post(f"/api/projects/{browser.project}/undo", {"base": browser.state()["snapshot"]})
+        steps -= 1
+    assert steps == 1
+    assert not browser.state()["undo"]
+    browser.post(
+        f"/api/projects/{browser.project}/change",
+        {"base": browser.state()["snapshot"], "settings": {**browser.state()["settings"], "history": -1}},
+        422,
+    )

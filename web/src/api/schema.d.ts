@@ -876,6 +876,11 @@ export interface components {
              * @default []
              */
             held: string[];
+            /**
+             * History
+             * @default 0
+             */
+            history: number;
             /** Hold */
             hold: boolean;
             /** Keep Ratios */

@@ -4,16 +4,21 @@ import { api, words } from '../api/client'
 import { titles, useFormats } from '../api/formats'
 import { useQuilt, useParts } from '../store'
 import { fromList } from './drop'
+import { Tick } from './deliver/Extras'
 import { Choice, numbered, NumberField, Setting, Title } from './parts'
 
 const UNIT_NAMES = { m: 'm', cm: 'cm', mm: 'mm', in: 'in', ft: 'ft' }
 
 /** How much of the project's history is kept. */
 function History() {
-  const { state, job, say, reload } = useParts('state', 'job', 'say', 'reload')
-  const [keep, setKeep] = useState(50)
-  if (!state?.undo) return null
+  const { state, job, say, reload, change } = useParts('state', 'job', 'say', 'reload', 'change')
+  const limit = state?.settings.history ?? 0
+  const [asked, setAsked] = useState(50)
+  const keep = limit || asked
+  if (!state?.undo && !limit) return null
+  const setKeep = (history: number) => (limit ? void change({ settings: { history } }) : setAsked(history))
   const thin = async () => {
+    if (!state) return
     const params = { path: { project_id: state.id } }
     const { data, error } = await api.POST('/api/projects/{project_id}/thin', { params, body: { keep } })
     const steps = `${data?.steps} ${data?.steps === 1 ? 'step' : 'steps'}`
@@ -24,7 +29,7 @@ function History() {
   return (
     <Setting
       name="Steps kept"
-      text="So many steps can be undone. Older ones are forgotten when you say so; kept tries stay."
+      text={`So many steps can be undone. Older ones are forgotten ${limit ? 'by themselves' : 'when you say so'}; kept tries stay.`}
     >
       <Flex gap="1">
         <NumberField name="Steps kept" value={keep} unit="" least={0} most={100000} set={setKeep} />
@@ -32,6 +37,9 @@ function History() {
           Forget older ones
         </Button>
       </Flex>
+      <Tick on={!!limit} set={(on) => void change({ settings: { history: on ? Math.max(1, keep) : 0 } })}>
+        <Text fontSize="xs">Always forget them</Text>
+      </Tick>
     </Setting>
   )
 }

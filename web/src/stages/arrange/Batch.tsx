@@ -41,7 +41,9 @@ export function Batch() {
             <input
               type="checkbox"
               checked={rotations.includes(turn)}
-              onChange={(e) => setRotations(e.target.checked ? [...rotations, turn] : rotations.filter((t) => t !== turn))}
+              onChange={(e) =>
+                setRotations(e.target.checked ? [...rotations, turn] : rotations.filter((t) => t !== turn))
+              }
             />
             <Text>{words}</Text>
           </Flex>
