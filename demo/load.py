@@ -9,7 +9,7 @@ def load_demo() -> None:
     """Bring in both demo sets unless they are there (deleted ones count as there)."""
     from quilt_server.jobs.kinds.bring_in import run_import
     from quilt_server.projects.models import Job, Project
-    from quilt_server.projects.sources import keep
+    from quilt_server.projects.sources import store
 
     from . import quay
 
@@ -17,7 +17,7 @@ def load_demo() -> None:
         if Project.objects.filter(demo=True, name=name).exists():
             continue
         project = Project.objects.create(name=name, demo=True)
-        files = [{"path": path, "sha": keep(data)} for path, data in getattr(quay, maker)().items()]
+        files = [{"path": path, "sha": store(data)} for path, data in getattr(quay, maker)().items()]
         job = Job.objects.create(project=project, kind="import", state="running", params={"files": files, "unit_m": 1.0})
         run_import(job)
         job.state = "done"

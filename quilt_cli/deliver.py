@@ -18,7 +18,7 @@ from quilt_core.measure.bleed import bleed
 from quilt_core.measure.proof import prove
 from quilt_core.measure.texels import owners
 from quilt_core.model.scene import Scene
-from quilt_core.model.tiles import Grid, place
+from quilt_core.model.tiles import Grid, column_row
 from quilt_core.textures import template
 from quilt_core.textures.tile_images import ImageRecipe, encoded, tile_image
 from quilt_core.uv.analysis import MeshIslands
@@ -86,7 +86,7 @@ def _image(args: argparse.Namespace, pieces: list[MeshIslands], tile: int) -> by
             triangles.append(p.mesh.channels[p.channel].triangles[of >= 0].astype(np.int64) + row)
             numbers.append(number[start + of[of >= 0]])
             start, row = start + p.islands.count, row + len(p.uvs)
-        owner, _ = owners(np.concatenate(uvs), np.concatenate(triangles), np.concatenate(numbers), args.map, place(tile))
+        owner, _ = owners(np.concatenate(uvs), np.concatenate(triangles), np.concatenate(numbers), args.map, column_row(tile))
     return encoded(tile_image(recipe, args.map, owner), args.format, args.depth)
 
 
@@ -103,7 +103,7 @@ def deliver(args: argparse.Namespace, scenes: list[Scene]) -> dict[str, Any]:
     proof = prove(pieces, None, args.map, args.tiles)
     spread = report.overall_density(pieces, None, args.map)
     used = [t for t in grid.numbers if t in proof.coverage]
-    proofs = [bleed(pieces, None, regions, args.map, padding, place(t)) for t in used]
+    proofs = [bleed(pieces, None, regions, args.map, padding, column_row(t)) for t in used]
     found = {
         "clean": min((b.clean for b in proofs), default=-1),
         "levels": grid.px.bit_length(),

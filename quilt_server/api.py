@@ -258,14 +258,14 @@ def compare_newer(
 ) -> JobOut:
     """Upload a newer version of a file; a job tells what it would change. The job `replace` then takes it over."""
     from .jobs.uploads import clean_path
-    from .projects.sources import keep
+    from .projects.sources import store
 
     project = _project(project_id)
     if len(paths) != len(files):
         raise QuiltError("Every file needs a path.")
     if project.head is None or file_id not in project.head.files:
         raise QuiltError("The file that should be replaced is not there any more.")
-    stored = [{"path": clean_path(p), "sha": keep(f.read())} for p, f in zip(paths, files, strict=True)]
+    stored = [{"path": clean_path(p), "sha": store(f.read())} for p, f in zip(paths, files, strict=True)]
     return _started(Job.objects.create(project=project, kind="compare", params={"file": file_id, "files": stored}))
 
 
@@ -274,12 +274,12 @@ def bring_picture(request: HttpRequest, project_id: int, file: UploadedFile = Fi
     """Upload a picture to lay under a tile; which tile is a setting."""
     from quilt_core.formats.pictures import open_picture
 
-    from .projects.sources import keep
+    from .projects.sources import store
 
     _project(project_id)
     data, name = file.read(), (file.name or "picture").replace("\\", "/").rsplit("/", 1)[-1][:120]
     image = open_picture(data, name)
-    return PictureOut(sha=keep(data), name=name, width=image.width, height=image.height)
+    return PictureOut(sha=store(data), name=name, width=image.width, height=image.height)
 
 
 @api.post("/projects/{project_id}/files", response=JobOut)
@@ -288,14 +288,14 @@ def bring_in(
 ) -> JobOut:
     """Upload files; a job reads them. `paths` holds the relative path of each, so that folders keep their shape."""
     from .jobs.uploads import clean_path
-    from .projects.sources import keep
+    from .projects.sources import store
 
     project = _project(project_id)
     if len(paths) != len(files):
         raise QuiltError("Every file needs a path.")
     if not 1e-6 <= unit_m <= 1e6:
         raise QuiltError("The unit must be between a micrometre and a thousand kilometres.")
-    stored = [{"path": clean_path(p), "sha": keep(f.read())} for p, f in zip(paths, files, strict=True)]
+    stored = [{"path": clean_path(p), "sha": store(f.read())} for p, f in zip(paths, files, strict=True)]
     return _started(Job.objects.create(project=project, kind="import", params={"files": stored, "unit_m": unit_m}))
 
 

@@ -15,7 +15,7 @@ from numpy.typing import NDArray
 
 from ..errors import Cancelled, DoesNotFit, QuiltError
 from ..model.scene import Floats
-from ..model.tiles import Grid, corners_of, place
+from ..model.tiles import Grid, column_row, corners_of
 from ..pack import Packing, PackResult, Recipe, Rules, Start, pack
 from ..uv.analysis import IDENTITY, MeshIslands, transform_regions
 from ..uv.density import densities, even_scales, spread
@@ -82,7 +82,7 @@ class _Tiles:
         open_ = [k for k, n in enumerate(numbers) if n not in closed]
         if not open_:
             raise QuiltError("All tiles of this sheet are held. Let one go, so that there is something to pack into.")
-        corner = np.array([place(numbers[k]) for k in open_], float)
+        corner = np.array([column_row(numbers[k]) for k in open_], float)
         if len(open_) == len(numbers):
             return _Tiles(recipe, corner)
         columns = next((c for c in range(1, 11) if len(open_) % c == 0 and len(open_) // c <= 100), None)
@@ -290,7 +290,7 @@ def _on_open_tiles(pieces: list[MeshIslands], now: Floats, rules: SheetRules) ->
         box = shapely.bounds(transform_regions(np.concatenate([p.outlines.regions for p in pieces]), now))
         corner = corners_of(box)
         for n in rules.closed:
-            here &= ~(corner == place(n)).all(axis=1)
+            here &= ~(corner == column_row(n)).all(axis=1)
     return here
 
 
@@ -298,7 +298,7 @@ def _obstacles(rules: SheetRules, tiles: _Tiles) -> NDArray[np.object_]:
     """The regions that are kept free, where the packer has their tiles."""
     out = []
     for n, box in rules.free:
-        k = int(tiles.number(np.array([place(n)], float))[0])
+        k = int(tiles.number(np.array([column_row(n)], float))[0])
         if k >= 0:
             u, v = tiles.seen[k]
             out.append(shapely.box(u + box[0], v + box[1], u + box[2], v + box[3]))

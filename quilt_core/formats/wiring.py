@@ -19,7 +19,7 @@ from numpy.typing import NDArray
 from ..model.scene import Scene
 
 Numbers = NDArray[np.int64]
-Spot = tuple[int, int]  # sheet and tile
+SheetTile = tuple[int, int]  # sheet and tile
 
 
 @dataclass(frozen=True)
@@ -47,7 +47,7 @@ class Wiring:
 def plan(
     scene: Scene,
     spots: Mapping[int, tuple[Numbers, Numbers]],
-    maps: Mapping[Spot, Mapping[str, str]],
+    maps: Mapping[SheetTile, Mapping[str, str]],
     names: Mapping[int, str],
     per_sheet: bool,
 ) -> Wiring:
@@ -61,7 +61,7 @@ def plan(
     per_sheet : one material for all that lies on a tile, instead of those that there were
     """
     out = Wiring()
-    known: dict[tuple[int, Spot], int] = {}
+    known: dict[tuple[int, SheetTile], int] = {}
     several = {sheet for sheet, _ in maps if sum(s == sheet for s, _ in maps) > 1}
     for (old, spot), name in _names(scene, spots, maps, names, several, per_sheet).items():
         known[old, spot] = len(out.materials)
@@ -84,20 +84,20 @@ def _old(scene: Scene, mesh: int, per_sheet: bool) -> Numbers:
 def _names(
     scene: Scene,
     spots: Mapping[int, tuple[Numbers, Numbers]],
-    maps: Mapping[Spot, Mapping[str, str]],
+    maps: Mapping[SheetTile, Mapping[str, str]],
     names: Mapping[int, str],
     several: set[int],
     per_sheet: bool,
-) -> dict[tuple[int, Spot], str]:
+) -> dict[tuple[int, SheetTile], str]:
     """The name of every pair of old material and tile that occurs; the most used tile of a material keeps its name."""
-    uses: Counter[tuple[int, Spot]] = Counter()
+    uses: Counter[tuple[int, SheetTile]] = Counter()
     for mesh, (sheet, tile) in spots.items():
         keys, counts = np.unique(np.column_stack([_old(scene, mesh, per_sheet), sheet, tile]), axis=0, return_counts=True)
         for (m, s, t), count in zip(keys.tolist(), counts.tolist(), strict=True):
             if maps.get((s, t)) and (per_sheet or m >= 0):
                 uses[m, (s, t)] += count
     taken = {m.name for m in scene.materials}
-    out: dict[tuple[int, Spot], str] = {}
+    out: dict[tuple[int, SheetTile], str] = {}
     kept: set[int] = set()
     for (old, spot), _ in sorted(uses.items(), key=lambda x: (-x[1], x[0])):
         tail = f".{spot[1]}" if spot[0] in several else ""

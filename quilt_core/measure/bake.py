@@ -23,7 +23,7 @@ MAPS = ("object", "material", "position", "normal object", "normal tangent", "oc
 
 
 @dataclass(frozen=True)
-class Part:
+class LowMesh:
     """A placed mesh that is baked: world positions (V, 3), triangles (T, 3), UVs (T, 3, 2) as they lie on the sheet, for each triangle its island,
     object and material number (T,), and normals (T, 3, 3) at its corners."""
 
@@ -153,7 +153,7 @@ class _Rays:
 
 
 def bake(
-    parts: list[Part], high: dict[int, High], px: int, corner: tuple[int, int] = (0, 0), maps: tuple[str, ...] = MAPS, rays: int = 32,
+    parts: list[LowMesh], high: dict[int, High], px: int, corner: tuple[int, int] = (0, 0), maps: tuple[str, ...] = MAPS, rays: int = 32,
     reach: float | None = None, cage: float | None = None, curve: list[Floats] | None = None, seed: int = 0,
 ) -> Baked:  # fmt: skip
     """Bake one tile.
@@ -224,7 +224,7 @@ class _Whole:
     material: NDArray[np.int64]
 
 
-def _joined(parts: list[Part]) -> _Whole:
+def _joined(parts: list[LowMesh]) -> _Whole:
     starts = np.cumsum([0] + [len(p.positions) for p in parts])
     empty3, empty = np.zeros((0, 3)), np.zeros(0, np.int64)
     return _Whole(
@@ -302,7 +302,7 @@ def _colours(numbers: NDArray[np.int64]) -> Floats:
     return np.array([number_colour(int(n) if n >= 0 else 10_000) for n in known]).reshape(-1, 3)[of.ravel()]
 
 
-def _seams(parts: list[Part], whole: _Whole, values: Floats, px: int, corner: tuple[int, int]) -> tuple[float, float]:
+def _seams(parts: list[LowMesh], whole: _Whole, values: Floats, px: int, corner: tuple[int, int]) -> tuple[float, float]:
     """How far the two sides of seams differ: mean and greatest over the middles of edges that lie at two places of the map."""
     middles: list[Floats] = [np.zeros((0, 2, 2))]
     for part in parts:

@@ -27,7 +27,7 @@ def number(column: int, row: int) -> int:
     return 1001 + column + 10 * row
 
 
-def place(tile: int) -> tuple[int, int]:
+def column_row(tile: int) -> tuple[int, int]:
     """Column and row of a tile.
 
     Raises
@@ -52,7 +52,7 @@ def listed(text: str, most: int = 100) -> list[int]:
         if not first.isdigit() or (last and not last.isdigit()):
             raise ValueError(f"'{part}' names no tiles: write 1001 or 1001-1004")
         low, high = int(first), int(last or first)
-        place(low), place(high)
+        column_row(low), column_row(high)
         if high < low or high - low >= most or len(out) > most:
             raise ValueError(f"'{part}' is no range of up to {most} tiles")
         out += range(low, high + 1)
@@ -90,7 +90,7 @@ class Grid:
             with np.errstate(invalid="ignore"):
                 tile = np.nan_to_num(np.floor(points), nan=-1.0).astype(np.int64)
             for n, px in self.tile_px.items():
-                column, row = place(n)
+                column, row = column_row(n)
                 out[(tile[:, 0] == column) & (tile[:, 1] == row)] = px
         return out
 

@@ -14,7 +14,7 @@ from PIL import Image
 from ..formats.pictures import open_picture
 from ..formats.wiring import Wiring, plan, safe_name
 from ..model.scene import Floats, Scene
-from ..model.tiles import Grid, place
+from ..model.tiles import Grid, column_row
 from .carry import Mips, Patch, carry, difference, difference_picture, mips_of, picture_of, stored_values, to_linear, to_srgb
 
 Colour = tuple[float, float, float]
@@ -168,7 +168,7 @@ def paint(
 
 def _one(out: Paint, s: Sheet, tile: int, px: int, kind: str, patches: list[Patch]) -> None:
     """One map of one tile."""
-    corner = place(tile)
+    corner = column_row(tile)
     found = carry(patches, kind, px, corner)
     if not found.covered.any():
         return

@@ -12,7 +12,7 @@ from numpy.typing import NDArray
 from PIL import Image, ImageDraw, ImageFont
 
 from ..model.colours import CLOTH
-from ..model.tiles import place
+from ..model.tiles import column_row
 
 
 def colour(number: int) -> str:
@@ -50,7 +50,7 @@ def draw(
     ink = 2 if size <= 4096 else 1  # drawn at twice the size and reduced, for clean edges
     image = Image.new("RGBA", (size * ink, size * ink), paper or (0, 0, 0, 0))
     pen = ImageDraw.Draw(image)
-    corner = np.array(place(tile))
+    corner = np.array(column_row(tile))
     here = _on_tile(regions, corner)
     if extras.zone > 0:
         for i in here:
@@ -141,7 +141,7 @@ def draw_svg(
 ) -> bytes:
     """SVG 1.1 of one tile, `size` units wide; parameters as of `draw`. Islands of one owner are one group, so that they can be switched."""
     extras = Extras() if extras is None else extras
-    corner = np.array(place(tile))
+    corner = np.array(column_row(tile))
     here = _on_tile(regions, corner)
     out = [f'<svg xmlns="http://www.w3.org/2000/svg" width="{size}" height="{size}" viewBox="0 0 {size} {size}">']
     if paper:

@@ -9,7 +9,7 @@ from numpy.typing import NDArray
 
 from quilt_core.measure.bleed import bleed
 from quilt_core.model.scene import Floats
-from quilt_core.model.tiles import place
+from quilt_core.model.tiles import column_row
 
 from ..projects.reading import Parts, regions_of
 from ..projects.sheets import grid
@@ -38,7 +38,7 @@ def bleed_of(
         if px > MOST_PX:
             out["unmeasured"].append(number)
             continue
-        found = bleed(parts.pieces, parts.pieced(rows), regions, px, float(flat["padding_px"]), place(number), mine, twins, threshold)
+        found = bleed(parts.pieces, parts.pieced(rows), regions, px, float(flat["padding_px"]), column_row(number), mine, twins, threshold)
         if (found.level == -2).all():
             continue
         out["tiles"].append(

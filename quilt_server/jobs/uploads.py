@@ -15,7 +15,7 @@ from quilt_core.errors import FileError, QuiltError
 
 from ..projects import files as stored_files
 from ..projects.models import Job, Reading, SourceFile
-from ..projects.sources import keep, make_reading, materials_of
+from ..projects.sources import make_reading, materials_of, store
 
 MOST_TOLD = 50  # missing files that are named one by one
 
@@ -71,11 +71,11 @@ def read_one(job: Job, path: str, bodies: dict[str, bytes], channel: int, unit: 
     beside = formats.seen_from(posixpath.dirname(path), {p: b for p, b in bodies.items() if p != path})
     scene = formats.read(bodies[path], path, unit, beside)
     found = {r: formats.find_resource(r, beside) for r in scene.references}
-    companions = {p: keep(beside[p]) for p in found.values() if p}
+    companions = {p: store(beside[p]) for p in found.values() if p}
     gone = [f"'{r}', which it names, did not come along" for r, p in found.items() if p is None]
     told = scene.warnings + [w for w in gone[:MOST_TOLD] if w not in scene.warnings]
     file = SourceFile(
-        project_id=job.project_id, name=path, original_id=keep(bodies[path]), unit_m=unit, companions=companions, warnings=told,
+        project_id=job.project_id, name=path, original_id=store(bodies[path]), unit_m=unit, companions=companions, warnings=told,
         materials=materials_of(scene, beside),
     )  # fmt: skip
     return file, make_reading(file, scene, channel)

@@ -17,7 +17,7 @@ from quilt_core.measure.lie import Lie, measured, updated
 from quilt_core.measure.proof import LayoutProof, Marked, marked, proof_of
 from quilt_core.measure.shapes import IslandShapes, joined, shapes_of
 from quilt_core.model.scene import Floats
-from quilt_core.model.tiles import Grid, corners_of, place
+from quilt_core.model.tiles import Grid, column_row, corners_of
 from quilt_core.textures import template
 from quilt_core.uv.density import densities, spread
 
@@ -122,7 +122,7 @@ def _untouched(
     out: dict[int, dict[int, tuple[float, float]]] = {}
     for s, figures in before.figures.get("sheets", {}).items():
         tiles = {t["tile"]: (t["coverage"], t["twice"]) for t in figures.get("tiles", []) if "twice" in t}
-        out[int(s)] = {n: v for n, v in tiles.items() if (int(s), *place(n)) not in touched}
+        out[int(s)] = {n: v for n, v in tiles.items() if (int(s), *column_row(n)) not in touched}
     return out
 
 
@@ -173,7 +173,7 @@ def _tile_figures(
     out = []
     for n in sorted({*tiles.numbers, *proof.coverage}):
         share, count = proof.coverage.get(n, (0.0, 0))
-        here = by_tile.get(place(n)) if count else None
+        here = by_tile.get(column_row(n)) if count else None
         there = None if here is None else spread(d[here], world[here])
         px = tiles.tile_px.get(n, tiles.px)
         gaps = proof.tiles.get(n)
@@ -205,7 +205,7 @@ def small_picture(parts: Parts, rows: Floats, mine: NDArray[np.bool_], tiles: Gr
     step = max(24, size // max(tiles.columns, tiles.rows))
     whole = Image.new("RGB", (step * tiles.columns, step * tiles.rows), "#cdbf9f")
     for n in tiles.numbers:
-        column, row = place(n)
+        column, row = column_row(n)
         body = picture(parts, rows, mine, step - 2, tile=n)
         if body:
             whole.paste(Image.open(io.BytesIO(body)).convert("RGB"), (step * column + 1, step * (tiles.rows - 1 - row) + 1))

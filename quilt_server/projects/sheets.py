@@ -9,7 +9,7 @@ from __future__ import annotations
 from typing import Any
 
 from quilt_core.errors import QuiltError
-from quilt_core.model.tiles import Grid, place
+from quilt_core.model.tiles import Grid, column_row
 
 # What a recipe decides; the same keys stand for the project's own one in the settings.
 IN_RECIPE = ("padding_px", "margin_px", "rotate", "hold", "density", "keep_ratios", "fill", "mirror", "seconds", "seed")
@@ -84,7 +84,7 @@ def _check_one(s: dict[str, Any], settings: dict[str, Any]) -> None:
     try:
         told = [int(k) for k in (*s["tile_px"], *s["tile_names"], *s["held_tiles"], *(f["tile"] for f in s["free"]))]
         for t in told:
-            place(t)
+            column_row(t)
     except ValueError as e:
         raise QuiltError(f"{s['name']}: {e}.") from e
     if s["channel"] is not None and not 0 <= s["channel"] <= 7:

@@ -38,7 +38,7 @@ _islands_open: dict[str, FileIslands] = {}
 _MOST_OPEN = 1000
 
 
-def keep(data: bytes) -> str:
+def store(data: bytes) -> str:
     """Store bytes once; returns their hash."""
     sha = files.put(data)
     Original.objects.get_or_create(sha=sha, defaults={"size": len(data)})
@@ -57,7 +57,7 @@ def materials_of(scene: Scene, resources: Mapping[str, bytes]) -> list[dict[str,
     return [
         {
             "name": m.name,
-            "images": {k: keep(body) for k, body in maps.items()},
+            "images": {k: store(body) for k, body in maps.items()},
             "channels": {k: reads.get(k, 0) for k in maps},
             "colour": m.colour,
         }

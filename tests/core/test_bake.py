@@ -5,17 +5,17 @@ from __future__ import annotations
 import numpy as np
 import pytest
 
-from quilt_core.measure.bake import High, Part, _Rays, bake, curvature_of, normals_of, partner, shading
+from quilt_core.measure.bake import High, LowMesh, _Rays, bake, curvature_of, normals_of, partner, shading
 from quilt_core.model.scene import Mesh
 
 
-def part_of(positions: np.ndarray, triangles: np.ndarray, uvs: np.ndarray, normals: np.ndarray, owner: int = 0) -> Part:
+def part_of(positions: np.ndarray, triangles: np.ndarray, uvs: np.ndarray, normals: np.ndarray, owner: int = 0) -> LowMesh:
     n = len(triangles)
     at = normals[triangles] if normals.ndim == 2 else normals
-    return Part(positions, triangles.astype(np.int64), uvs, np.full(n, owner), np.full(n, owner), np.full(n, owner), at)
+    return LowMesh(positions, triangles.astype(np.int64), uvs, np.full(n, owner), np.full(n, owner), np.full(n, owner), at)
 
 
-def plane(size: float, height: float = 0.0, up: float = 1.0, owner: int = 0, u0: float = 0.0) -> Part:
+def plane(size: float, height: float = 0.0, up: float = 1.0, owner: int = 0, u0: float = 0.0) -> LowMesh:
     """A level square around the origin that fills the tile that begins at u0; its normal points up or down."""
     p = np.array([[-1, 0, 1], [1, 0, 1], [1, 0, -1], [-1, 0, -1]], float) * size / 2 + [0, height, 0]
     uv = np.array([[0, 0], [1, 0], [1, 1], [0, 1]], float) + [u0, 0]

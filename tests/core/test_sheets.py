@@ -14,7 +14,7 @@ from quilt_core.arrange.sheet import SheetRules, pack_sheet
 from quilt_core.errors import QuiltError
 from quilt_core.measure.proof import prove
 from quilt_core.model.similarity import applied, composed, inverse
-from quilt_core.model.tiles import Grid, corners_of, number, place
+from quilt_core.model.tiles import Grid, column_row, corners_of, number
 from quilt_core.pack import Recipe
 from quilt_core.uv.analysis import IDENTITY, MeshIslands, analyse, transform_regions
 from quilt_core.uv.twins import follow, grouped, leaders
@@ -39,10 +39,10 @@ def loose(count: int, size: float = 0.1) -> Boxes:
 def test_udim_numbers_follow_the_published_formula() -> None:
     """1001 + column + 10 x row (common practice; documented so by MaterialX and OpenUSD): a 10 x 2 grid is 1001 to 1020."""
     assert Grid(1, 10, 2).numbers == list(range(1001, 1021))
-    assert number(3, 4) == 1044 and place(1044) == (3, 4)
+    assert number(3, 4) == 1044 and column_row(1044) == (3, 4)
     for wrong in (1000, 2001):
         with pytest.raises(ValueError, match="no UDIM number"):
-            place(wrong)
+            column_row(wrong)
     with pytest.raises(ValueError, match="no tile"):
         number(10, 0)
 

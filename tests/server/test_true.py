@@ -244,7 +244,7 @@ def test_outputs_and_originals_are_files_and_a_purged_project_gives_them_back(br
     other.upload(plane__obj=PLANE)
     made = browser.run("deliver")
     row = Job.objects.get(pk=made["id"])
-    sha = sources.keep(body)
+    sha = sources.store(body)
     there = [files.path_of(sha), files.path_of(row.output_sha)]
     assert all(p.exists() for p in there) and there[0].read_bytes() == body
     derived = {p.name for p in files.folder("derived").iterdir()}

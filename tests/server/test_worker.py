@@ -23,11 +23,11 @@ from django.core.management import call_command
 call_command('migrate', verbosity=0)
 from quilt_server.jobs.kinds.bring_in import run_import
 from quilt_server.projects.models import Job, Project
-from quilt_server.projects.sources import keep
+from quilt_server.projects.sources import store
 from quilt_server.projects.state import RECIPE, advance
 import sys
 project = Project.objects.create(name='Killed')
-files = [{'path': 'a.obj', 'sha': keep(sys.stdin.buffer.read())}]
+files = [{'path': 'a.obj', 'sha': store(sys.stdin.buffer.read())}]
 run_import(Job.objects.create(project=project, kind='import', state='done', params={'files': files}))
 project.refresh_from_db()
 advance(project, 'Long', project.head, project.head.layout, settings=RECIPE | {'seconds': 3600.0})

@@ -31,7 +31,7 @@ _TRIANGLES = 4
 
 
 @dataclass(frozen=True)
-class Part:
+class PrimitiveRows:
     """One primitive inside a mesh: its first vertex row, vertex count, and the vertices that its triangles use."""
 
     primitive: int
@@ -226,7 +226,7 @@ def uv_transform(document: Document, primitive: dict[str, Any], channel: int) ->
 def _mesh(document: Document, index: int, warnings: list[str]) -> Mesh | None:
     source = document.item("meshes", index, "node")
     positions, triangles, materials, parts = [], [], [], []
-    per_channel: dict[int, list[tuple[Part, Floats]]] = {}
+    per_channel: dict[int, list[tuple[PrimitiveRows, Floats]]] = {}
     first = 0
     for p, primitive in enumerate(source.get("primitives", [])):
         where = f"mesh {index}, primitive {p}"
@@ -238,7 +238,7 @@ def _mesh(document: Document, index: int, warnings: list[str]) -> Mesh | None:
             continue
         xyz = accessors.floats(document, attributes["POSITION"], 3, where)
         tri = triangles_of(document, primitive, len(xyz), where)
-        part = Part(p, first, len(xyz), np.unique(tri))
+        part = PrimitiveRows(p, first, len(xyz), np.unique(tri))
         for name, accessor in attributes.items():
             if name.startswith("TEXCOORD_") and name[9:].isdigit():
                 uv = accessors.floats(document, accessor, 2, where)

@@ -18,7 +18,7 @@ from numpy.typing import NDArray
 from ...model.scene import Floats, Scene
 from . import accessors
 from .container import Document, serialise
-from .read import Part, outside, uv_transform
+from .read import PrimitiveRows, outside, uv_transform
 
 _FLOAT, _ARRAY_BUFFER = 5126, 34962
 
@@ -90,7 +90,7 @@ def write_channel(document: Document, scene: Scene, uvs: Mapping[int, Floats], c
             _write_shared(document, uses, accessor, wants)
 
 
-def _wants(document: Document, primitive: dict[str, Any], part: Part, new: Floats, channel: int) -> list[tuple[_Want, int]]:
+def _wants(document: Document, primitive: dict[str, Any], part: PrimitiveRows, new: Floats, channel: int) -> list[tuple[_Want, int]]:
     attributes = primitive["attributes"]
     rows = new[part.first : part.first + part.count]
     out = []

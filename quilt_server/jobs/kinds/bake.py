@@ -15,9 +15,9 @@ from numpy.typing import NDArray
 from pydantic import Field, StrictStr
 
 from quilt_core.errors import QuiltError
-from quilt_core.measure.bake import MAPS, High, Part, bake, curvature_of, normals_of, partner, shading
+from quilt_core.measure.bake import MAPS, High, LowMesh, bake, curvature_of, normals_of, partner, shading
 from quilt_core.model.scene import Floats, MeshObject
-from quilt_core.model.tiles import place
+from quilt_core.model.tiles import column_row
 from quilt_core.textures.tile_images import encoded
 from quilt_core.uv.analysis import transform_rows
 
@@ -68,7 +68,7 @@ class Bake(Asked):
 class _Stage:
     """Everything that is baked, by owner number: low parts with UVs, detailed meshes, and curvature."""
 
-    parts: list[Part]
+    parts: list[LowMesh]
     curve: list[Floats]
     high: dict[int, High]
     names: list[str]
@@ -123,7 +123,7 @@ def _stage(chosen: list[Chosen], parts: Parts, rows: Floats, on: NDArray[np.bool
                 spot = np.where(use[:, None, None], uvs[np.maximum(source.triangles, 0)], -1e6)
                 number = piece.mesh.materials.astype(np.int64)
                 out.parts.append(
-                    Part(p, piece.mesh.triangles.astype(np.int64), spot, (of + island).astype(np.int64), np.full(len(of), owner), np.where(number < 0, -1, number + materials), normal)
+                    LowMesh(p, piece.mesh.triangles.astype(np.int64), spot, (of + island).astype(np.int64), np.full(len(of), owner), np.where(number < 0, -1, number + materials), normal)
                 )  # fmt: skip
                 out.curve.append(curvature_of(piece.mesh, p, smooth))
                 if pairs.get(key) in details:
@@ -157,7 +157,7 @@ def run_bake(job: Job) -> None:
             size = min(px, int(job.params["px"]))
             report_progress(job, {"text": f"Baking tile {tile} at {size} px"})
             baked = bake(
-                stage.parts, stage.high, size, place(tile), tuple(job.params["maps"]), int(job.params["rays"]), None, job.params["cage"], stage.curve
+                stage.parts, stage.high, size, column_row(tile), tuple(job.params["maps"]), int(job.params["rays"]), None, job.params["cage"], stage.curve
             )  # fmt: skip
             if not baked.covered.any():
                 continue

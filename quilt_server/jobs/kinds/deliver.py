@@ -19,7 +19,7 @@ from quilt_core.formats.channels import LAYOUT, Arrangement
 from quilt_core.formats.wiring import safe_name
 from quilt_core.measure.texels import owners as texel_owners
 from quilt_core.model.scene import Floats
-from quilt_core.model.tiles import listed, place
+from quilt_core.model.tiles import column_row, listed
 from quilt_core.textures import template
 from quilt_core.textures.paint import Paint
 from quilt_core.textures.tile_images import ImageRecipe, encoded, named, tile_image
@@ -347,7 +347,7 @@ def _tile_image(again: list[Chosen], parts: Parts, mine: NDArray[np.bool_], aske
             triangles.append(piece.mesh.channels[piece.channel].triangles[use].astype(np.int64) + row)
             numbers.append(of_piece[of[use]])
             row += len(piece.uvs)
-        owner, _ = texel_owners(np.concatenate(uvs), np.concatenate(triangles), np.concatenate(numbers), px, place(tile))
+        owner, _ = texel_owners(np.concatenate(uvs), np.concatenate(triangles), np.concatenate(numbers), px, column_row(tile))
     return encoded(tile_image(recipe, px, owner), recipe.format, recipe.depth)
 
 
