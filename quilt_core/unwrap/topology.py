@@ -1,0 +1,186 @@
+"""The surface that seams are edges of: positions merged, faces joined along edges, and what a set of seams makes of it.
+
+A half-edge h = 3 f + k runs from corner k of face f to the next one. Two half-edges are twins when they run along one edge the other way round.
+Edges of more than two faces give pairs as flat as they can be; the rest, and faces that are wound against each other, stay apart, so that whatever is
+cut from here on has one or two half-edges an edge, and no face has to be turned over.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+from scipy.sparse import coo_matrix
+from scipy.sparse.csgraph import connected_components
+
+from ..model.scene import Floats
+
+Numbers = NDArray[np.int64]
+Mask = NDArray[np.bool_]
+
+
+@dataclass(frozen=True)
+class Surface:
+    """points (V, 3); faces (F, 3) rows of them, all with area; twin (3 F,) half-edges, -1 at a border; normal (F, 3), area (F,); length (3 F,);
+    bend (3 F,) radians by which the surface bends at an edge, above 0 where it bulges, 0 at borders."""
+
+    points: Floats
+    faces: Numbers
+    twin: Numbers
+    normal: Floats
+    area: Floats
+    length: Floats
+    bend: Floats
+
+    @property
+    def start(self) -> Numbers:
+        """Point (3 F,) that each half-edge begins at."""
+        return self.faces.reshape(-1)
+
+    @property
+    def end(self) -> Numbers:
+        """Point (3 F,) that each half-edge ends at."""
+        return self.start[after(np.arange(len(self.twin)))]
+
+
+def after(h: Numbers) -> Numbers:
+    """The half-edges that follow within their faces."""
+    return h - h % 3 + (h + 1) % 3
+
+
+def surface_of(points: Floats, faces: Numbers) -> Surface:
+    """A surface of triangles.
+
+    Parameters
+    ----------
+    points : (V, 3), merged; faces : (F, 3) rows of them, each with three points that differ
+
+    Returns
+    -------
+    with twins as flat as possible where more than two faces meet
+    """
+    p = points[faces]
+    cross = np.cross(p[:, 1] - p[:, 0], p[:, 2] - p[:, 0])
+    double = np.linalg.norm(cross, axis=1)
+    normal = cross / np.maximum(double, 1e-300)[:, None]
+    start, end = faces.reshape(-1), np.roll(faces, -1, axis=1).reshape(-1)
+    twin = _twins(start, end, normal, points, len(points))
+    length = np.linalg.norm(points[end] - points[start], axis=1)
+    return Surface(points, faces, twin, normal, 0.5 * double, length, _bends(twin, normal, points[end] - points[start]))
+
+
+def _twins(start: Numbers, end: Numbers, normal: Floats, points: Floats, count: int) -> Numbers:
+    twin = np.full(len(start), -1)
+    low, high = np.minimum(start, end), np.maximum(start, end)
+    key = low * count + high
+    order = np.argsort(key, kind="stable")
+    first = np.flatnonzero(np.r_[True, key[order][1:] != key[order][:-1]])
+    size = np.diff(np.r_[first, len(order)])
+    two = first[size == 2]
+    a, b = order[two], order[two + 1]
+    good = start[a] != start[b]
+    twin[a[good]], twin[b[good]] = b[good], a[good]
+    for f, n in zip(first[size > 2].tolist(), size[size > 2].tolist(), strict=True):
+        _pair_flattest(order[f : f + n], twin, start, end, normal, points)
+    return twin
+
+
+def _pair_flattest(group: Numbers, twin: Numbers, start: Numbers, end: Numbers, normal: Floats, points: Floats) -> None:
+    """Of the half-edges of one edge, pair those that run the other way round and bend least, the flattest first."""
+    up = [h for h in group.tolist() if start[h] < end[h]]
+    down = [h for h in group.tolist() if start[h] > end[h]]
+    found = sorted((-float(normal[a // 3] @ normal[b // 3]), a, b) for a in up for b in down)
+    for _, a, b in found:
+        if twin[a] < 0 and twin[b] < 0:
+            twin[a], twin[b] = b, a
+
+
+def _bends(twin: Numbers, normal: Floats, along: Floats) -> Floats:
+    h = np.flatnonzero(twin >= 0)
+    n, m = normal[h // 3], normal[twin[h] // 3]
+    side = np.cross(n, m)
+    size = np.linalg.norm(side, axis=1)
+    out = np.zeros(len(twin))
+    out[h] = np.arctan2(size, (n * m).sum(axis=1)) * np.where((side * along[h]).sum(axis=1) >= 0, 1.0, -1.0)
+    return out
+
+
+@dataclass(frozen=True)
+class Cut:
+    """A surface cut along seams: rows (F, 3) of UVs that are needed, their number, the chart (F,) of every face and how many there are.
+
+    point (W,) of each row; chart_of_row (W,)
+    """
+
+    rows: Numbers
+    count: int
+    chart: Numbers
+    charts: int
+    point: Numbers
+    chart_of_row: Numbers
+
+
+def cut(s: Surface, seam: Mask) -> Cut:
+    """What a set of seams makes of a surface.
+
+    Parameters
+    ----------
+    seam : (3 F,) bool, the same for twins; borders count as seams in any case
+    """
+    h = np.flatnonzero((s.twin >= 0) & ~seam)
+    t = s.twin[h]
+    n = len(s.twin)
+    corners = coo_matrix((np.ones(2 * len(h), np.int8), (np.r_[h, after(h)], np.r_[after(t), t])), shape=(n, n))
+    count, label = connected_components(corners, directed=False)
+    faces = len(s.faces)
+    joined = coo_matrix((np.ones(len(h), np.int8), (h // 3, t // 3)), shape=(faces, faces))
+    charts, chart = connected_components(joined, directed=False)
+    rows = label.reshape(-1, 3).astype(np.int64)
+    point, chart_of_row = np.empty(count, np.int64), np.empty(count, np.int64)
+    point[rows] = s.faces
+    chart_of_row[rows] = chart[:, None]
+    return Cut(rows, count, chart.astype(np.int64), charts, point, chart_of_row)
+
+
+@dataclass(frozen=True)
+class Borders:
+    """The border loops of a cut: half-edges of all loops one after the other, offsets (L + 1,), the chart (L,) of each; and for each chart how many
+    loops it has, and its genus."""
+
+    edges: Numbers
+    first: Numbers
+    chart: Numbers
+    loops: Numbers
+    genus: Numbers
+
+
+def borders(s: Surface, c: Cut, seam: Mask) -> Borders:
+    """The border loops of all charts. Every row of a border has one half-edge that leaves it, since fans of faces are rows of their own."""
+    h = np.flatnonzero((s.twin < 0) | seam)
+    row = c.rows.reshape(-1)
+    leaves = np.full(c.count, -1)
+    leaves[row[h]] = h
+    follows = leaves[row[after(h)]]
+    position = np.full(len(s.twin), -1)
+    position[h] = np.arange(len(h))
+    label = np.full(len(h), -1)
+    edges: list[int] = []
+    first = [0]
+    to = position[follows]
+    for begin in range(len(h)):
+        if label[begin] >= 0:
+            continue
+        at = begin
+        while at >= 0 and label[at] < 0:
+            label[at] = len(first)
+            edges.append(int(h[at]))
+            at = int(to[at])
+        first.append(len(edges))
+    found, starts = np.array(edges, np.int64), np.array(first, np.int64)
+    chart = c.chart[found[starts[:-1]] // 3] if len(found) else np.zeros(0, np.int64)
+    loops = np.bincount(chart, minlength=c.charts)
+    border = np.bincount(c.chart[h // 3], minlength=c.charts)
+    faces = np.bincount(c.chart, minlength=c.charts)
+    chi = np.bincount(c.chart_of_row, minlength=c.charts) - (3 * faces + border) // 2 + faces
+    return Borders(found, starts, chart, loops, (2 - loops - chi) // 2)
