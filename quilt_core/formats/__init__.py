@@ -5,14 +5,14 @@ from __future__ import annotations
 from collections.abc import Mapping
 
 from ..errors import FileError
-from ..model.scene import Floats, Scene
+from ..model.scene import Floats, Scene, UvChannel
 from .beside import find_resource, seen_from
 from .channels import LAYOUT, Arrangement
 from .registry import ENDINGS, EXPORTS, ending, for_file, named, normals
 from .wiring import Rewired, Wiring
 
 __all__ = [
-    "ENDINGS", "EXPORTS", "ending", "find_resource", "is_mesh", "named", "normals", "read", "rearrange", "rewire", "seen_from", "write",
+    "ENDINGS", "EXPORTS", "ending", "find_resource", "is_mesh", "named", "normals", "read", "rearrange", "revise", "rewire", "seen_from", "write",
 ]  # fmt: skip
 
 
@@ -53,6 +53,25 @@ def write(scene: Scene, uvs: Mapping[int, Floats], channel: int = 0) -> dict[str
     if of.one_channel and channel != 0:
         raise FileError(scene.file, f"{of.title} has one UV channel, so {channel} cannot be written", "", "Write channel 0.")
     return of.write(scene, uvs, channel)
+
+
+def revise(scene: Scene, channels: Mapping[int, UvChannel], channel: int = 0) -> dict[str, bytes]:
+    """The file of a scene with UVs made anew: `{"": main file, path: another file that had to change}`. All that is not a UV stays; vertices are
+    parted only where a format has no other way to have a seam.
+
+    Parameters
+    ----------
+    channels : per mesh number, the UVs and the rows of all its triangles, no polygon cut
+    channel : the number of the channel that is written
+
+    Raises
+    ------
+    FileError : a channel that the format does not have
+    """
+    of = named(scene.format)
+    if of.one_channel and channel != 0:
+        raise FileError(scene.file, f"{of.title} has one UV channel, so {channel} cannot be written", "", "Write channel 0.")
+    return of.revise(scene, channels, channel)
 
 
 def rearrange(scene: Scene, uvs: Mapping[int, Floats], how: Arrangement) -> dict[str, bytes]:

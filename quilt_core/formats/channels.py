@@ -8,8 +8,12 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import dataclass, replace
 
+import numpy as np
+from numpy.typing import NDArray
+
 from ..model.scene import Floats, Material, Scene, UvChannel
 
+Numbers = NDArray[np.int64]
 LAYOUT = -1
 
 

@@ -2,7 +2,8 @@
 
 read : the bytes of a file into a `Scene`
 write : the file again with new UVs, and nothing else changed
-rearrange : the same with its UV channels copied, moved, named or left out; formats of one channel need none
+revise : the file with UVs made anew, whose seams may be others
+rearrange : the file with new UVs and with its UV channels copied, moved, named or left out; formats of one channel need none
 rewire : its materials pointed at new pictures
 normals : the normals that the file has, in the corners of a mesh's triangles
 export : a model of any origin as a file of this format
@@ -15,7 +16,7 @@ from dataclasses import dataclass, field
 from importlib import import_module
 from typing import Any, Protocol, cast
 
-from ..model.scene import Floats, Scene
+from ..model.scene import Floats, Scene, UvChannel
 from .channels import Arrangement
 from .model import Model
 from .wiring import Rewired, Wiring
@@ -29,6 +30,10 @@ class _Read(Protocol):
 
 class _Write(Protocol):
     def __call__(self, scene: Scene, uvs: Mapping[int, Floats], channel: int) -> Files: ...
+
+
+class _Revise(Protocol):
+    def __call__(self, scene: Scene, channels: Mapping[int, UvChannel], channel: int) -> Files: ...
 
 
 class _Rearrange(Protocol):
@@ -90,6 +95,11 @@ class Format:
     def write(self) -> _Write:
         """See `formats.write`."""
         return cast(_Write, self._part("write"))
+
+    @property
+    def revise(self) -> _Revise:
+        """See `formats.revise`."""
+        return cast(_Revise, self._part("revise"))
 
     @property
     def rearrange(self) -> _Rearrange:

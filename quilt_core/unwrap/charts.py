@@ -162,7 +162,11 @@ def regions_of(s: Surface, wish: Wish) -> Numbers:
             pairs, slot = np.unique(low * n + high, return_inverse=True)
             shared = np.bincount(slot, cost)
             i, j = pairs // n, pairs % n
-            growth = misfit(moments[i] + moments[j], means[i] + means[j], area[i] + area[j]) - misfit(moments[i], means[i], area[i]) - misfit(moments[j], means[j], area[j])
+            growth = (
+                misfit(moments[i] + moments[j], means[i] + means[j], area[i] + area[j])
+                - misfit(moments[i], means[i], area[i])
+                - misfit(moments[j], means[j], area[j])
+            )
             score = growth / np.maximum(shared, 1e-300)
             # Pairs that are the best of both are merged at once; ties by number, so that there always is one.
             best = np.full(n, np.inf)

@@ -69,7 +69,9 @@ class _System:
     def __init__(self, rows: Numbers, count: int) -> None:
         self.count = count
         i, j = np.repeat(rows, 3, axis=1), np.tile(rows, (1, 3))
-        at = np.concatenate([np.stack([i, j]).reshape(2, -1) + np.array([[a * count], [b * count]]) for a in (0, 1) for b in (0, 1)], axis=1)
+        at = np.concatenate(
+            [np.stack([i, j]).reshape(2, -1) + np.array([[a * count], [b * count]]) for a in (0, 1) for b in (0, 1)], axis=1
+        )
         # u and v of a row stand beside each other: the factors stay near the diagonal.
         at = np.concatenate([2 * (at % count) + at // count, np.tile(np.arange(2 * count), (2, 1))], axis=1)
         key = at[1] * (2 * count) + at[0]
@@ -91,7 +93,7 @@ class _System:
         except RuntimeError:
             floor = 1e-12 * float(np.abs(data).max())
             at = np.flatnonzero(self.indices == column_of(self.indptr))
-            data[at] += floor
+            data = data + np.bincount(at, minlength=len(data)) * floor
             matrix = csc_matrix((data, self.indices, self.indptr), shape=(2 * self.count, 2 * self.count))
             factors = splu(matrix, permc_spec="MMD_AT_PLUS_A", diag_pivot_thresh=0.0, options=options)
         return np.asarray(factors.solve(right.reshape(-1))).reshape(-1, 2)
@@ -230,7 +232,8 @@ def _circles(s: Surface, c: Cut, b: Borders, uv: Floats, bad: NDArray[np.bool_])
     np.add.at(right, number[i[~inner]], out[j[~inner]])
     n = len(unknown)
     matrix = csc_matrix(
-        (np.r_[-np.ones(int(inner.sum())), degree], (np.r_[number[i[inner]], np.arange(n)], np.r_[number[j[inner]], np.arange(n)])), shape=(n, n)
+        (np.r_[-np.ones(int(inner.sum())), degree], (np.r_[number[i[inner]], np.arange(n)], np.r_[number[j[inner]], np.arange(n)])),
+        shape=(n, n),
     )
     found = np.asarray(splu(matrix).solve(right))
     out[free] = found[: len(free)]
@@ -254,9 +257,7 @@ def energy(big: Floats, small: Floats) -> Floats:
     return np.where(small > 1e-9, found, np.inf)
 
 
-def _refine(
-    system: _System, c: Cut, dx: Floats, dy: Floats, size: Floats, uv: Floats, iterations: int, stop: Callable[[], bool]
-) -> Floats:
+def _refine(system: _System, c: Cut, dx: Floats, dy: Floats, size: Floats, uv: Floats, iterations: int, stop: Callable[[], bool]) -> Floats:
     """Iterations that lower the energy of every chart without ever folding a face."""
     big, small, maps = _singular(uv, c.rows, dx, dy)
     now = np.bincount(c.chart, size * energy(big, small), c.charts)
@@ -279,13 +280,22 @@ def _refine(
         uv = uv + step * length[c.chart_of_row][:, None]
         big, small, maps = _singular(uv, c.rows, dx, dy)
         after_ = np.bincount(c.chart, size * energy(big, small), c.charts)
-        live[live] = (now - after_)[live] > _ENOUGH
+        live[live] = now[live] - after_[live] > _ENOUGH
         now = after_
     return uv
 
 
 def _direction(
-    system: _System, c: Cut, dx: Floats, dy: Floats, size: Floats, uv: Floats, big: Floats, small: Floats, maps: Floats, live: NDArray[np.bool_]
+    system: _System,
+    c: Cut,
+    dx: Floats,
+    dy: Floats,
+    size: Floats,
+    uv: Floats,
+    big: Floats,
+    small: Floats,
+    maps: Floats,
+    live: NDArray[np.bool_],
 ) -> Floats:
     """Where the weighted nearest rotations pull all rows (W, 2)."""
     a, b, cc, d = maps.T

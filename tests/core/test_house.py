@@ -27,7 +27,9 @@ def test_no_module_imports_itself_through_others(package: str) -> None:
 
 def test_every_format_has_all_that_is_asked_of_it() -> None:
     for f in FORMATS:
-        parts = [f.read, f.write, f.rewire, f.normals] + ([] if f.one_channel else [f.rearrange]) + ([f.export] if f.exports else [])
+        parts = (
+            [f.read, f.write, f.revise, f.rewire, f.normals] + ([] if f.one_channel else [f.rearrange]) + ([f.export] if f.exports else [])
+        )
         assert all(callable(p) for p in parts), f.name
     endings = [e for f in FORMATS for e in f.endings]
     assert len(endings) == len(set(endings)) and all(formats.is_mesh(f"a{e}") for e in endings)

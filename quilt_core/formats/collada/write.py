@@ -25,9 +25,15 @@ def write(scene: Scene, uvs: Mapping[int, Floats], channel: int = 0) -> dict[str
         found = _channel_with(scene, number, len(new), channel, source)
         if channel in mesh.channels and np.array_equal(new, mesh.channels[channel].uvs):
             continue
-        set_ = key.sets[channel] if channel < len(key.sets) else max(key.sets) + 1 + channel - len(key.sets)
-        patches += author(document, key.geometry, {set_: (new, key.rows[found])}, set())
+        patches += author(document, key.geometry, {set_of(key, channel): (new, key.rows[found])}, set())
     return {"": document.patched(patches)}
+
+
+def set_of(key: Key, channel: int) -> int:
+    """The set of a channel, or a free one for a channel that there is not."""
+    if channel < len(key.sets):
+        return key.sets[channel]
+    return max(key.sets, default=-1) + 1 + channel - len(key.sets)
 
 
 def _channel_with(scene: Scene, mesh: int, rows: int, channel: int, usual: int) -> int:

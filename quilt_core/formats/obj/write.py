@@ -77,7 +77,8 @@ def _without_idle(body: bytes) -> bytes:
     return b"".join([*out, body[at:]])
 
 
-def _line(uv: NDArray[np.float64]) -> bytes:
+def vt_line(uv: NDArray[np.float64]) -> bytes:
+    """The line of a texture coordinate."""
     return b"vt %s %s" % (_digits(uv[0]), _digits(uv[1]))
 
 
@@ -100,7 +101,7 @@ def _patch(
         begin, end = s.vt_line[k]
         old = body[begin:end].split(b"#")[0].split()
         tail = b" " + old[3] if len(old) > 3 else b""
-        edits.append((int(begin), int(end), _line(value[k]) + tail))
+        edits.append((int(begin), int(end), vt_line(value[k]) + tail))
     if parted.any():
         edits += _part(body, s, wanted, parted)
     edits.sort()
@@ -144,7 +145,7 @@ def _part(body: bytes, s: ObjScan, wanted: NDArray[np.float64], parted: NDArray[
             0 if s.corner_vt[c] < 0 else int(extra_number[extra_of[c]] if extra_of[c] >= 0 else new_number[s.corner_vt[c]])
             for c in range(a, b)
         ]
-        new = b"".join(_line(wanted[c]) + newline for c in needs.get(face, [])) + _face(body[begin:end], rows)
+        new = b"".join(vt_line(wanted[c]) + newline for c in needs.get(face, [])) + face_line(body[begin:end], rows)
         if new != body[begin:end]:
             edits.append((begin, end, new))
     return edits
@@ -153,8 +154,8 @@ def _part(body: bytes, s: ObjScan, wanted: NDArray[np.float64], parted: NDArray[
 _CORNER = re.compile(rb"([+-]?\d+)(/[+-]?\d*)?(/[+-]?\d*)?")
 
 
-def _face(line: bytes, vt: list[int]) -> bytes:
-    """The face line with other vt numbers; v and vn stay as they were written."""
+def face_line(line: bytes, vt: list[int]) -> bytes:
+    """The face line with other vt numbers, counted from 1, 0 for those that stay; v and vn stay as they were written."""
     numbers = iter(vt)
 
     def corner(m: re.Match[bytes]) -> bytes:

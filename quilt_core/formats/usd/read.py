@@ -30,13 +30,14 @@ _CORNERS, _POINTS = ("faceVarying",), ("vertex", "varying")
 @dataclass(frozen=True)
 class Stand:
     """Where a mesh stands: the layer and path that its UVs are written to, the primvar of each channel, the UV row of every corner in the
-    file's order, whether rows are points; and its normals (T, 3, 3), if any."""
+    file's order, whether rows are points, the corner in the file of every corner here; and its normals (T, 3, 3), if any."""
 
     layer: str
     path: str
     names: list[str]
     rows: NDArray[np.int64]
     per_point: bool
+    turn: NDArray[np.int64]
     normals: Floats | None = None
 
 
@@ -141,7 +142,7 @@ def _mesh(prim: Any, place: tuple[str, str], scene: Scene, materials: Materials)
     in_file[turn] = rows
     return Mesh(
         prim.GetName(), points, corners[triangles].astype(np.int32), materials.of_faces(prim, len(counts), names)[face_of], channels,
-        Stand(*place, names, in_file, per_point, _normals(mesh, corners, turn, triangles, len(points))), Polygons(faces, corners.astype(np.int32), triangles.astype(np.int32), face_of.astype(np.int32)),
+        Stand(*place, names, in_file, per_point, turn, _normals(mesh, corners, turn, triangles, len(points))), Polygons(faces, corners.astype(np.int32), triangles.astype(np.int32), face_of.astype(np.int32)),
         tuple(names),
     )  # fmt: skip
 

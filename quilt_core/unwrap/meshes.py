@@ -1,0 +1,192 @@
+"""New UVs for the meshes of a scene: which surface is cut and flattened, at which scale, and where its charts lie until they are packed."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+import shapely
+
+from ..errors import QuiltError
+from ..model.scene import Floats, Mesh, UvChannel
+from ..uv.islands import merged_positions
+from .charts import Stop, Tell, Wish, allowed, charts_of, judge, outlines
+from .flatten import flatten
+from .topology import Mask, Numbers, Surface, borders, cut, surface_of
+
+LEAST_STRETCH, MOST_STRETCH = 1.02, 4.0
+
+
+@dataclass(frozen=True)
+class Options:
+    """stretch : the greater over the smaller singular value that nearly all of the surface stays under
+    hard_edges : degrees from which an edge is a seam, None for no such rule
+    material_borders : whether faces of different materials are parted
+    keep_seams : whether the seams of the UVs that there are stay
+    """
+
+    stretch: float = 1.25
+    hard_edges: float | None = None
+    material_borders: bool = False
+    keep_seams: bool = False
+
+    def __post_init__(self) -> None:
+        if not LEAST_STRETCH <= self.stretch <= MOST_STRETCH:
+            raise QuiltError(f"The allowed stretch is from {LEAST_STRETCH:g} to {MOST_STRETCH:g}.")
+        if self.hard_edges is not None and not 0 < self.hard_edges <= 180:
+            raise QuiltError("Hard edges are seams from an angle between 0 and 180 degrees on.")
+
+
+@dataclass(frozen=True)
+class Unwrapped:
+    """A mesh with new UVs.
+
+    channel : its UVs, at the scale of the mesh (one unit of UV is one unit of length), charts apart from each other
+    charts : how many; seam : their inner length; area : of the surface, both in the mesh's units
+    under (3,) : share of the area whose greater singular value is under 1.1, 1.25 and 1.5 of the smaller; worst : the greatest such ratio
+    l2 : Sander's stretch, 1 for none; unsound : charts that fold or overlap in spite of all
+    """
+
+    channel: UvChannel
+    charts: int
+    seam: float
+    area: float
+    under: tuple[float, float, float]
+    worst: float
+    l2: float
+    unsound: int
+
+
+def unwrap(
+    mesh: Mesh,
+    options: Options,
+    placing: Floats | None = None,
+    old: UvChannel | None = None,
+    stop: Stop = lambda: False,
+    tell: Tell = lambda _: None,
+) -> Unwrapped:
+    """Make new UVs for a mesh.
+
+    Parameters
+    ----------
+    placing : (3, 3) from the mesh to the world, whose shape counts; None for the mesh as it is
+    old : the UVs whose seams may stay
+    stop : asked often; tell : gets what is done in words
+
+    Raises
+    ------
+    QuiltError : the mesh has no face with an area; Cancelled : it was stopped
+    """
+    points = mesh.positions if placing is None else mesh.positions @ placing.T
+    label = merged_positions(mesh)
+    first = np.full(int(label.max(initial=-1)) + 1, 0)
+    first[label[::-1]] = np.arange(len(label))[::-1]
+    faces = label[mesh.triangles]
+    kept = np.flatnonzero(_has_area(points[first], faces))
+    if not len(kept):
+        raise QuiltError(f"{mesh.name} has no face with an area: there is nothing to unwrap.")
+    s = surface_of(points[first], faces[kept])
+    if placing is not None and np.linalg.det(placing) < 0:
+        # Seen from its front the surface is the mirror image: as it is in the mesh, so that UVs are not mirrored.
+        s = surface_of(s.points * [1, 1, -1], s.faces)
+    cell = kept if mesh.polygons is None else mesh.polygons.face_of[kept].astype(np.int64)
+    wish = Wish(options.stretch, _must(s, mesh, kept, options, old), cell)
+    seam = charts_of(s, wish, stop, tell)
+    c = cut(s, seam)
+    b = borders(s, c, seam)
+    flat = flatten(s, c, b)
+    found = judge(s, c, b, flat, options.stretch)
+    with np.errstate(divide="ignore"):
+        ratio = np.where(flat.folded, np.inf, flat.greatest / np.maximum(flat.least, 1e-300))
+    area = float(s.area.sum())
+    laid = _apart(flat.uv, c.chart_of_row, outlines(c, b, flat.uv))
+    inner = (s.twin >= 0) & seam
+    square = 0.5 * (1 / np.maximum(flat.greatest, 1e-12) ** 2 + 1 / np.maximum(flat.least, 1e-12) ** 2)
+    return Unwrapped(
+        _channel(mesh, kept, c.rows, laid), c.charts, float(s.length[inner].sum() / 2), area,
+        (*(float(s.area[ratio < k].sum() / area) for k in (1.1, 1.25, 1.5)),), float(ratio.max()),  # type: ignore[arg-type]
+        float(np.sqrt((square * s.area).sum() / area)), int((~found.sound).sum()),
+    )  # fmt: skip
+
+
+def _has_area(points: Floats, faces: Numbers) -> Mask:
+    a, b, c = faces.T
+    p = points[faces]
+    cross = np.cross(p[:, 1] - p[:, 0], p[:, 2] - p[:, 0])
+    longest = np.linalg.norm(p - np.roll(p, 1, axis=1), axis=2).max(axis=1)
+    # A needle this thin has lost its direction to rounding.
+    found: Mask = (a != b) & (b != c) & (c != a) & (np.linalg.norm(cross, axis=1) > 1e-10 * longest**2)
+    return found
+
+
+def _must(s: Surface, mesh: Mesh, kept: Numbers, options: Options, old: UvChannel | None) -> Mask:
+    """(3 F,) half-edges that are seams by the options."""
+    h = np.flatnonzero(s.twin >= 0)
+    face, other = h // 3, s.twin[h] // 3
+    out = np.zeros(len(s.twin), bool)
+    if options.hard_edges is not None:
+        out[h] |= np.abs(s.bend[h]) >= np.radians(options.hard_edges)
+    if options.material_borders:
+        out[h] |= mesh.materials[kept[face]] != mesh.materials[kept[other]]
+    if options.keep_seams and old is not None:
+        rows = old.triangles[kept].reshape(-1)
+        uv = np.where((rows >= 0)[:, None], old.uvs[np.maximum(rows, 0)], np.nan)
+        t = s.twin[h]
+        after_h, after_t = h - h % 3 + (h + 1) % 3, t - t % 3 + (t + 1) % 3
+        apart = (np.abs(uv[h] - uv[after_t]) > 1e-6).any(axis=1) | (np.abs(uv[after_h] - uv[t]) > 1e-6).any(axis=1)
+        out[h] |= apart & np.isfinite(uv[h]).all(axis=1) & np.isfinite(uv[t]).all(axis=1)
+    wish = Wish(options.stretch, out, kept if mesh.polygons is None else mesh.polygons.face_of[kept].astype(np.int64))
+    return out & allowed(wish, s)
+
+
+def _apart(uv: Floats, chart: Numbers, regions: object) -> Floats:
+    """UVs with every chart turned to its least box and set on shelves, a little apart from the next."""
+    shapes = np.asarray(regions, object)
+    out = uv.copy()
+    boxes = np.zeros((len(shapes), 2))
+    for k, shape in enumerate(shapes):
+        mine = chart == k
+        corners = shapely.get_coordinates(shapely.minimum_rotated_rectangle(shape)) if not shapely.is_empty(shape) else np.zeros((0, 2))
+        if len(corners) >= 4:
+            sides = np.diff(corners[:3], axis=0)
+            along = sides[int(np.argmax(np.linalg.norm(sides, axis=1)))]
+            angle = -np.arctan2(along[1], along[0])
+            turn = np.array([[np.cos(angle), -np.sin(angle)], [np.sin(angle), np.cos(angle)]])
+            out[mine] = out[mine] @ turn.T
+        out[mine] -= out[mine].min(axis=0)
+        boxes[k] = out[mine].max(axis=0)
+    corner = shelves(boxes)
+    return out + corner[chart]
+
+
+def shelves(boxes: Floats) -> Floats:
+    """Lower left corners (n, 2) for boxes (n, 2) on shelves that fill about a square, each a fiftieth of the middle height from the next."""
+    gap = 0.02 * float(np.sqrt((boxes.prod(axis=1)).mean())) if len(boxes) else 0.0
+    width = max(float(np.sqrt(((boxes + gap).prod(axis=1)).sum()) * 1.05), float(boxes[:, 0].max(initial=0.0)))
+    out = np.zeros_like(boxes)
+    x = y = height = 0.0
+    for k in np.argsort(-boxes[:, 1], kind="stable").tolist():
+        if x > 0 and x + boxes[k, 0] > width:
+            x, y, height = 0.0, y + height + gap, 0.0
+        out[k] = x, y
+        x += float(boxes[k, 0]) + gap
+        height = max(height, float(boxes[k, 1]))
+    return out
+
+
+def _channel(mesh: Mesh, kept: Numbers, rows: Numbers, uv: Floats) -> UvChannel:
+    """The rows of all triangles of a mesh, those without area too: they lie where their neighbours do, or in one point."""
+    corner = mesh.triangles.reshape(-1) if mesh.polygons is None else mesh.polygons.corners
+    of_triangle = np.arange(mesh.triangles.size).reshape(-1, 3) if mesh.polygons is None else mesh.polygons.triangles
+    row = np.full(len(corner), -1, np.int64)
+    row[of_triangle[kept]] = rows
+    lost = np.setdiff1d(np.arange(len(mesh.triangles)), kept)
+    for t in lost.tolist():
+        own = of_triangle[t]
+        known = row[own]
+        row[own[known < 0]] = known[known >= 0][0] if (known >= 0).any() else 0
+    # A row of one position only, as everywhere: vertices that normals keep apart have a row each.
+    pairs, back = np.unique(np.column_stack([row, corner]), axis=0, return_inverse=True)
+    new = np.full(len(corner), -1, np.int64)
+    new[:] = back.reshape(-1)
+    return UvChannel(uv[pairs[:, 0]], new[of_triangle].astype(np.int32))
