@@ -19,7 +19,7 @@ from quilt_core.pack import Recipe
 from quilt_core.pack.shapes import ANGLES
 from quilt_core.uv.analysis import MeshIslands, transform_rows
 
-from . import deliver, files
+from . import deliver, files, unwrap
 
 
 def _tiles(text: str) -> tuple[int, int]:
@@ -68,6 +68,7 @@ def parser() -> argparse.ArgumentParser:
     p.add_argument("--seed", type=int, default=0, metavar="N")
     p.add_argument("--channel-out", type=int, default=0, metavar="N", help="UV channel that is written (0)")
     deliver.add(commands, common, _tiles)
+    unwrap.add(commands, common)
     return top
 
 
@@ -186,6 +187,18 @@ def _pack(args: argparse.Namespace) -> int:
     lines.append("; ".join([f"{figures['verdict']}", *figures["reasons"]]) + ".")
     _say(args, figures, lines)
     return 0 if figures["ok"] else 1
+
+
+def _unwrap(args: argparse.Namespace) -> int:
+    padding = args.padding if args.padding is not None else 8 * args.map / 2048
+    margin = args.margin if args.margin is not None else padding / 2
+    scenes = _scenes(args)
+    found, lines = unwrap.run(args, scenes, Recipe(args.map, padding, margin, seconds=args.seconds, seed=args.seed))
+    _say(args, found, lines)
+    unfit = [f"{o['name']}: {', '.join(o['left'])}" for o in found["objects"] if o["left"]]
+    for text in unfit:
+        print(f"quilt: {text}", file=sys.stderr)
+    return 1 if unfit else 0
 
 
 def _names(pieces: list[MeshIslands], islands: list[int]) -> str:

@@ -28,6 +28,7 @@ _FOLDED = np.radians(150)  # two-sided sheets: always seams
 _CONE, _CONE_LATER = 0.18, 0.75  # least eigenvalue of the normals' covariance above which a union is not tried
 _SHARED = 0.1  # of the smaller perimeter: below, a union gains little
 _HULL = 0.5  # area over hull below which a union would be hard to pack
+_DEFECT = 0.3  # radians: about such a point a piece does not lie flat
 _ROUNDS = 14
 
 Stop = Callable[[], bool]
@@ -320,30 +321,40 @@ def divided(s: Surface, seam: Mask, wish: Wish, stop: Stop, share: float = _NEAR
 
 
 def joined(s: Surface, seam: Mask, wish: Wish, stop: Stop, cone: float, tell: Tell) -> Mask:
-    """Charts united for as long as they still lie flat, those that share the costliest seams first; each union is tried by flattening it."""
+    """Charts united for as long as they still lie flat, those that share the costliest seams first; each union is tried by flattening it.
+
+    Two charts that share several runs of seam (the halves of a tube) are tried along all of them first, then along the costliest alone.
+    """
     seam, cost = seam.copy(), seam_cost(s)
-    failed: set[tuple[int, int]] = set()
+    failed: dict[tuple[int, int], int] = {}
     names = np.full(len(s.faces), -1)
-    fresh = 0
-    for turn in range(40):
+    fresh = len(s.faces)
+    for turn in range(60):
         c = cut(s, seam)
         # A chart keeps its name while nothing joins it, so that a union that failed is not tried again.
         first = np.full(c.charts, -1)
         first[c.chart[::-1]] = np.arange(len(s.faces))[::-1]
         if turn == 0:
             names = first[c.chart]
-            fresh = len(s.faces)
         pairs = _unions(s, c, seam, cost, wish, cone, names[first], failed)
         if not pairs:
             return seam
         tell(f"Joining charts: {c.charts} so far")
-        trial = seam.copy()
         mine = np.full(c.charts, -1)
-        for k, (i, j) in enumerate(pairs):
-            mine[i] = mine[j] = k
+        for k, pair in enumerate(pairs):
+            mine[list(pair)] = k
         h = np.flatnonzero((s.twin >= 0) & seam & ~wish.must)
         x, y = c.chart[h // 3], c.chart[s.twin[h] // 3]
-        trial[h[(x != y) & (mine[x] >= 0) & (mine[x] == mine[y])]] = False
+        h = h[(x != y) & (mine[x] >= 0) & (mine[x] == mine[y])]
+        of = mine[c.chart[h // 3]]
+        keys = [_key(int(names[first[i]]), int(names[first[j]])) for i, j in pairs]
+        again = np.array([failed.get(key, 0) for key in keys]) > 0
+        open_ = np.ones(len(h), bool)
+        for k in np.flatnonzero(again).tolist():
+            own = np.flatnonzero(of == k)
+            open_[own] = _costliest_run(s, h[own], cost)
+        trial = seam.copy()
+        trial[h[open_]] = False
         faces = np.flatnonzero(mine[c.chart] >= 0)
         part, half = part_of(s, faces)
         pc, pb, pf = laid(part, trial[half], 10, stop)
@@ -352,21 +363,55 @@ def joined(s: Surface, seam: Mask, wish: Wish, stop: Stop, cone: float, tell: Te
         of_chart = np.full(pc.charts, -1)
         of_chart[pc.chart] = mine[c.chart[faces]]
         for chart, k in enumerate(of_chart.tolist()):
-            i, j = pairs[k]
             if worth[chart]:
-                own = np.isin(c.chart, (i, j))
-                names[own] = fresh
+                own_faces = np.isin(c.chart, pairs[k])
+                names[own_faces] = fresh
                 fresh += 1
-                inside = (3 * np.flatnonzero(own)[:, None] + np.arange(3)).reshape(-1)
+                inside = (3 * np.flatnonzero(own_faces)[:, None] + np.arange(3)).reshape(-1)
                 seam[inside] = trial[inside]
             else:
-                a, b = sorted((int(names[first[i]]), int(names[first[j]])))
-                failed.add((a, b))
+                runs = 1 if again[k] else _runs(s, h[of == k])[0]
+                failed[keys[k]] = 2 if runs < 2 else 1
     return seam
 
 
+def defects(s: Surface) -> Floats:
+    """What the angles around each point (V,) lack to a full turn; 0 at borders."""
+    p = s.points[s.faces]
+    angle = np.zeros((len(p), 3))
+    for k in range(3):
+        a, b = p[:, (k + 1) % 3] - p[:, k], p[:, (k + 2) % 3] - p[:, k]
+        angle[:, k] = np.arctan2(np.linalg.norm(np.cross(a, b), axis=1), (a * b).sum(axis=1))
+    out: Floats = np.asarray(2 * np.pi - np.bincount(s.faces.reshape(-1), angle.reshape(-1), len(s.points)), np.float64)
+    edge = s.twin < 0
+    out[s.start[edge]] = out[s.end[edge]] = 0.0
+    return out
+
+
+def _key(a: int, b: int) -> tuple[int, int]:
+    return (a, b) if a < b else (b, a)
+
+
+def _runs(s: Surface, h: Numbers) -> tuple[int, Numbers]:
+    """How many runs half-edges form that hang together at their points, and the run (k,) of each. Points that no flat piece can have inside end a run."""
+    ends = np.concatenate([s.start[h], s.end[h]])
+    tip = np.abs(defects(s))[ends] > _DEFECT
+    # At such a point every half-edge has an end of its own.
+    ends = np.where(tip, len(s.points) + np.arange(len(ends)), ends)
+    points, at = np.unique(ends, return_inverse=True)
+    a, b = at.reshape(2, -1)
+    count, label = connected_components(coo_matrix((np.ones(len(h)), (a, b)), shape=(len(points), len(points))), directed=False)
+    return int(count), label[a].astype(np.int64)
+
+
+def _costliest_run(s: Surface, h: Numbers, cost: Floats) -> Mask:
+    """Which (k,) of some half-edges belong to the run of most cost."""
+    count, run = _runs(s, h)
+    return np.asarray(run == int(np.argmax(np.bincount(run, cost[h], count))))
+
+
 def _unions(
-    s: Surface, c: Cut, seam: Mask, cost: Floats, wish: Wish, cone: float, names: Numbers, failed: set[tuple[int, int]]
+    s: Surface, c: Cut, seam: Mask, cost: Floats, wish: Wish, cone: float, names: Numbers, failed: dict[tuple[int, int], int]
 ) -> list[tuple[int, int]]:
     """Pairs of charts that are worth a try, no chart twice, the best first."""
     h = np.flatnonzero((s.twin > np.arange(len(s.twin))) & seam & ~wish.must)
@@ -392,8 +437,9 @@ def _unions(
     taken = np.zeros(c.charts, bool)
     for k in np.argsort(-score, kind="stable").tolist():
         a, b = int(i[k]), int(j[k])
-        low, high = sorted((int(names[a]), int(names[b])))
-        if taken[a] or taken[b] or length[k] < _SHARED * least[k] or spread[k] > cone or (low, high) in failed:
+        if taken[a] or taken[b] or length[k] < _SHARED * least[k] or spread[k] > cone:
+            continue
+        if failed.get(_key(int(names[a]), int(names[b])), 0) > 1:
             continue
         taken[a] = taken[b] = True
         out.append((a, b))
