@@ -227,3 +227,30 @@ def test_deliver_arranges_channels_and_draws_as_asked(capsys: pytest.CaptureFixt
     assert usd.meshes[0].key.names == ["st", "st1"] and usd.materials[0].channels == {"diffuseColor": 1}
     with pytest.raises(SystemExit):
         main([*common[:-1], "0,1", "--out", str(tmp_path / "x")])
+
+
+def test_unwrap_makes_what_is_bad_anew_and_leaves_the_rest(capsys: pytest.CaptureFixture[str], tmp_path: Path) -> None:
+    """A box without UVs beside a plane with good ones: one gets UVs, both lie apart at one density; what was written is proven by `verify`."""
+    lines = ["o bare"] + [f"v {x} {y} {z}" for x in (2, 3) for y in (0, 1) for z in (0, 1)]
+    lines += ["f " + " ".join(f"{k + 5}" for k in q) for q in ((0, 1, 3, 2), (4, 6, 7, 5), (0, 4, 5, 1), (2, 3, 7, 6), (0, 2, 6, 4), (1, 5, 7, 3))]
+    source = tmp_path / "two.obj"
+    source.write_bytes(PLANE + "\n".join(lines).encode() + b"\n")
+    code, found = run(capsys, "unwrap", source, "--out", tmp_path / "out", "--map", 1024, "--stretch", 1.05, "--json")
+    rows = {o["name"]: o for o in found["objects"]}
+    assert code == 0 and set(rows) == {"plane", "bare"} and rows["plane"]["done"] == [] and rows["bare"]["done"] == ["unwrap"]
+    assert rows["bare"]["was"]["without_uvs"] == 12 and rows["bare"]["now"]["stretch"]["share_under_1_1"] == pytest.approx(1)
+    assert rows["bare"]["now"]["overlapping"] == 0 and rows["bare"]["now"]["folded"] == 0
+    code, proof = run(capsys, "verify", tmp_path / "out/two.obj", "--map", 1024, "--padding", 4, "--json")
+    assert code == 0 and proof["ok"]
+    code, sizes = run(capsys, "inspect", tmp_path / "out/two.obj", "--map", 1024, "--json")
+    densities = [o["density_px_per_m"]["median"] for o in sizes["objects"]]
+    assert densities[0] == pytest.approx(densities[1], rel=1e-3), "one density"
+    kept = [line for line in (tmp_path / "out/two.obj").read_text().splitlines() if line.startswith(("v ", "o "))]
+    assert kept == [line for line in source.read_text().splitlines() if line.startswith(("v ", "o "))]
+
+
+def test_unwrap_takes_patterns_and_refuses_what_cannot_work(capsys: pytest.CaptureFixture[str], squares: Path, tmp_path: Path) -> None:
+    code, found = run(capsys, "unwrap", squares, "--out", tmp_path / "out", "--only", "all", "--objects", "nothing*", "--json")
+    assert code == 0 and all(not o["done"] for o in found["objects"])
+    assert main(["unwrap", str(squares), "--out", str(tmp_path / "x"), "--stretch", "0.5"]) == 2 and "stretch" in capsys.readouterr().err
+    assert main(["unwrap", str(squares), "--out", str(squares.parent)]) == 2
