@@ -18,9 +18,13 @@ def copied(source: Project) -> Project:
     if source.head is None:
         return copy
     files: dict[int, int] = {}
-    for file in SourceFile.objects.filter(pk__in=source.head.files):
+    wanted = list(SourceFile.objects.filter(pk__in=source.head.files))
+    while older := [f.before for f in wanted if f.before is not None and f.before not in wanted]:
+        wanted = [*older, *wanted]
+    for file in sorted(wanted, key=lambda f: f.pk):
         old = file.pk
         file.pk, file.project, file._state.adding = None, copy, True
+        file.before_id = files.get(file.before_id) if file.before_id else None
         file.save()
         files[old] = file.pk
         for reading in Reading.objects.filter(file_id=old):

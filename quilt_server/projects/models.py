@@ -33,7 +33,8 @@ class Original(models.Model):
 
 
 class SourceFile(models.Model):
-    """A mesh file of a project. `companions`: path to hash of the files beside it; `materials`: see `reading.materials_of`."""
+    """A mesh file of a project. `companions`: path to hash of the files beside it; `materials`: see `sources.materials_of`. `before`: the
+    file with the UVs that these were made from, which its old pictures are read by."""
 
     project = models.ForeignKey(Project, on_delete=models.CASCADE, related_name="files")
     name = models.CharField(max_length=400)
@@ -42,6 +43,7 @@ class SourceFile(models.Model):
     companions = models.JSONField(default=dict)
     warnings = models.JSONField(default=list)
     materials = models.JSONField(default=list)
+    before = models.ForeignKey("self", null=True, on_delete=models.SET_NULL, related_name="+")
 
 
 class Reading(models.Model):

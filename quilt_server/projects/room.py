@@ -107,6 +107,8 @@ def sweep(now: Collection[str] = ()) -> None:
             return  # what runs may be writing files that no row names yet
         for project in Project.objects.all():
             used = {f for s in Snapshot.objects.filter(project=project).values_list("files", flat=True) for f in s}
+            while more := set(SourceFile.objects.filter(pk__in=used).exclude(before=None).values_list("before_id", flat=True)) - used:
+                used |= more  # the old UVs that paint is carried over from
             SourceFile.objects.filter(project=project).exclude(pk__in=used).delete()
     every = list(SourceFile.objects.all())
     named = _named_by(every) | set(Job.objects.exclude(output_sha="").values_list("output_sha", flat=True))

@@ -232,7 +232,9 @@ def test_deliver_arranges_channels_and_draws_as_asked(capsys: pytest.CaptureFixt
 def test_unwrap_makes_what_is_bad_anew_and_leaves_the_rest(capsys: pytest.CaptureFixture[str], tmp_path: Path) -> None:
     """A box without UVs beside a plane with good ones: one gets UVs, both lie apart at one density; what was written is proven by `verify`."""
     lines = ["o bare"] + [f"v {x} {y} {z}" for x in (2, 3) for y in (0, 1) for z in (0, 1)]
-    lines += ["f " + " ".join(f"{k + 5}" for k in q) for q in ((0, 1, 3, 2), (4, 6, 7, 5), (0, 4, 5, 1), (2, 3, 7, 6), (0, 2, 6, 4), (1, 5, 7, 3))]
+    lines += [
+        "f " + " ".join(f"{k + 5}" for k in q) for q in ((0, 1, 3, 2), (4, 6, 7, 5), (0, 4, 5, 1), (2, 3, 7, 6), (0, 2, 6, 4), (1, 5, 7, 3))
+    ]
     source = tmp_path / "two.obj"
     source.write_bytes(PLANE + "\n".join(lines).encode() + b"\n")
     code, found = run(capsys, "unwrap", source, "--out", tmp_path / "out", "--map", 1024, "--stretch", 1.05, "--json")

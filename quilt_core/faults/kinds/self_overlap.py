@@ -14,5 +14,5 @@ def found(f: Findings, limits: Limits) -> Fault:
     return Fault(
         "self", 3, n, counted(n, "island overlaps itself", "islands overlap themselves"),
         f"{f.own[bad].sum() / max(f.uv_area[bad].sum(), 1e-30) * 100:.1f} % of them lies double" if n else "",
-        "Cut and unwrap them anew where the mesh was made: moving them does not help.", worst_first(bad, f.own),
+        "Unwrap their objects anew in Mend: moving them does not help.", worst_first(bad, f.own), repair="unwrap",
     )  # fmt: skip

@@ -17,5 +17,5 @@ def found(f: Findings, limits: Limits) -> Fault:
     worst = np.nanmax(f.l2[bad]) if bad.any() else 0.0
     return of_islands(
         "stretch", 2, bad, np.nan_to_num(f.l2), ("island is stretched", "islands are stretched"), f"L2 up to {plain(worst, 3)}; 1 is none",
-        "The checker's squares are not square there: unwrap these islands anew.",
+        "The checker's squares are not square there: unwrap their objects anew in Mend.", "unwrap",
     )  # fmt: skip

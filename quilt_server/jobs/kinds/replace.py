@@ -15,7 +15,7 @@ from quilt_core.uv.analysis import IDENTITY, analyse
 from quilt_core.versions.replace import Replacement, compare
 
 from ...projects.geometry import island_starts
-from ...projects.keys import rekeyed
+from ...projects.keys import FileKeys
 from ...projects.measuring import measure
 from ...projects.models import Job, Layout, Project, Snapshot, SourceFile
 from ...projects.opened import arrays_of
@@ -106,7 +106,7 @@ def run_replace(job: Job) -> None:
     rows = np.tile(IDENTITY, (count, 1))
     rows[numbers[numbers >= 0]] = old[str(old_file.pk)][numbers >= 0]
     transforms[str(new_file.pk)] = rows
-    places = _Places(old_file.pk, new_file.pk, numbers, {m: n for n, m in versions.found.objects.items()})
+    places = FileKeys(old_file.pk, new_file.pk, numbers, {m: n for n, m in versions.found.objects.items()})
     settings = places.settings(settings_of(head))
     files = [new_file.pk if f == old_file.pk else f for f in head.files]
     left_out = [k for k in map(places.key, head.left_out) if k is not None]
@@ -117,31 +117,6 @@ def run_replace(job: Job) -> None:
     measure(layout, parts, parts.whole(transforms), settings, stop=StopFlag(job))
     job.result = {"file": new_file.pk, **_told(versions.found)}
     land(project, head, layout, f"Replace {new_file.name}", settings=settings, files=files, left_out=left_out)
-
-
-class _Places:
-    """Keys of objects and islands of an older file as those of the newer one."""
-
-    def __init__(self, old: int, new: int, islands: NDArray[np.int64], objects: dict[int, int]) -> None:
-        self.old, self.new, self.islands, self.objects = str(old), str(new), islands, objects
-
-    def key(self, k: str) -> str | None:
-        """The newer key; None where what it named is gone or changed."""
-        sign = "/" if "/" in k else ":"
-        file, _, number = k.partition(sign)
-        if file != self.old:
-            return k
-        if sign == "/":
-            n = self.objects.get(int(number), -1)
-        else:
-            n = int(self.islands[int(number)]) if int(number) < len(self.islands) else -1
-        return None if n < 0 else f"{self.new}{sign}{n}"
-
-    def settings(self, settings: dict[str, Any]) -> dict[str, Any]:
-        """All rules of the settings with newer keys."""
-        out = rekeyed(settings, self.key)
-        out["welded"] = [int(self.new) if str(f) == self.old else f for f in settings["welded"]]
-        return out
 
 
 KINDS = (Kind("compare", run_compare, None), Kind("replace", run_replace, Replace))
