@@ -10,7 +10,7 @@ export function openPoints(stage: Stage, state: State | null, faults: Fault[]): 
     case 'Inspect':
       return kinds((f) => f.heavy >= 2) + (state.objects.some((o) => o.islands === 0 && !o.left_out) ? 1 : 0)
     case 'Mend':
-      return kinds((f) => f.repair === 'flip' || f.repair === 'into_tile')
+      return kinds((f) => ['flip', 'into_tile', 'unwrap'].includes(f.repair))
     case 'Even':
       return kinds((f) => f.repair === 'even')
     case 'Arrange':

@@ -20,6 +20,7 @@ export function Inspect() {
   const bare = state.objects.filter((o) => !o.islands && !o.left_out)
   const partly = state.objects.filter((o) => o.islands && o.bare && !o.left_out)
   const extra = (bare.length ? 1 : 0) + (partly.length ? 1 : 0)
+  const mending = extra > 0 || faults.some((f) => f.repair && f.repair !== 'even')
   const known = state.objects.flatMap((o) => (o.density && !o.left_out ? [o.density.median] : []))
   const factor = known.length ? Math.max(...known) / Math.min(...known) : 1
   const shared = state.objects.filter((o) => o.shares.length).length
@@ -40,7 +41,7 @@ export function Inspect() {
         <Card
           title={bare.length === 1 ? '1 object has no UVs' : `${bare.length} objects have no UVs`}
           heavy={3}
-          text="They are left as they are. Unwrap them where they were made."
+          text="They get no texels. Unwrap them in Mend."
         >
           <Button
             size="2xs"
@@ -61,7 +62,7 @@ export function Inspect() {
         <Card
           title={`${partly.reduce((n, o) => n + o.bare, 0)} faces of ${partly.length === 1 ? '1 object' : `${partly.length} objects`} have no UVs`}
           heavy={3}
-          text="They get no texels, while the rest of the object does. Unwrap them where they were made."
+          text="They get no texels, while the rest of the object does. Unwrap the object in Mend."
         >
           <Button
             size="2xs"
@@ -95,8 +96,8 @@ export function Inspect() {
         </Text>
       )}
       <Box mt="3">
-        <Main onClick={() => setStage(faults.some((f) => f.repair && f.repair !== 'even') ? 'Mend' : 'Even')}>
-          {faults.some((f) => f.repair && f.repair !== 'even') ? 'Next: mend' : 'Next: even the density'}
+        <Main onClick={() => setStage(mending ? 'Mend' : 'Even')}>
+          {mending ? 'Next: mend' : 'Next: even the density'}
         </Main>
       </Box>
     </>
@@ -191,6 +192,11 @@ function FaultCard({
       {f.repair === 'weld' && (
         <Button size="2xs" variant="outline" disabled={!!job} onClick={() => void start('weld')}>
           Join them
+        </Button>
+      )}
+      {f.repair === 'unwrap' && (
+        <Button size="2xs" variant="ghost" onClick={() => setStage('Mend')}>
+          Unwrap anew
         </Button>
       )}
       {(f.repair === 'flip' || f.repair === 'into_tile') && (

@@ -1,6 +1,7 @@
 import { Box, Button, Flex, Text } from '@chakra-ui/react'
 import { useState } from 'react'
 import { selectedIslands, useParts } from '../store'
+import { NewUvs } from './mend/NewUvs'
 import { Choice, Main, Title, Whom } from './parts'
 
 const WAYS = {
@@ -9,7 +10,7 @@ const WAYS = {
   up: 'so that up on the model is up',
 }
 
-/** Repairs that need no unwrapping. */
+/** Repairs that move islands, and new UVs for what they cannot save. */
 export function Mend() {
   const { faults, job, start, setStage, note } = useParts('faults', 'job', 'start', 'setStage', 'note')
   const [way, setWay] = useState<keyof typeof WAYS>('edges')
@@ -17,8 +18,9 @@ export function Mend() {
   const mend = (action: string) => void start('mend', { action, way, islands: selectedIslands() })
   return (
     <>
-      <Title text="Repairs that need no unwrapping. Each is one step that can be undone.">Mend</Title>
+      <Title text="What is wrong is put right. Each repair is one step that can be undone.">Mend</Title>
       <Whom />
+      <NewUvs />
       <Repair
         name="Flip back"
         text={`Mirrored islands are turned over about their middles. ${count('flipped')} are mirrored.`}

@@ -1,5 +1,5 @@
 import type { Job } from '../api/client'
-import type { Baked, Explanation, Newer, Packed, Quilt } from './types'
+import type { Baked, Explanation, Newer, Packed, Quilt, Unwrapped } from './types'
 
 /**
  * What a job that is done leaves on the screen. It leads on to the next stage only where `unmoved`: whoever chose another stage meanwhile
@@ -23,6 +23,11 @@ export function ended(job: Job, layout: number, unmoved: boolean): Partial<Quilt
     case 'bake': {
       const baked = { ...(result as Baked), job: job.id }
       return { baked, shownMap: baked.maps.includes('occlusion') ? 'occlusion' : (baked.maps[0] ?? '') }
+    }
+    case 'unwrap': {
+      const unwrapped = (job.result.objects ?? []) as Unwrapped[]
+      const n = Number(job.result.changed ?? 0)
+      return { unwrapped, note: `${n} ${n === 1 ? 'object has' : 'objects have'} new UVs.` }
     }
     case 'explain':
       return { explanation: { ...(result as Omit<Explanation, 'layout'>), layout } }

@@ -23,6 +23,7 @@ export type Kind =
   | 'replace'
   | 'objects'
   | 'keep'
+  | 'unwrap'
 
 /** What limits the layout, and what an action would gain, as measured by trying it. */
 export interface Explanation {
@@ -48,6 +49,23 @@ export interface Baked {
     missed_at: [number, number][]
     seams: Record<string, [mean: number, most: number]>
   }[]
+}
+
+/** What is known of an object's UVs. */
+export interface Uvs {
+  islands: number
+  seam_m: number
+  stretch: { share_under_1_1: number; share_under_1_5: number; l2: number | null; worst: number | null }
+  folded: number
+  overlapping: number
+}
+
+/** An object whose UVs were made anew, or why they were not. */
+export interface Unwrapped {
+  name: string
+  was: Uvs
+  now: Uvs | null
+  why: string
 }
 
 /** What a newer version of a file would change. */
@@ -86,6 +104,8 @@ export interface Quilt {
   sheet: number
   /** What the last run over several sheets did. */
   summary: Packed[]
+  /** What the last unwrapping made of which object. */
+  unwrapped: Unwrapped[]
   /** Bits of `ODD` that the views mark on triangles. */
   odd: number
   /** Keys of objects ("file/number") and of single islands ("file:number"). */

@@ -1,0 +1,64 @@
+"""Mend through the interface: what has no UVs is unwrapped, packed, delivered and undone, with real clicks."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import numpy as np
+import pytest
+import trimesh
+from playwright.sync_api import Page, expect
+
+from quilt_core import formats
+from tests.core.test_faults import squares
+
+from .test_arrange import idle, put
+from .test_stages import deliver, stage, start
+from .test_whole_job import address, chromium, page
+
+__all__ = ["address", "chromium", "page"]
+
+
+def test_bare_and_good_objects_are_told_apart_unwrapped_packed_and_delivered(page: Page, address: str, tmp_path: Path) -> None:
+    """A ball and a tube without UVs come with a plate that has good ones; only the bare ones are unwrapped. trimesh reads what was delivered."""
+    good = squares([(0.1, 0.1, 0.4, 0.4)]).decode()
+    lines, first = [good], 5
+    for name, solid in (("ball", trimesh.creation.icosphere(2)), ("tube", trimesh.creation.cylinder(0.5, 2, sections=24))):
+        lines += [f"o {name}", *(f"v {x} {y} {z}" for x, y, z in solid.vertices)]
+        lines += ["f " + " ".join(str(first + k) for k in face) for face in solid.faces]
+        first += len(solid.vertices)
+    file = tmp_path / "kit.obj"
+    file.write_text("\n".join(lines) + "\n")
+    start(page, address, "Kit", file)
+    expect(page.get_by_text("2 objects have no UVs")).to_be_visible()
+    page.get_by_role("button", name="Next: mend").click()
+    expect(page.get_by_text("2 objects cannot be saved by moving islands")).to_be_visible()
+    page.get_by_label("Stretch that is allowed").select_option("1.1")
+    page.get_by_role("button", name="Unwrap 2 objects anew").click()
+    table = page.get_by_role("table", name="New UVs")
+    expect(table.get_by_role("row")).to_have_count(3, timeout=60_000)
+    idle(page)
+    expect(table.get_by_text("ball")).to_be_visible()
+    expect(page.get_by_text("Nothing here is beyond saving")).to_be_visible()
+    stage(page, "Arrange")
+    put(page, "Time", "1")
+    page.get_by_role("button", name="Pack this sheet").click()
+    expect(page.get_by_role("heading", name="Prove")).to_be_visible(timeout=60_000)
+    idle(page)
+    with deliver(page, tmp_path / "out.zip") as archive:
+        body = archive.read("kit.obj")
+    scene = formats.read(body, "kit.obj")
+    for name, mesh in zip([o.name for o in scene.objects], scene.meshes, strict=True):
+        uv = mesh.channels[0].uvs[mesh.channels[0].triangles]
+        a, b = uv[:, 1] - uv[:, 0], uv[:, 2] - uv[:, 0]
+        assert (a[:, 0] * b[:, 1] - a[:, 1] * b[:, 0] > 0).all(), f"{name}: nothing is folded"
+        assert uv.min() >= 0 and uv.max() <= 1
+    (tmp_path / "again.obj").write_bytes(body)
+    loaded = trimesh.load(tmp_path / "again.obj", force="mesh", process=False)
+    was = trimesh.load(file, force="mesh", process=False)
+    assert loaded.area == pytest.approx(was.area, rel=1e-6) and np.isfinite(loaded.visual.uv).all()
+    for _ in range(3):  # the packing, its time, the new UVs
+        page.get_by_role("button", name="Undo").click()
+        idle(page)
+    stage(page, "Inspect")
+    expect(page.get_by_text("2 objects have no UVs")).to_be_visible()

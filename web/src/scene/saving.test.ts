@@ -1,0 +1,23 @@
+import { expect, test } from 'vitest'
+import type { Fault, ObjectRow, State } from '../api/client'
+import { beyondSaving, objectsOf } from './saving'
+
+const object = (key: string, first: number, islands: number, more: Partial<ObjectRow> = {}) =>
+  ({ key, file: Number(key[0]), first_island: first, islands, bare: 0, left_out: false, ...more }) as ObjectRow
+const state = {
+  objects: [object('1/0', 0, 2), object('1/1', 2, 3), object('1/2', 5, 0, { bare: 12 }), object('2/0', 0, 4)],
+} as State
+const fault = (repair: string, islands: [number, number][]) => ({ repair, islands }) as unknown as Fault
+
+test('objects without UVs and those with islands that only new UVs mend are beyond saving', () => {
+  expect(beyondSaving(state, [])).toEqual(['1/2'])
+  expect(beyondSaving(state, [fault('flip', [[1, 0]]), fault('unwrap', [[1, 4]])])).toEqual(['1/1', '1/2'])
+  expect(beyondSaving(state, [fault('unwrap', [[2, 3]])])).toEqual(['1/2', '2/0'])
+  const out = { objects: [object('1/2', 0, 0, { bare: 3, left_out: true })] } as State
+  expect(beyondSaving(out, [])).toEqual([])
+})
+
+test('a selection of islands means their objects', () => {
+  expect(objectsOf(state, new Set(['1:3', '2/0']))).toEqual(['1/1', '2/0'])
+  expect(objectsOf(state, new Set(['2:9']))).toEqual([])
+})

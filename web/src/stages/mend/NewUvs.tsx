@@ -1,0 +1,126 @@
+import { Box, Button, Flex, Text } from '@chakra-ui/react'
+import { useState } from 'react'
+import { beyondSaving, objectsOf } from '../../scene/saving'
+import { useParts } from '../../store'
+import { Tick } from '../deliver/Extras'
+import { Choice, NumberField, Setting } from '../parts'
+
+const STRETCHES = {
+  '1.1': 'little stretch, more seams',
+  '1.25': 'some of both',
+  '1.6': 'few seams, more stretch',
+}
+
+/** New UVs: which objects need them, how they are cut, and what came out. */
+export function NewUvs() {
+  const { state, faults, selection, job, start, unwrapped } = useParts(
+    'state',
+    'faults',
+    'selection',
+    'job',
+    'start',
+    'unwrapped',
+  )
+  const [stretch, setStretch] = useState<keyof typeof STRETCHES>('1.25')
+  const [hard, setHard] = useState(false)
+  const [angle, setAngle] = useState(60)
+  const [materials, setMaterials] = useState(false)
+  const [keep, setKeep] = useState(false)
+  if (!state) return null
+  const bad = beyondSaving(state, faults)
+  const chosen = objectsOf(state, selection)
+  const whom = chosen.length ? chosen : bad
+  const objects = (n: number) => `${n} ${n === 1 ? 'object' : 'objects'}`
+  const go = () =>
+    void start('unwrap', {
+      objects: whom,
+      stretch: Number(stretch),
+      hard_edges: hard ? angle : null,
+      material_borders: materials,
+      keep_seams: keep,
+    })
+  return (
+    <Box mb="4">
+      <Text fontWeight="600">New UVs</Text>
+      <Text color="faded" fontSize="xs" mb="1">
+        {bad.length
+          ? `${objects(bad.length)} cannot be saved by moving islands: no UVs, folds, islands over themselves, or stretch.`
+          : 'Nothing here is beyond saving. Selected objects can be unwrapped all the same.'}
+      </Text>
+      <Setting name="Cut for" text="What is good stays as it is. Nothing folds or overlaps, whatever is chosen.">
+        <Choice label="Stretch that is allowed" value={stretch} options={STRETCHES} set={setStretch} />
+      </Setting>
+      <Tick on={hard} set={setHard}>
+        <Flex align="center" gap="1" fontSize="xs">
+          <Text>Hard edges are seams, from</Text>
+          <NumberField name="Hard edges from" value={angle} unit="°" least={1} most={180} set={setAngle} />
+        </Flex>
+      </Tick>
+      <Tick on={materials} set={setMaterials}>
+        <Text fontSize="xs">Borders of materials are seams</Text>
+      </Tick>
+      <Tick on={keep} set={setKeep}>
+        <Text fontSize="xs">The seams that there are stay</Text>
+      </Tick>
+      <Button size="xs" variant="outline" disabled={!!job || !whom.length} onClick={go}>
+        {chosen.length ? `Unwrap the ${objects(chosen.length)} selected` : `Unwrap ${objects(bad.length)} anew`}
+      </Button>
+      {unwrapped.length > 0 && <Outcome />}
+    </Box>
+  )
+}
+
+/** What was made of which object, before and after. */
+function Outcome() {
+  const { unwrapped } = useParts('unwrapped')
+  const share = (x: number) => `${(100 * x).toFixed(0)} %`
+  return (
+    <Box as="table" role="table" aria-label="New UVs" mt="2" fontSize="xs" w="100%">
+      <thead>
+        <tr>
+          <Head>Object</Head>
+          <Head end>Islands</Head>
+          <Head end>Seam</Head>
+          <Head end title="Share of the surface whose stretch is under 1.1">
+            Hardly stretched
+          </Head>
+        </tr>
+      </thead>
+      <tbody>
+        {unwrapped.map((o, n) => (
+          <tr key={n}>
+            <Cell>{o.name}</Cell>
+            {o.now ? (
+              <>
+                <Cell end>{o.now.islands}</Cell>
+                <Cell end>{o.now.seam_m.toPrecision(3)} m</Cell>
+                <Cell end>
+                  {o.was.islands ? `${share(o.was.stretch.share_under_1_1)} to ` : ''}
+                  {share(o.now.stretch.share_under_1_1)}
+                </Cell>
+              </>
+            ) : (
+              <Cell span={3}>{o.why}</Cell>
+            )}
+          </tr>
+        ))}
+      </tbody>
+    </Box>
+  )
+}
+
+function Head({ children, end, title }: { children: string; end?: boolean; title?: string }) {
+  return (
+    <Box as="th" textAlign={end ? 'right' : 'left'} color="faded" fontWeight="400" title={title}>
+      {children}
+    </Box>
+  )
+}
+
+function Cell({ children, end, span }: { children: React.ReactNode; end?: boolean; span?: number }) {
+  return (
+    <td colSpan={span} style={{ textAlign: end ? 'right' : 'left', padding: '1px 0 1px 6px' }}>
+      {children}
+    </td>
+  )
+}
