@@ -94,6 +94,18 @@ def test_a_file_of_bare_meshes_comes_into_the_tile(browser: Browser) -> None:
     assert browser.run("unwrap")["state"] == "done"
     state = browser.state()
     assert state["objects"][0]["islands"] >= 1 and state["figures"]["outside"] == 0
+    assert state["figures"]["overlap"]["pairs"] == 0, "they lie apart before they are packed"
+
+
+def test_objects_of_several_files_lie_apart_beside_the_tile(browser: Browser) -> None:
+    shifted = "\n".join([*BARE[:8], *(" ".join(["f", *(str(int(k) - 4) for k in line.split()[1:])]) for line in BARE[8:])])
+    two = (
+        "o one\n" + shifted + "\no two\n" + "\n".join(" ".join(["f", *(str(int(k) - 4) for k in line.split()[1:])]) for line in BARE[8:])
+    ).encode()
+    browser.upload(plane__obj=PLANE, a__obj=two, b__obj=shifted.encode())
+    assert browser.run("unwrap")["result"]["changed"] == 3
+    figures = browser.state()["figures"]
+    assert figures["overlap"]["pairs"] == 0 and figures["outside"] >= 3
 
 
 def test_old_paint_is_carried_from_the_old_uvs(browser: Browser) -> None:

@@ -12,7 +12,7 @@ from quilt_core import formats
 from quilt_core.arrays import pack_arrays
 from quilt_core.errors import QuiltError
 from quilt_core.model.scene import Floats, Scene
-from quilt_core.unwrap.meshes import Options
+from quilt_core.unwrap.meshes import Options, shelves
 from quilt_core.unwrap.scenes import Figures, beyond_saving, figures, renewed
 from quilt_core.uv.analysis import IDENTITY, MeshIslands, analyse
 
@@ -111,15 +111,17 @@ def run_unwrap(job: Job) -> None:
     if not made:
         raise QuiltError(why[0] if why else "Nothing here is beyond saving. Select objects to unwrap them all the same.")
     transforms: dict[str, Floats] = dict(arrays_of(before, "transforms"))
-    files, left_out, corner = list(head.files), list(head.left_out), 0.0
-    density = float(before.figures.get("density") or 0.0) / float(of_sheet(settings, sheets(settings)[0]["id"])["map_px"])
+    files, left_out = list(head.files), list(head.left_out)
+    first = sheets(settings)[0]
+    density = float(before.figures.get("density") or 0.0) / float(of_sheet(settings, first["id"])["map_px"])
     for w in made:
         w.write()
+    kept = [w.numbers() for w in made]
+    laid = _laid(made, kept, [transforms.pop(str(w.old.pk)) for w in made], density, int(first["columns"]))
+    for w, numbers, rows in zip(made, kept, laid, strict=True):
         w.new.save()
         for welded in {False, w.welded}:
             make_reading(w.new, w.new_scene, w.channel, welded).save()
-        numbers = w.numbers()
-        rows, corner = _rows(w, numbers, transforms.pop(str(w.old.pk)), density, corner, int(sheets(settings)[0]["columns"]))
         transforms[str(w.new.pk)] = rows
         places = FileKeys(w.old.pk, w.new.pk, numbers, {n: n for n in range(len(w.scene.objects))})
         settings = places.settings(settings)
@@ -142,23 +144,32 @@ def _named(keys: set[str], file: SourceFile) -> bool:
     return any(k.startswith(f"{file.pk}/") for k in keys)
 
 
-def _rows(w: _File, numbers: NDArray[np.int64], old: Floats, density: float, corner: float, columns: int) -> tuple[Floats, float]:
-    """The layout (n, 5) of a file: kept islands where they lie, new ones at the density that the sheet has, beside its tiles until they are packed;
-    and how high these reach. In a sheet where nothing else lies they come into the first tile."""
-    rows = np.tile(IDENTITY, (island_starts(w.new_pieces)[-1], 1))
-    kept = numbers >= 0
-    rows[numbers[kept]] = old[kept]
-    new = np.setdiff1d(np.arange(len(rows)), numbers[kept])
-    boxes = np.concatenate([p.islands.box for p in w.new_pieces if p is not None])[new]
-    if not len(boxes):
-        return rows, corner
-    low, high = boxes[:, :2].min(axis=0), boxes[:, 2:].max(axis=0)
-    alone = not kept.any() and corner == 0.0 and not density
-    scale = density or 0.96 / max(float((high - low).max()), 1e-30)
-    start = np.array([0.02, 0.02]) if alone else np.array([columns + 0.05, 0.02 + corner])
-    rows[new, 2] = scale
-    rows[new, 3:] = start - scale * low
-    return rows, corner + scale * float(high[1] - low[1]) + 0.02
+def _laid(work: list[_File], kept: list[NDArray[np.int64]], old: list[Floats], density: float, columns: int) -> list[Floats]:
+    """The layouts (n, 5) of files: kept islands where they lie; new ones on shelves, at the density that the sheet has, beside its tiles until they
+    are packed. In a sheet where nothing else lies they come into the first tile."""
+    out, new, boxes = [], [], []
+    for w, numbers, before in zip(work, kept, old, strict=True):
+        rows = np.tile(IDENTITY, (island_starts(w.new_pieces)[-1], 1))
+        stay = numbers >= 0
+        rows[numbers[stay]] = before[stay]
+        mine = np.setdiff1d(np.arange(len(rows)), numbers[stay])
+        found = [p.islands.box for p in w.new_pieces if p is not None]
+        out.append(rows)
+        new.append(mine)
+        boxes.append(np.concatenate(found)[mine] if found else np.zeros((0, 4)))
+    box = np.concatenate(boxes)
+    corner = shelves(box[:, 2:] - box[:, :2])
+    high = (corner + box[:, 2:] - box[:, :2]).max(axis=0, initial=1e-30)
+    alone = not density
+    scale = 0.96 / float(high.max()) if alone else density
+    start = np.array([0.02, 0.02]) if alone else np.array([columns + 0.05, 0.02])
+    at = 0
+    for rows, mine in zip(out, new, strict=True):
+        part = slice(at, at + len(mine))
+        rows[mine, 2] = scale
+        rows[mine, 3:] = start + scale * (corner[part] - box[part, :2])
+        at += len(mine)
+    return out
 
 
 KINDS = (Kind("unwrap", run_unwrap, Unwrap),)

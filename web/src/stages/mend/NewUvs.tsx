@@ -63,7 +63,11 @@ export function NewUvs() {
         <Text fontSize="xs">The seams that there are stay</Text>
       </Tick>
       <Button size="xs" variant="outline" disabled={!!job || !whom.length} onClick={go}>
-        {chosen.length ? `Unwrap the ${objects(chosen.length)} selected` : `Unwrap ${objects(bad.length)} anew`}
+        {chosen.length
+          ? `Unwrap the ${objects(chosen.length)} selected`
+          : bad.length
+            ? `Unwrap ${objects(bad.length)} anew`
+            : 'Unwrap anew'}
       </Button>
       {unwrapped.length > 0 && <Outcome />}
     </Box>
