@@ -6,10 +6,12 @@ from dataclasses import dataclass
 
 import numpy as np
 import shapely
+from scipy.sparse import coo_matrix
+from scipy.sparse.csgraph import connected_components
 
 from ..errors import QuiltError
 from ..model.scene import Floats, Mesh, UvChannel
-from ..uv.islands import merged_positions
+from ..uv.islands import merged_positions, number_rows
 from .charts import Stop, Tell, Wish, allowed, charts_of, judge, outlines
 from .flatten import flatten
 from .topology import Mask, Numbers, Surface, borders, cut, surface_of
@@ -78,19 +80,23 @@ def unwrap(
     QuiltError : the mesh has no face with an area; Cancelled : it was stopped
     """
     points = mesh.positions if placing is None else mesh.positions @ placing.T
-    label = merged_positions(mesh)
+    label = _points(mesh)
     first = np.full(int(label.max(initial=-1)) + 1, 0)
     first[label[::-1]] = np.arange(len(label))[::-1]
     faces = label[mesh.triangles]
     kept = np.flatnonzero(_has_area(points[first], faces))
     if not len(kept):
         raise QuiltError(f"{mesh.name} has no face with an area: there is nothing to unwrap.")
-    s = surface_of(points[first], faces[kept])
+    cell = kept if mesh.polygons is None else mesh.polygons.face_of[kept].astype(np.int64)
+    s = surface_of(points[first], faces[kept], cell)
+    whole = _in_one_piece(s, cell)
+    if len(whole) < len(kept):
+        kept, cell = kept[whole], cell[whole]
+        s = surface_of(points[first], faces[kept], cell)
     if placing is not None and np.linalg.det(placing) < 0:
         # Seen from its front the surface is the mirror image: as it is in the mesh, so that UVs are not mirrored.
-        s = surface_of(s.points * [1, 1, -1], s.faces)
-    cell = kept if mesh.polygons is None else mesh.polygons.face_of[kept].astype(np.int64)
-    wish = Wish(options.stretch, _must(s, mesh, kept, options, old), cell)
+        s = surface_of(s.points * [1, 1, -1], s.faces, cell)
+    wish = Wish(options.stretch, _must(s, mesh, kept, options, old, cell), cell)
     seam = charts_of(s, wish, stop, tell)
     c = cut(s, seam)
     b = borders(s, c, seam)
@@ -109,6 +115,33 @@ def unwrap(
     )  # fmt: skip
 
 
+def _in_one_piece(s: Surface, cell: Numbers) -> Numbers:
+    """The faces (k,) without those that slivers keep apart from the rest of their polygon: a corner of it can have one place only, so the largest
+    piece of each decides."""
+    h = np.flatnonzero(s.twin >= 0)
+    h = h[cell[h // 3] == cell[s.twin[h] // 3]]
+    n = len(cell)
+    count, piece = connected_components(coo_matrix((np.ones(len(h), np.int8), (h // 3, s.twin[h] // 3)), shape=(n, n)), directed=False)
+    area = np.bincount(piece, s.area, count)
+    of = np.zeros(count, np.int64)
+    of[piece] = cell
+    order = np.lexsort((-area, of))
+    best = order[np.r_[True, of[order][1:] != of[order][:-1]]]
+    return np.flatnonzero(np.isin(piece, best))
+
+
+def _points(mesh: Mesh) -> Numbers:
+    """A label (V,) for every position: those that only rounding keeps apart share one, unless that would collapse a face."""
+    label, exact = merged_positions(mesh), number_rows(mesh.positions)[0]
+    t = mesh.triangles
+    near = np.stack([label[t[:, k]] == label[t[:, (k + 1) % 3]] for k in range(3)], axis=1)
+    same = np.stack([exact[t[:, k]] == exact[t[:, (k + 1) % 3]] for k in range(3)], axis=1)
+    small = np.unique(label[t[(near & ~same).any(axis=1)]])
+    own = np.isin(label, small)
+    out = np.where(own, len(label) + exact, label)
+    return np.unique(out, return_inverse=True)[1].reshape(-1).astype(np.int64)
+
+
 def _has_area(points: Floats, faces: Numbers) -> Mask:
     a, b, c = faces.T
     p = points[faces]
@@ -119,7 +152,7 @@ def _has_area(points: Floats, faces: Numbers) -> Mask:
     return found
 
 
-def _must(s: Surface, mesh: Mesh, kept: Numbers, options: Options, old: UvChannel | None) -> Mask:
+def _must(s: Surface, mesh: Mesh, kept: Numbers, options: Options, old: UvChannel | None, cell: Numbers) -> Mask:
     """(3 F,) half-edges that are seams by the options."""
     h = np.flatnonzero(s.twin >= 0)
     face, other = h // 3, s.twin[h] // 3
@@ -135,8 +168,7 @@ def _must(s: Surface, mesh: Mesh, kept: Numbers, options: Options, old: UvChanne
         after_h, after_t = h - h % 3 + (h + 1) % 3, t - t % 3 + (t + 1) % 3
         apart = (np.abs(uv[h] - uv[after_t]) > 1e-6).any(axis=1) | (np.abs(uv[after_h] - uv[t]) > 1e-6).any(axis=1)
         out[h] |= apart & np.isfinite(uv[h]).all(axis=1) & np.isfinite(uv[t]).all(axis=1)
-    wish = Wish(options.stretch, out, kept if mesh.polygons is None else mesh.polygons.face_of[kept].astype(np.int64))
-    return out & allowed(wish, s)
+    return out & allowed(Wish(options.stretch, out, cell), s)
 
 
 def _apart(uv: Floats, chart: Numbers, regions: object) -> Floats:
@@ -180,11 +212,19 @@ def _channel(mesh: Mesh, kept: Numbers, rows: Numbers, uv: Floats) -> UvChannel:
     of_triangle = np.arange(mesh.triangles.size).reshape(-1, 3) if mesh.polygons is None else mesh.polygons.triangles
     row = np.full(len(corner), -1, np.int64)
     row[of_triangle[kept]] = rows
-    lost = np.setdiff1d(np.arange(len(mesh.triangles)), kept)
-    for t in lost.tolist():
-        own = of_triangle[t]
-        known = row[own]
-        row[own[known < 0]] = known[known >= 0][0] if (known >= 0).any() else 0
+    polygon = np.arange(len(mesh.triangles)) if mesh.polygons is None else mesh.polygons.face_of
+    owner = np.full(len(corner), -1, np.int64)
+    owner[of_triangle] = polygon[:, None]
+    members: dict[int, list[int]] = {}
+    bare = np.flatnonzero((row < 0) & (owner >= 0))
+    for c in np.flatnonzero(np.isin(owner, owner[bare])).tolist():
+        members.setdefault(int(owner[c]), []).append(c)
+    for c in bare.tolist():
+        known = [k for k in members[int(owner[c])] if row[k] >= 0]
+        # The nearest corner of the polygon; a polygon without any area lies in one point.
+        far = np.linalg.norm(mesh.positions[corner[known]] - mesh.positions[corner[c]], axis=1)
+        row[c] = -2 - row[known[int(np.argmin(far))]] if known else -2
+    row[row < -1] = -2 - row[row < -1]
     # A row of one position only, as everywhere: vertices that normals keep apart have a row each.
     pairs, back = np.unique(np.column_stack([row, corner]), axis=0, return_inverse=True)
     new = np.full(len(corner), -1, np.int64)

@@ -49,12 +49,13 @@ def after(h: Numbers) -> Numbers:
     return h - h % 3 + (h + 1) % 3
 
 
-def surface_of(points: Floats, faces: Numbers) -> Surface:
+def surface_of(points: Floats, faces: Numbers, cell: Numbers | None = None) -> Surface:
     """A surface of triangles.
 
     Parameters
     ----------
     points : (V, 3), merged; faces : (F, 3) rows of them, each with three points that differ
+    cell : (F,) the polygon of every face; faces of one polygon are joined before all others
 
     Returns
     -------
@@ -65,12 +66,12 @@ def surface_of(points: Floats, faces: Numbers) -> Surface:
     double = np.linalg.norm(cross, axis=1)
     normal = cross / np.maximum(double, 1e-300)[:, None]
     start, end = faces.reshape(-1), np.roll(faces, -1, axis=1).reshape(-1)
-    twin = _twins(start, end, normal, points, len(points))
+    twin = _twins(start, end, normal, np.arange(len(faces)) if cell is None else cell, len(points))
     length = np.linalg.norm(points[end] - points[start], axis=1)
     return Surface(points, faces, twin, normal, 0.5 * double, length, _bends(twin, normal, points[end] - points[start]))
 
 
-def _twins(start: Numbers, end: Numbers, normal: Floats, points: Floats, count: int) -> Numbers:
+def _twins(start: Numbers, end: Numbers, normal: Floats, cell: Numbers, count: int) -> Numbers:
     twin = np.full(len(start), -1)
     low, high = np.minimum(start, end), np.maximum(start, end)
     key = low * count + high
@@ -82,16 +83,16 @@ def _twins(start: Numbers, end: Numbers, normal: Floats, points: Floats, count: 
     good = start[a] != start[b]
     twin[a[good]], twin[b[good]] = b[good], a[good]
     for f, n in zip(first[size > 2].tolist(), size[size > 2].tolist(), strict=True):
-        _pair_flattest(order[f : f + n], twin, start, end, normal, points)
+        _pair_flattest(order[f : f + n], twin, start, end, normal, cell)
     return twin
 
 
-def _pair_flattest(group: Numbers, twin: Numbers, start: Numbers, end: Numbers, normal: Floats, points: Floats) -> None:
-    """Of the half-edges of one edge, pair those that run the other way round and bend least, the flattest first."""
+def _pair_flattest(group: Numbers, twin: Numbers, start: Numbers, end: Numbers, normal: Floats, cell: Numbers) -> None:
+    """Of the half-edges of one edge, pair those that run the other way round and bend least, those of one polygon first, then the flattest."""
     up = [h for h in group.tolist() if start[h] < end[h]]
     down = [h for h in group.tolist() if start[h] > end[h]]
-    found = sorted((-float(normal[a // 3] @ normal[b // 3]), a, b) for a in up for b in down)
-    for _, a, b in found:
+    found = sorted((bool(cell[a // 3] != cell[b // 3]), -float(normal[a // 3] @ normal[b // 3]), a, b) for a in up for b in down)
+    for _, _, a, b in found:
         if twin[a] < 0 and twin[b] < 0:
             twin[a], twin[b] = b, a
 
