@@ -83,7 +83,7 @@ def part_of(s: Surface, which: Numbers) -> tuple[Surface, Numbers]:
     return part, h
 
 
-def laid(s: Surface, seam: Mask, iterations: int, stop: Stop) -> tuple[Cut, Borders, Flat]:
+def laid(s: Surface, seam: Mask, iterations: int, stop: Stop, stretch: float = np.inf) -> tuple[Cut, Borders, Flat]:
     """A surface cut and flattened.
 
     Raises
@@ -94,7 +94,8 @@ def laid(s: Surface, seam: Mask, iterations: int, stop: Stop) -> tuple[Cut, Bord
         raise Cancelled("The unwrapping was stopped. Everything is as it was.")
     c = cut(s, seam)
     b = borders(s, c, seam)
-    return c, b, flatten(s, c, b, iterations)
+    # Charts that will not keep to the stretch are not laid to the end.
+    return c, b, flatten(s, c, b, iterations, None, stop, 1.1 * 0.5 * (stretch**2 + stretch**-2))
 
 
 def judge(s: Surface, c: Cut, b: Borders, f: Flat, stretch: float, share: float = _NEARLY_ALL) -> Judged:
@@ -302,7 +303,7 @@ def divided(s: Surface, seam: Mask, wish: Wish, stop: Stop, share: float = _NEAR
     slitted: set[int] = set()
     for turn in range(_ROUNDS + 8):
         part, h = part_of(s, pending)
-        c, b, f = laid(part, seam[h], iterations if turn < _ROUNDS else 20, stop)
+        c, b, f = laid(part, seam[h], iterations if turn < _ROUNDS else 20, stop, wish.stretch)
         found = judge(part, c, b, f, wish.stretch, share)
         if found.good.all():
             return seam
@@ -362,7 +363,7 @@ def joined(s: Surface, seam: Mask, wish: Wish, stop: Stop, cone: float, tell: Te
         trial[h[open_]] = False
         faces = np.flatnonzero(mine[c.chart] >= 0)
         part, half = part_of(s, faces)
-        pc, pb, pf = laid(part, trial[half], 10, stop)
+        pc, pb, pf = laid(part, trial[half], 10, stop, wish.stretch)
         found = judge(part, pc, pb, pf, wish.stretch)
         worth = found.good & (found.hull >= _HULL)
         of_chart = np.full(pc.charts, -1)
@@ -451,8 +452,8 @@ def _unions(
     return out
 
 
-def charts_of(s: Surface, wish: Wish, stop: Stop = lambda: False, tell: Tell = lambda _: None) -> Mask:
-    """The seams (3 F,) under which a surface lies flat, within the stretch that is wished.
+def charts_of(s: Surface, wish: Wish, stop: Stop = lambda: False, tell: Tell = lambda _: None) -> tuple[Mask, tuple[Cut, Borders, Flat]]:
+    """The seams (3 F,) under which a surface lies flat, within the stretch that is wished; and how it lies then.
 
     Raises
     ------
@@ -466,4 +467,8 @@ def charts_of(s: Surface, wish: Wish, stop: Stop = lambda: False, tell: Tell = l
     for cone in (_CONE, _CONE_LATER):
         seam = joined(s, seam, wish, stop, cone, tell)
     tell("Laying the charts flat")
-    return divided(s, seam, wish, stop, _FINAL, 25)
+    done = laid(s, seam, 25, stop)
+    if judge(s, *done, wish.stretch, _FINAL).good.all():
+        return seam, done
+    seam = divided(s, seam, wish, stop, _FINAL, 25)
+    return seam, laid(s, seam, 25, stop)

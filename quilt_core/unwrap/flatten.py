@@ -9,6 +9,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -21,6 +22,7 @@ from .topology import Borders, Cut, Numbers, Surface
 _PULL = 1e-6  # towards where a row is: keeps the system regular
 _NEEDLE = 1e-4  # least height of a triangle over its longest side, in the plane that it is compared with
 _SAFE = 0.8  # of the way to the first fold
+_SMALLER = 0.6  # of the faces of a system are live: below, it is made anew without the others
 _ENOUGH = 1e-4  # less energy than this gained in a step: the chart is done
 
 
@@ -58,13 +60,8 @@ def _gradients(flat: Floats) -> tuple[Floats, Floats, Floats]:
     return dx, dy, 0.5 * double
 
 
-def column_of(indptr: Numbers) -> Numbers:
-    """The column of every entry of a matrix that is kept by columns."""
-    return np.repeat(np.arange(len(indptr) - 1), np.diff(indptr))
-
-
 class _System:
-    """The sparse pattern of a batch: where the 4 x 9 numbers of every face go."""
+    """The sparse pattern of a batch: where the 4 x 9 numbers of every face go. The order that keeps factors small is found once."""
 
     def __init__(self, rows: Numbers, count: int) -> None:
         self.count = count
@@ -74,34 +71,67 @@ class _System:
         )
         # u and v of a row stand beside each other: the factors stay near the diagonal.
         at = np.concatenate([2 * (at % count) + at // count, np.tile(np.arange(2 * count), (2, 1))], axis=1)
-        key = at[1] * (2 * count) + at[0]
-        self.unique, self.slot = np.unique(key, return_inverse=True)
-        self.slot = self.slot.reshape(-1)
-        column = self.unique // (2 * count)
-        self.indptr = np.searchsorted(column, np.arange(2 * count + 1))
-        self.indices = self.unique % (2 * count)
+        self._place(at[1] * (2 * count) + at[0])
+        self.order: Numbers | None = None  # the new place (2 W,) of every unknown
+
+    def _place(self, key: Numbers) -> None:
+        """Lay the pattern out by columns; `key` (k,) is column x unknowns + row of every number that goes in."""
+        n = 2 * self.count
+        self.unique, slot = np.unique(key, return_inverse=True)
+        self.slot = slot.reshape(-1)
+        column = self.unique // n
+        self.indptr = np.searchsorted(column, np.arange(n + 1)).astype(np.int32)
+        self.indices = (self.unique % n).astype(np.int32)
+        self.diagonal = np.flatnonzero(self.indices == column)
 
     def solve(self, blocks: Floats, diagonal: Floats | float, right: Floats) -> Floats:
         """The solution (W, 2) for blocks (4, F, 3, 3) and a diagonal that is added; right (W, 2)."""
-        values = np.concatenate([blocks.reshape(4, -1).reshape(-1), np.broadcast_to(diagonal, 2 * self.count)])
-        data = np.bincount(self.slot, values, len(self.unique))
-        matrix = csc_matrix((data, self.indices, self.indptr), shape=(2 * self.count, 2 * self.count))
-        # Faces that are nearly folded weigh as much as they can be told apart: a chart that lost all its digits stays as it is.
-        options = {"SymmetricMode": True}
-        try:
-            factors = splu(matrix, permc_spec="MMD_AT_PLUS_A", diag_pivot_thresh=0.0, options=options)
-        except RuntimeError:
-            floor = 1e-12 * float(np.abs(data).max())
-            at = np.flatnonzero(self.indices == column_of(self.indptr))
-            data = data + np.bincount(at, minlength=len(data)) * floor
-            matrix = csc_matrix((data, self.indices, self.indptr), shape=(2 * self.count, 2 * self.count))
-            factors = splu(matrix, permc_spec="MMD_AT_PLUS_A", diag_pivot_thresh=0.0, options=options)
-        return np.asarray(factors.solve(right.reshape(-1))).reshape(-1, 2)
+        n = 2 * self.count
+        values = np.concatenate([blocks.reshape(4, -1).reshape(-1), np.broadcast_to(diagonal, n)])
+        data: Floats = np.bincount(self.slot, values, len(self.unique)).astype(np.float64)
+        factors = self._factors(data)
+        flat = right.reshape(-1)
+        if self.order is None:
+            found = np.asarray(factors.solve(flat))
+            self._reorder(np.asarray(factors.perm_c, np.int64))
+            return found.reshape(-1, 2)
+        turned = np.empty(n)
+        turned[self.order] = flat
+        return np.asarray(factors.solve(turned))[self.order].reshape(-1, 2)
+
+    def _factors(self, data: Floats) -> Any:
+        how = "MMD_AT_PLUS_A" if self.order is None else "NATURAL"
+        n = 2 * self.count
+        for floor in (0.0, 1e-12):
+            # Faces that are nearly folded may leave no digits for others: then a little is added everywhere.
+            if floor:
+                data = data.copy()
+                data[self.diagonal] += floor * float(np.abs(data).max())
+            try:
+                return splu(
+                    csc_matrix((data, self.indices, self.indptr), shape=(n, n)),
+                    permc_spec=how,
+                    diag_pivot_thresh=0.0,
+                    options={"SymmetricMode": True},
+                )
+            except RuntimeError:
+                if floor:
+                    raise
+        raise AssertionError
+
+    def _reorder(self, order: Numbers) -> None:
+        n = 2 * self.count
+        old = self.slot
+        row, column = self.unique % n, self.unique // n
+        self._place(order[column] * n + order[row])
+        self.slot = self.slot[old]
+        self.order = order
 
 
 def flatten(
-    s: Surface, c: Cut, b: Borders, iterations: int = 25, start: Floats | None = None, stop: Callable[[], bool] = lambda: False
-) -> Flat:
+    s: Surface, c: Cut, b: Borders, iterations: int = 25, start: Floats | None = None, stop: Callable[[], bool] = lambda: False,
+    hopeless: float = np.inf,
+) -> Flat:  # fmt: skip
     """Lay all charts flat.
 
     Parameters
@@ -109,6 +139,7 @@ def flatten(
     iterations : at most, of the second stage
     start : (W, 2) UVs without folds to begin with, at the scale of the surface; None to begin from nothing
     stop : asked between the steps; what is there by then is given
+    hopeless : mean energy above which a chart is given up, since it will not do
 
     Returns
     -------
@@ -127,7 +158,7 @@ def flatten(
             uv = _circles(s, c, b, uv, bad)
     else:
         uv = start * unit[c.chart_of_row][:, None]
-    uv = _refine(system, c, dx, dy, size, uv, iterations, stop)
+    uv = _refine(system, c, dx, dy, size, uv, iterations, stop, hopeless)
     big, small, _ = _singular(uv, c.rows, dx, dy)
     folded = _signed(uv, c.rows) <= 1e-12 * size
     return Flat(uv / unit[c.chart_of_row][:, None], big, small, folded)
@@ -257,15 +288,30 @@ def energy(big: Floats, small: Floats) -> Floats:
     return np.where(small > 1e-9, found, np.inf)
 
 
-def _refine(system: _System, c: Cut, dx: Floats, dy: Floats, size: Floats, uv: Floats, iterations: int, stop: Callable[[], bool]) -> Floats:
-    """Iterations that lower the energy of every chart without ever folding a face."""
+def _refine(
+    system: _System, c: Cut, dx: Floats, dy: Floats, size: Floats, uv: Floats, iterations: int, stop: Callable[[], bool], hopeless: float
+) -> Floats:
+    """Iterations that lower the energy of every chart without ever folding a face. Charts that are done, or that will stay above an energy that is
+    `hopeless`, leave the system once it would be much smaller without them."""
     big, small, maps = _singular(uv, c.rows, dx, dy)
     now = np.bincount(c.chart, size * energy(big, small), c.charts)
     live = np.isfinite(now)
-    for _ in range(iterations):
+    faces, rows = np.arange(len(c.rows)), np.arange(c.count)
+    local = c.rows
+    for turn in range(iterations):
         if not live.any() or stop():
             break
-        step = _direction(system, c, dx, dy, size, uv, big, small, maps, live) - uv
+        on = live[c.chart[faces]]
+        if on.sum() < _SMALLER * len(faces):
+            faces = faces[on]
+            rows, flat = np.unique(c.rows[faces], return_inverse=True)
+            local = flat.reshape(-1, 3)
+            system = _System(local, len(rows))
+        mine = np.where(live[c.chart[faces]], size[faces], 0.0)
+        chart = c.chart_of_row[rows]
+        pull = np.where(live[chart], _PULL / np.bincount(c.chart_of_row, minlength=c.charts)[chart], 1.0)
+        step = np.zeros_like(uv)
+        step[rows] = _direction(system, local, dx[faces], dy[faces], mine, uv[rows], big[faces], small[faces], maps[faces], pull) - uv[rows]
         step[~live[c.chart_of_row]] = 0.0
         length = np.minimum(1.0, _SAFE * _first_fold(uv, step, c))
         for _ in range(12):
@@ -279,25 +325,19 @@ def _refine(system: _System, c: Cut, dx: Floats, dy: Floats, size: Floats, uv: F
         length[~better] = 0.0
         uv = uv + step * length[c.chart_of_row][:, None]
         big, small, maps = _singular(uv, c.rows, dx, dy)
-        after_ = np.bincount(c.chart, size * energy(big, small), c.charts)
-        live[live] = now[live] - after_[live] > _ENOUGH
-        now = after_
+        then = np.bincount(c.chart, size * energy(big, small), c.charts)
+        gain = np.where(live, now - np.where(live, then, 0.0), 0.0)
+        live &= gain > _ENOUGH
+        if turn >= 2:
+            live &= then - 0.75 * gain < hopeless
+        now = then
     return uv
 
 
 def _direction(
-    system: _System,
-    c: Cut,
-    dx: Floats,
-    dy: Floats,
-    size: Floats,
-    uv: Floats,
-    big: Floats,
-    small: Floats,
-    maps: Floats,
-    live: NDArray[np.bool_],
+    system: _System, rows: Numbers, dx: Floats, dy: Floats, size: Floats, uv: Floats, big: Floats, small: Floats, maps: Floats, pull: Floats
 ) -> Floats:
-    """Where the weighted nearest rotations pull all rows (W, 2)."""
+    """Where the weighted nearest rotations pull all rows (W, 2); `size` (F,) is how much each face counts, `pull` (W,) how much a row stays."""
     a, b, cc, d = maps.T
     e, h = a + d, cc - b
     norm = np.maximum(np.hypot(e, h), 1e-300)
@@ -310,17 +350,15 @@ def _direction(
         x = np.where(gap > 1e-12, 0.5 * (s11 - s22) / gap, 0.0)
         y = np.where(gap > 1e-12, s12 / gap, 0.0)
     mean, half = 0.5 * (w1 + w2), 0.5 * (w1 - w2)
-    on = np.where(live[c.chart], size, 0.0)
-    p11, p12, p22 = on * (mean + half * x), on * (half * y), on * (mean - half * x)
+    p11, p12, p22 = size * (mean + half * x), size * (half * y), size * (mean - half * x)
     lap = dx[:, :, None] * dx[:, None, :] + dy[:, :, None] * dy[:, None, :]
     blocks = np.stack([p11[:, None, None] * lap, p12[:, None, None] * lap, p12[:, None, None] * lap, p22[:, None, None] * lap])
     # R = [[cos, -sin], [sin, cos]]; the pull of every face on its corners.
     ru, rv = dx * cos[:, None] - dy * sin[:, None], dx * sin[:, None] + dy * cos[:, None]
     right = np.zeros((system.count, 2))
     for k in range(3):
-        right[:, 0] += np.bincount(c.rows[:, k], p11 * ru[:, k] + p12 * rv[:, k], system.count)
-        right[:, 1] += np.bincount(c.rows[:, k], p12 * ru[:, k] + p22 * rv[:, k], system.count)
-    pull = np.where(live[c.chart_of_row], _PULL / np.maximum(np.bincount(c.chart_of_row, minlength=c.charts), 1)[c.chart_of_row], 1.0)
+        right[:, 0] += np.bincount(rows[:, k], p11 * ru[:, k] + p12 * rv[:, k], system.count)
+        right[:, 1] += np.bincount(rows[:, k], p12 * ru[:, k] + p22 * rv[:, k], system.count)
     return system.solve(blocks, np.repeat(pull, 2), right + pull[:, None] * uv)
 
 

@@ -13,8 +13,7 @@ from ..errors import QuiltError
 from ..model.scene import Floats, Mesh, UvChannel
 from ..uv.islands import merged_positions, number_rows
 from .charts import Stop, Tell, Wish, allowed, charts_of, judge, outlines
-from .flatten import flatten
-from .topology import Mask, Numbers, Surface, borders, cut, surface_of
+from .topology import Mask, Numbers, Surface, surface_of
 
 LEAST_STRETCH, MOST_STRETCH = 1.02, 4.0
 
@@ -97,10 +96,7 @@ def unwrap(
         # Seen from its front the surface is the mirror image: as it is in the mesh, so that UVs are not mirrored.
         s = surface_of(s.points * [1, 1, -1], s.faces, cell)
     wish = Wish(options.stretch, _must(s, mesh, kept, options, old, cell), cell)
-    seam = charts_of(s, wish, stop, tell)
-    c = cut(s, seam)
-    b = borders(s, c, seam)
-    flat = flatten(s, c, b)
+    seam, (c, b, flat) = charts_of(s, wish, stop, tell)
     found = judge(s, c, b, flat, options.stretch)
     with np.errstate(divide="ignore"):
         ratio = np.where(flat.folded, np.inf, flat.greatest / np.maximum(flat.least, 1e-300))

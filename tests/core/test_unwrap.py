@@ -247,6 +247,6 @@ def test_loops_and_genus_of_cut_surfaces() -> None:
     c = cut(s, np.zeros(len(s.twin), bool))
     b = borders(s, c, np.zeros(len(s.twin), bool))
     assert (c.charts, b.loops.tolist(), b.genus.tolist()) == (1, [2], [0])
-    seam = charts_of(s, Wish(1.1, np.zeros(len(s.twin), bool), np.arange(len(s.faces))))
+    seam, _ = charts_of(s, Wish(1.1, np.zeros(len(s.twin), bool), np.arange(len(s.faces))))
     flat = flatten(s, cut(s, seam), borders(s, cut(s, seam), seam))
     assert flat.greatest.max() == pytest.approx(1, abs=1e-3) and flat.least.min() == pytest.approx(1, abs=1e-3)
