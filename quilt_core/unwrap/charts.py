@@ -30,6 +30,8 @@ _SHARED = 0.1  # of the smaller perimeter: below, a union gains little
 _HULL = 0.5  # area over hull below which a union would be hard to pack
 _DEFECT = 0.3  # radians: about such a point a piece does not lie flat
 _ROUNDS = 14
+_COARSE, _MOST_WAYS = (1.0, 6.0), 20_000  # first guesses that are tried, and up to how many faces
+_PASSES = 30  # of making seams shorter
 
 Stop = Callable[[], bool]
 Tell = Callable[[str], None]
@@ -142,7 +144,7 @@ def _covariances(moments: Floats, means: Floats, area: Floats) -> Floats:
     return moments / a[:, :, None] - mean[:, :, None] * mean[:, None, :]
 
 
-def regions_of(s: Surface, wish: Wish) -> Numbers:
+def regions_of(s: Surface, wish: Wish, coarse: float = 1.0) -> Numbers:
     """A first label (F,) for every face: cells merged while the misfit to a cone that a union costs is less than the seam that it saves."""
     cells, label = np.unique(wish.cell, return_inverse=True)
     n = len(cells)
@@ -155,7 +157,7 @@ def regions_of(s: Surface, wish: Wish) -> Numbers:
     means = np.stack([np.bincount(label, s.area * s.normal[:, k], n) for k in range(3)], axis=1)
     moments = np.stack([np.bincount(label, s.area * s.normal[:, i] * s.normal[:, j], n) for i in range(3) for j in range(3)], axis=1)
     of = np.arange(n)  # region of every cell
-    last = 0.02 * (wish.stretch - 1) * np.sqrt(s.area.sum())
+    last = 0.02 * coarse * (wish.stretch - 1) * np.sqrt(s.area.sum())
 
     def misfit(mom: Floats, mean: Floats, size: Floats) -> Floats:
         found = _covariances(mom.reshape(-1, 3, 3), mean, size)
@@ -416,6 +418,85 @@ def _costliest_run(s: Surface, h: Numbers, cost: Floats) -> Mask:
     return np.asarray(run == int(np.argmax(np.bincount(run, cost[h], count))))
 
 
+def smoothed(s: Surface, seam: Mask, wish: Wish, stop: Stop) -> Mask:
+    """Seams between charts made shorter and cheaper: cells at a border go over to the chart that they share more of it with. Charts that would no longer lie
+    flat take their cells back."""
+    cost = seam_cost(s)
+    cells, cell = np.unique(wish.cell, return_inverse=True)
+    c = cut(s, seam)
+    label = np.zeros(len(cells), np.int64)
+    label[cell] = c.chart
+    h = np.flatnonzero(s.twin >= 0)
+    h = h[cell[h // 3] != cell[s.twin[h] // 3]]
+    a, b = cell[h // 3], cell[s.twin[h] // 3]
+    # Slits and seams that must be stay where they are.
+    fixed = (seam[h] & (label[a] == label[b])) | wish.must[h]
+    still = np.zeros(len(cells), bool)
+    still[a[fixed]] = True
+    start = label.copy()
+    for _ in range(_PASSES):
+        before = label.copy()
+        for parity in (0, 1):
+            label = _moved(label, a, b, cost[h], still, parity)
+        if np.array_equal(before, label):
+            break
+    bad: set[int] = set()
+    for _ in range(6):
+        changed = label != start
+        if not changed.any():
+            return seam
+        revert = changed & (np.isin(label, list(bad)) | np.isin(start, list(bad)))
+        label[revert] = start[revert]
+        trial = seam.copy()
+        between = label[a] != label[b]
+        free = ~fixed
+        trial[h[free]] = between[free] | (seam[h[free]] & (start[a[free]] == start[b[free]]))
+        touched = np.unique(np.concatenate([label[label != start], start[label != start]]))
+        if not len(touched):
+            return seam
+        faces = np.flatnonzero(np.isin(label[cell], touched))
+        part, half = part_of(s, faces)
+        pc, pb, pf = laid(part, trial[half], 10, stop, wish.stretch)
+        found = judge(part, pc, pb, pf, wish.stretch)
+        of = np.full(pc.charts, -1)
+        of[pc.chart] = label[cell[faces]]
+        # A chart that fell apart is as bad as one that does not lie flat.
+        twice = np.bincount(of, minlength=c.charts)[of] > 1
+        worse = set(of[~found.good | twice].tolist())
+        if not worse:
+            return trial
+        bad |= worse
+    return seam
+
+
+def _moved(label: Numbers, a: Numbers, b: Numbers, cost: Floats, still: Mask, parity: int) -> Numbers:
+    """Labels (n,) after cells of one parity went over where that makes seams cheaper; `a`, `b` are the cells of every half-edge between two."""
+    n, top = len(label), int(label.max()) + 1
+    near = np.flatnonzero(label[a] != label[b])
+    border = np.zeros(n, bool)
+    border[a[near]] = True
+    use = np.flatnonzero(border[a])
+    key, slot = np.unique(a[use] * top + label[b[use]], return_inverse=True)
+    shared = np.bincount(slot, cost[use])
+    mine, other = key // top, key % top
+    own = np.zeros(n)
+    same = other == label[mine]
+    own[mine[same]] = shared[same]
+    gain = np.where(same, -np.inf, shared - own[mine])
+    best = np.full(n, 1e-12)
+    np.maximum.at(best, mine, gain)
+    # Neighbours never go at once: of two that would, the one of lesser gain waits.
+    go = np.flatnonzero((gain >= best[mine]) & (gain > 1e-12) & ~still[mine] & (mine % 2 == parity))
+    want = np.zeros(n)
+    want[mine[go]] = gain[go]
+    rival = np.zeros(n)
+    np.maximum.at(rival, a, want[b])
+    out = label.copy()
+    sure = go[want[mine[go]] > rival[mine[go]]]
+    out[mine[sure]] = other[sure]
+    return out
+
+
 def _unions(
     s: Surface, c: Cut, seam: Mask, cost: Floats, wish: Wish, cone: float, names: Numbers, failed: dict[tuple[int, int], int]
 ) -> list[tuple[int, int]]:
@@ -455,6 +536,8 @@ def _unions(
 def charts_of(s: Surface, wish: Wish, stop: Stop = lambda: False, tell: Tell = lambda _: None) -> tuple[Mask, tuple[Cut, Borders, Flat]]:
     """The seams (3 F,) under which a surface lies flat, within the stretch that is wished; and how it lies then.
 
+    Several first guesses are tried; the one whose seams cost least is taken.
+
     Raises
     ------
     Cancelled : it was stopped
@@ -462,10 +545,21 @@ def charts_of(s: Surface, wish: Wish, stop: Stop = lambda: False, tell: Tell = l
     may = allowed(wish, s)
     must = (wish.must | ((np.abs(s.bend) > _FOLDED) & (s.twin >= 0))) & may
     wish = replace(wish, must=must)
+    ways = _COARSE if len(s.faces) <= _MOST_WAYS else _COARSE[:1]
+    found = [_one_way(s, wish, coarse, stop, tell) for coarse in ways]
+    cost = seam_cost(s)
+    dear = [float(cost[seam].sum() / 2) + 0.1 * float(np.sqrt(s.area.sum())) * done[0].charts for seam, done in found]
+    return found[int(np.argmin(dear))]
+
+
+def _one_way(s: Surface, wish: Wish, coarse: float, stop: Stop, tell: Tell) -> tuple[Mask, tuple[Cut, Borders, Flat]]:
+    """Charts from one first guess, the coarser the fewer regions it begins with."""
     tell("Looking for charts")
-    seam = divided(s, seams_between(s, regions_of(s, wish), must), wish, stop)
+    seam = divided(s, seams_between(s, regions_of(s, wish, coarse), wish.must), wish, stop)
     for cone in (_CONE, _CONE_LATER):
+        seam = smoothed(s, seam, wish, stop)
         seam = joined(s, seam, wish, stop, cone, tell)
+    seam = smoothed(s, seam, wish, stop)
     tell("Laying the charts flat")
     done = laid(s, seam, 25, stop)
     if judge(s, *done, wish.stretch, _FINAL).good.all():
