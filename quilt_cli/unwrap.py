@@ -33,6 +33,7 @@ def add(commands: Any, common: argparse.ArgumentParser) -> None:
     u.add_argument("--hard-edges", type=float, metavar="DEG", help="edges at least this sharp are seams")
     u.add_argument("--material-borders", action="store_true", help="faces of different materials are parted")
     u.add_argument("--keep-seams", action="store_true", help="the seams that there are stay")
+    u.add_argument("--keep-flat", action=argparse.BooleanOptionalAction, default=True, help="flat sides stay exactly flat, for a little more seam")
     u.add_argument("--objects", action="append", metavar="PATTERN", help="only objects whose name or path is like this (repeatable)")
     u.add_argument("--padding", type=float, metavar="PX", help="between islands (8 at 2048)")
     u.add_argument("--margin", type=float, metavar="PX", help="to the border (half the padding)")
@@ -48,7 +49,7 @@ def run(args: argparse.Namespace, scenes: list[Scene], recipe: Recipe) -> tuple[
     QuiltError : options that cannot work; FileError : a file that would be overwritten
     """
     begin = time.monotonic()
-    options = Options(args.stretch, args.hard_edges, args.material_borders, args.keep_seams)
+    options = Options(args.stretch, args.hard_edges, args.material_borders, args.keep_seams, args.keep_flat)
     files.check_out(args.out, args.files)
     if len({p.name for p in args.files}) < len(args.files):
         raise QuiltError("Two files have one name and would become one. Rename one of them.")

@@ -41,11 +41,13 @@ Tell = Callable[[str], None]
 class Wish:
     """stretch : the greater over the smaller singular value that nearly all of the surface stays under
     must : (3 F,) half-edges that are seams whatever it costs; cell (F,) : polygon of every face
+    tip : radians that the angles around a point inside a chart may lack to a full turn: with less, flat sides stay flat
     """
 
     stretch: float
     must: Mask
     cell: Numbers
+    tip: float = np.inf
 
 
 @dataclass(frozen=True)
@@ -100,8 +102,9 @@ def laid(s: Surface, seam: Mask, iterations: int, stop: Stop, stretch: float = n
     return c, b, flatten(s, c, b, iterations, None, stop, 1.1 * 0.5 * (stretch**2 + stretch**-2))
 
 
-def judge(s: Surface, c: Cut, b: Borders, f: Flat, stretch: float, share: float = _NEARLY_ALL) -> Judged:
+def judge(s: Surface, c: Cut, b: Borders, f: Flat, wish: Wish, share: float = _NEARLY_ALL) -> Judged:
     """Which charts may stay as they are."""
+    stretch = wish.stretch
     with np.errstate(divide="ignore", invalid="ignore"):
         worst = np.maximum(f.greatest, 1 / np.maximum(f.least, 1e-300))
     area = np.maximum(np.bincount(c.chart, s.area, c.charts), 1e-300)
@@ -117,7 +120,15 @@ def judge(s: Surface, c: Cut, b: Borders, f: Flat, stretch: float, share: float 
     once = np.abs(shapely.area(regions) - covered) <= 1e-9 * covered
     sound = whole & once & shapely.is_valid(regions)
     hull = shapely.area(regions) / np.maximum(shapely.area(shapely.convex_hull(regions)), 1e-300)
-    return Judged(sound & (((near >= share) & (far >= _ALL)) | tiny), sound, hull)
+    flat = np.bincount(c.chart_of_row, np.abs(_lacking(s, c, b)) > wish.tip, c.charts) == 0
+    return Judged(sound & (((near >= share) & (far >= _ALL) & flat) | tiny), sound, hull)
+
+
+def _lacking(s: Surface, c: Cut, b: Borders) -> Floats:
+    """What the angles around each row (W,) inside a chart lack to a full turn; 0 at its borders."""
+    out: Floats = np.asarray(2 * np.pi - np.bincount(c.rows.reshape(-1), corner_angles(s).reshape(-1), c.count), np.float64)
+    out[c.rows.reshape(-1)[b.edges]] = 0.0
+    return out
 
 
 def outlines(c: Cut, b: Borders, uv: Floats) -> NDArray[np.object_]:
@@ -306,7 +317,7 @@ def divided(s: Surface, seam: Mask, wish: Wish, stop: Stop, share: float = _NEAR
     for turn in range(_ROUNDS + 8):
         part, h = part_of(s, pending)
         c, b, f = laid(part, seam[h], iterations if turn < _ROUNDS else 20, stop, wish.stretch)
-        found = judge(part, c, b, f, wish.stretch, share)
+        found = judge(part, c, b, f, wish, share)
         if found.good.all():
             return seam
         left = []
@@ -366,7 +377,7 @@ def joined(s: Surface, seam: Mask, wish: Wish, stop: Stop, cone: float, tell: Te
         faces = np.flatnonzero(mine[c.chart] >= 0)
         part, half = part_of(s, faces)
         pc, pb, pf = laid(part, trial[half], 10, stop, wish.stretch)
-        found = judge(part, pc, pb, pf, wish.stretch)
+        found = judge(part, pc, pb, pf, wish)
         worth = found.good & (found.hull >= _HULL)
         of_chart = np.full(pc.charts, -1)
         of_chart[pc.chart] = mine[c.chart[faces]]
@@ -383,14 +394,19 @@ def joined(s: Surface, seam: Mask, wish: Wish, stop: Stop, cone: float, tell: Te
     return seam
 
 
-def defects(s: Surface) -> Floats:
-    """What the angles around each point (V,) lack to a full turn; 0 at borders."""
+def corner_angles(s: Surface) -> Floats:
+    """Angles (F, 3) of the faces at their corners."""
     p = s.points[s.faces]
     angle = np.zeros((len(p), 3))
     for k in range(3):
         a, b = p[:, (k + 1) % 3] - p[:, k], p[:, (k + 2) % 3] - p[:, k]
         angle[:, k] = np.arctan2(np.linalg.norm(np.cross(a, b), axis=1), (a * b).sum(axis=1))
-    out: Floats = np.asarray(2 * np.pi - np.bincount(s.faces.reshape(-1), angle.reshape(-1), len(s.points)), np.float64)
+    return angle
+
+
+def defects(s: Surface) -> Floats:
+    """What the angles around each point (V,) lack to a full turn; 0 at borders."""
+    out: Floats = np.asarray(2 * np.pi - np.bincount(s.faces.reshape(-1), corner_angles(s).reshape(-1), len(s.points)), np.float64)
     edge = s.twin < 0
     out[s.start[edge]] = out[s.end[edge]] = 0.0
     return out
@@ -457,7 +473,7 @@ def smoothed(s: Surface, seam: Mask, wish: Wish, stop: Stop) -> Mask:
         faces = np.flatnonzero(np.isin(label[cell], touched))
         part, half = part_of(s, faces)
         pc, pb, pf = laid(part, trial[half], 10, stop, wish.stretch)
-        found = judge(part, pc, pb, pf, wish.stretch)
+        found = judge(part, pc, pb, pf, wish)
         of = np.full(pc.charts, -1)
         of[pc.chart] = label[cell[faces]]
         # A chart that fell apart is as bad as one that does not lie flat.
@@ -562,7 +578,7 @@ def _one_way(s: Surface, wish: Wish, coarse: float, stop: Stop, tell: Tell) -> t
     seam = smoothed(s, seam, wish, stop)
     tell("Laying the charts flat")
     done = laid(s, seam, 25, stop)
-    if judge(s, *done, wish.stretch, _FINAL).good.all():
+    if judge(s, *done, wish, _FINAL).good.all():
         return seam, done
     seam = divided(s, seam, wish, stop, _FINAL, 25)
     return seam, laid(s, seam, 25, stop)

@@ -24,12 +24,19 @@ class Options:
     hard_edges : degrees from which an edge is a seam, None for no such rule
     material_borders : whether faces of different materials are parted
     keep_seams : whether the seams of the UVs that there are stay
+    keep_flat : whether flat sides stay exactly flat: corners that could hide within the stretch are cut open then
     """
 
     stretch: float = 1.25
     hard_edges: float | None = None
     material_borders: bool = False
     keep_seams: bool = False
+    keep_flat: bool = True
+
+    @property
+    def tip(self) -> float:
+        """Radians that the angles around a point inside a chart may lack to a full turn (a cone of that stretch)."""
+        return float(2 * np.pi * (1 - self.stretch**-0.5)) if self.keep_flat else float("inf")
 
     def __post_init__(self) -> None:
         if not LEAST_STRETCH <= self.stretch <= MOST_STRETCH:
@@ -95,9 +102,9 @@ def unwrap(
     if placing is not None and np.linalg.det(placing) < 0:
         # Seen from its front the surface is the mirror image: as it is in the mesh, so that UVs are not mirrored.
         s = surface_of(s.points * [1, 1, -1], s.faces, cell)
-    wish = Wish(options.stretch, _must(s, mesh, kept, options, old, cell), cell)
+    wish = Wish(options.stretch, _must(s, mesh, kept, options, old, cell), cell, options.tip)
     seam, (c, b, flat) = charts_of(s, wish, stop, tell)
-    found = judge(s, c, b, flat, options.stretch)
+    found = judge(s, c, b, flat, wish)
     with np.errstate(divide="ignore"):
         ratio = np.where(flat.folded, np.inf, flat.greatest / np.maximum(flat.least, 1e-300))
     area = float(s.area.sum())

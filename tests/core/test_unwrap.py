@@ -223,6 +223,15 @@ def test_polygons_stay_whole_and_asked_seams_are_made() -> None:
     assert unwrap(mesh, Options(material_borders=True)).charts >= 2
 
 
+def test_flat_sides_stay_flat_where_that_is_wished() -> None:
+    """A coarse box: within a stretch of 1.25 three sides could share a corner that lies inside their chart; kept flat, every side is a rectangle."""
+    solid = trimesh.creation.box((1, 1.5, 2))
+    mesh = mesh_of(solid.vertices, solid.faces)
+    found = unwrap(mesh, Options())
+    proven(mesh, found)
+    assert found.under[0] == pytest.approx(1) and found.worst == pytest.approx(1, abs=1e-6) and found.charts <= 3
+
+
 def test_a_stop_ends_it_and_wrong_options_are_told() -> None:
     ball = trimesh.creation.icosphere(2)
     with pytest.raises(Cancelled):

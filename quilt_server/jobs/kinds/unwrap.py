@@ -39,10 +39,11 @@ class Unwrap(Asked):
     hard_edges: Real | None = None
     material_borders: StrictBool = False
     keep_seams: StrictBool = False
+    keep_flat: StrictBool = True
 
     def params(self, settings: dict[str, Any]) -> dict[str, Any]:
         """See `Asked.params`."""
-        Options(self.stretch, self.hard_edges, self.material_borders, self.keep_seams)
+        Options(self.stretch, self.hard_edges, self.material_borders, self.keep_seams, self.keep_flat)
         return self.model_dump()
 
 
@@ -57,7 +58,7 @@ class _File:
         meshes = sorted({o.mesh for n, o in enumerate(self.scene.objects) if keys is None or f"{file.pk}/{n}" in keys})
         if keys is None:
             meshes = [m for m in meshes if beyond_saving(self.was[m])]
-        options = Options(*(job.params[k] for k in ("stretch", "hard_edges", "material_borders", "keep_seams")))
+        options = Options(*(job.params[k] for k in ("stretch", "hard_edges", "material_borders", "keep_seams", "keep_flat")))
         self.made, self.refused = renewed(
             self.scene, meshes, self.channel, options, stop, lambda text: report_progress(job, {"text": text})
         )

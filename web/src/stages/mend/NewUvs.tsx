@@ -26,6 +26,7 @@ export function NewUvs() {
   const [angle, setAngle] = useState(60)
   const [materials, setMaterials] = useState(false)
   const [keep, setKeep] = useState(false)
+  const [flat, setFlat] = useState(true)
   if (!state) return null
   const bad = beyondSaving(state, faults)
   const chosen = objectsOf(state, selection)
@@ -38,6 +39,7 @@ export function NewUvs() {
       hard_edges: hard ? angle : null,
       material_borders: materials,
       keep_seams: keep,
+      keep_flat: flat,
     })
   return (
     <Box mb="4">
@@ -50,6 +52,9 @@ export function NewUvs() {
       <Setting name="Cut for" text="What is good stays as it is. Nothing folds or overlaps, whatever is chosen.">
         <Choice label="Stretch that is allowed" value={stretch} options={STRETCHES} set={setStretch} />
       </Setting>
+      <Tick on={flat} set={setFlat}>
+        <Text fontSize="xs">Flat sides stay exactly flat</Text>
+      </Tick>
       <Tick on={hard} set={setHard}>
         <Flex align="center" gap="1" fontSize="xs">
           <Text>Hard edges are seams, from</Text>
