@@ -1,4 +1,4 @@
-"""Compiles all kernels once, so that no user waits for it: `python -m quilt_cli.warm`."""
+"""Compiles all kernels once, so that no user waits for it: `python -m quilt_cli.compile_kernels`."""
 
 from __future__ import annotations
 

@@ -33,7 +33,9 @@ def add(commands: Any, common: argparse.ArgumentParser) -> None:
     u.add_argument("--hard-edges", type=float, metavar="DEG", help="edges at least this sharp are seams")
     u.add_argument("--material-borders", action="store_true", help="faces of different materials are parted")
     u.add_argument("--keep-seams", action="store_true", help="the seams that there are stay")
-    u.add_argument("--keep-flat", action=argparse.BooleanOptionalAction, default=True, help="flat sides stay exactly flat, for a little more seam")
+    u.add_argument(
+        "--keep-flat", action=argparse.BooleanOptionalAction, default=True, help="flat sides stay exactly flat, for a little more seam"
+    )
     u.add_argument("--objects", action="append", metavar="PATTERN", help="only objects whose name or path is like this (repeatable)")
     u.add_argument("--padding", type=float, metavar="PX", help="between islands (8 at 2048)")
     u.add_argument("--margin", type=float, metavar="PX", help="to the border (half the padding)")

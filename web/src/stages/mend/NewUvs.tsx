@@ -82,7 +82,9 @@ export function NewUvs() {
 /** What was made of which object, before and after. */
 function Outcome() {
   const { unwrapped } = useParts('unwrapped')
-  const share = (x: number) => `${(100 * x).toFixed(0)} %`
+  const share = (x: number) => `${(100 * x).toFixed(0)}`
+  // Objects that had no UVs have no figures from before.
+  const from = (islands: number, text: string) => (islands ? `${text} to ` : '')
   return (
     <Box as="table" role="table" aria-label="New UVs" mt="2" fontSize="xs" w="100%">
       <thead>
@@ -91,7 +93,7 @@ function Outcome() {
           <Head end>Islands</Head>
           <Head end>Seam</Head>
           <Head end title="Share of the surface whose stretch is under 1.1">
-            Hardly stretched
+            Unstretched
           </Head>
         </tr>
       </thead>
@@ -101,11 +103,10 @@ function Outcome() {
             <Cell>{o.name}</Cell>
             {o.now ? (
               <>
-                <Cell end>{o.now.islands}</Cell>
-                <Cell end>{o.now.seam_m.toPrecision(3)} m</Cell>
+                <Cell end>{from(o.was.islands, String(o.was.islands)) + o.now.islands}</Cell>
+                <Cell end>{from(o.was.islands, o.was.seam_m.toPrecision(3)) + o.now.seam_m.toPrecision(3)} m</Cell>
                 <Cell end>
-                  {o.was.islands ? `${share(o.was.stretch.share_under_1_1)} to ` : ''}
-                  {share(o.now.stretch.share_under_1_1)}
+                  {from(o.was.islands, share(o.was.stretch.share_under_1_1)) + share(o.now.stretch.share_under_1_1)} %
                 </Cell>
               </>
             ) : (
@@ -120,7 +121,15 @@ function Outcome() {
 
 function Head({ children, end, title }: { children: string; end?: boolean; title?: string }) {
   return (
-    <Box as="th" textAlign={end ? 'right' : 'left'} color="faded" fontWeight="400" title={title}>
+    <Box
+      as="th"
+      whiteSpace="nowrap"
+      pl="1.5"
+      textAlign={end ? 'right' : 'left'}
+      color="faded"
+      fontWeight="400"
+      title={title}
+    >
       {children}
     </Box>
   )
@@ -128,7 +137,10 @@ function Head({ children, end, title }: { children: string; end?: boolean; title
 
 function Cell({ children, end, span }: { children: React.ReactNode; end?: boolean; span?: number }) {
   return (
-    <td colSpan={span} style={{ textAlign: end ? 'right' : 'left', padding: '1px 0 1px 6px' }}>
+    <td
+      colSpan={span}
+      style={{ textAlign: end ? 'right' : 'left', padding: '1px 0 1px 6px', whiteSpace: end ? 'nowrap' : undefined }}
+    >
       {children}
     </td>
   )
