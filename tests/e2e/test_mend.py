@@ -62,3 +62,15 @@ def test_bare_and_good_objects_are_told_apart_unwrapped_packed_and_delivered(pag
         idle(page)
     stage(page, "Inspect")
     expect(page.get_by_text("2 objects have no UVs")).to_be_visible()
+
+
+def test_what_was_selected_is_selected_when_it_has_new_uvs(page: Page, address: str, tmp_path: Path) -> None:
+    file = tmp_path / "plates.obj"
+    file.write_bytes(squares([(0.1, 0.1, 0.4, 0.4), (0.5, 0.5, 0.9, 0.9)]))
+    start(page, address, "Plates", file)
+    stage(page, "Mend")
+    page.get_by_text("plates", exact=True).first.click()
+    page.get_by_role("button", name="Unwrap the 1 object selected").click()
+    expect(page.get_by_role("table", name="New UVs").get_by_role("row")).to_have_count(2, timeout=60_000)
+    idle(page)
+    expect(page.get_by_role("button", name="Unwrap the 1 object selected")).to_be_enabled()

@@ -92,11 +92,27 @@ class _File:
     def told(self) -> list[dict[str, Any]]:
         """What was done to which object, before and after."""
         rows: list[dict[str, Any]] = []
-        for o in self.scene.objects:
+        for n, o in enumerate(self.scene.objects):
             if o.mesh in self.made:
-                rows.append({"name": o.name, "was": self.was[o.mesh].as_dict(), "now": self.now(o.mesh).as_dict(), "why": ""})
+                rows.append(
+                    {
+                        "key": f"{self.new.pk}/{n}",
+                        "name": o.name,
+                        "was": self.was[o.mesh].as_dict(),
+                        "now": self.now(o.mesh).as_dict(),
+                        "why": "",
+                    }
+                )
             elif o.mesh in self.refused:
-                rows.append({"name": o.name, "was": self.was[o.mesh].as_dict(), "now": None, "why": self.refused[o.mesh]})
+                rows.append(
+                    {
+                        "key": f"{self.old.pk}/{n}",
+                        "name": o.name,
+                        "was": self.was[o.mesh].as_dict(),
+                        "now": None,
+                        "why": self.refused[o.mesh],
+                    }
+                )
         return rows
 
 

@@ -144,6 +144,13 @@ export const useQuilt = create<Quilt>((set, get) => {
     const result = job.state === 'done' ? ended(job, layout ?? 0, get().stage === stage) : {}
     set({ job: null, message: job.error, ...result })
     if (job.state === 'done' && job.kind === 'deliver') download(`/api/jobs/${job.id}/output`)
+    // Files whose UVs were made anew have other keys: who was selected by the old ones is selected by the new.
+    if (job.state === 'done' && job.kind === 'unwrap' && get().selection.size)
+      get().select(
+        get()
+          .unwrapped.filter((o) => o.now)
+          .map((o) => o.key),
+      )
     if (job.state === 'done' && job.kind === 'alike') {
       const found = Object.entries(job.result.islands as Record<string, number[]>)
       const keys = found.flatMap(([file, islands]) => islands.map((i) => `${file}:${i}`))

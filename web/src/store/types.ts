@@ -62,6 +62,7 @@ export interface Uvs {
 
 /** An object whose UVs were made anew, or why they were not. */
 export interface Unwrapped {
+  key: string
   name: string
   was: Uvs
   now: Uvs | null
