@@ -1,6 +1,6 @@
 """What was read from a file and found out about it, as arrays that open in milliseconds: so that no work parses or analyses a file twice.
 
-A kept scene has everything but what its format needs for writing: `source`, the keys, and polygons. Whoever writes reads the original.
+A kept scene has everything but what its format needs for writing: `source` and the keys. Whoever writes reads the original.
 """
 
 from __future__ import annotations
@@ -13,13 +13,13 @@ import numpy as np
 import shapely
 from numpy.typing import NDArray
 
-from ..model.scene import Floats, Material, Mesh, MeshObject, Scene, UvChannel
+from ..model.scene import Floats, Material, Mesh, MeshObject, Polygons, Scene, UvChannel
 from ..uv.analysis import MeshIslands
 from ..uv.islands import Islands
 from ..uv.outlines import Outlines
 from .shapes import IslandShapes, joined, shapes_of
 
-SCENE_VERSION, ISLANDS_VERSION = 1, 1  # count up when what is kept, or what it means, changes: newer programs make it again then
+SCENE_VERSION, ISLANDS_VERSION = 2, 1  # count up when what is kept, or what it means, changes: newer programs make it again then
 
 Arrays = dict[str, NDArray[Any]]
 
@@ -53,7 +53,7 @@ def scene_arrays(scene: Scene, normals: Sequence[Floats | None]) -> tuple[Any, A
         "world": np.array([o.world for o in scene.objects]).reshape(-1, 4, 4), "object_mesh": np.array([o.mesh for o in scene.objects], np.int64),
         "normals": _stacked([n.astype(np.float32) for n in normals if n is not None], np.zeros((0, 3, 3), np.float32)),
         "normals_of": np.cumsum([0, *(0 if n is None else len(n) for n in normals)]),
-    }  # fmt: skip
+    } | _polygon_arrays(m)  # fmt: skip
     for c in numbers:
         of = [mesh.channels.get(c, bare) for mesh in m]
         arrays |= {
@@ -62,10 +62,25 @@ def scene_arrays(scene: Scene, normals: Sequence[Floats | None]) -> tuple[Any, A
         }  # fmt: skip
     meta = {
         "file": scene.file, "format": scene.format, "warnings": scene.warnings, "references": scene.references,
-        "meshes": [{"name": x.name, "channels": sorted(x.channels)} for x in m],
+        "meshes": [{"name": x.name, "channels": sorted(x.channels), "polygons": x.polygons is not None} for x in m],
         "objects": [[o.name, o.path] for o in scene.objects], "materials": [asdict(x) for x in scene.materials],
     }  # fmt: skip
     return meta, arrays
+
+
+_POLYGON_ARRAYS = ("faces", "corners", "triangles", "face_of")
+
+
+def _polygon_arrays(meshes: Sequence[Mesh]) -> Arrays:
+    """The polygons of all meshes, nothing for those of triangles."""
+    out: Arrays = {}
+    for name in _POLYGON_ARRAYS:
+        parts = [
+            np.zeros((0, 3) if name == "triangles" else 0, np.int64) if x.polygons is None else getattr(x.polygons, name) for x in meshes
+        ]
+        like = np.zeros((0, 3) if name == "triangles" else 0, np.int64 if name == "faces" else np.int32)
+        out |= {f"polygon_{name}": _stacked(parts, like), f"polygon_{name}_of": _bounds(parts)}
+    return out
 
 
 def scene_of(meta: Any, a: Arrays) -> Scene:
@@ -79,7 +94,9 @@ def scene_of(meta: Any, a: Arrays) -> Scene:
     for n, kept in enumerate(meta["meshes"]):
         faces = a["triangles_of"]
         channels = {c: UvChannel(part(f"uvs{c}", n), part(f"corners{c}", n)) for c in kept["channels"]}
-        meshes.append(Mesh(kept["name"], part("positions", n), part("triangles", n), a["materials"][faces[n] : faces[n + 1]], channels))
+        polygons = Polygons(*(part(f"polygon_{name}", n) for name in _POLYGON_ARRAYS)) if kept["polygons"] else None
+        own = a["materials"][faces[n] : faces[n + 1]]
+        meshes.append(Mesh(kept["name"], part("positions", n), part("triangles", n), own, channels, polygons=polygons))
     objects = [
         MeshObject(name, path, int(mesh), world)
         for (name, path), mesh, world in zip(meta["objects"], a["object_mesh"], a["world"], strict=True)

@@ -65,10 +65,10 @@ def seam_cost(s: Surface) -> Floats:
     return s.length * np.maximum(1.0 - 0.7 * sharp - 0.1 * sharp * (s.bend < 0), 0.05)
 
 
-def allowed(wish: Wish, s: Surface) -> Mask:
+def allowed_edges(s: Surface, cell: Numbers) -> Mask:
     """(3 F,) half-edges that may be seams: no polygon is cut."""
     inside = s.twin >= 0
-    inside[inside] = wish.cell[np.flatnonzero(inside) // 3] == wish.cell[s.twin[inside] // 3]
+    inside[inside] = cell[np.flatnonzero(inside) // 3] == cell[s.twin[inside] // 3]
     return ~inside
 
 
@@ -311,7 +311,7 @@ def _central(at: Floats, normal: Floats, area: Floats, mine: Mask) -> np.intp:
 
 def divided(s: Surface, seam: Mask, wish: Wish, stop: Stop, share: float = _NEARLY_ALL, iterations: int = 8) -> Mask:
     """Seams under which every chart lies flat: what does not is slit, and split where that did not help."""
-    seam, may, cost = seam.copy(), allowed(wish, s), seam_cost(s)
+    seam, may, cost = seam.copy(), allowed_edges(s, wish.cell), seam_cost(s)
     pending = np.arange(len(s.faces))
     slitted: set[int] = set()
     for turn in range(_ROUNDS + 8):
@@ -558,7 +558,7 @@ def charts_of(s: Surface, wish: Wish, stop: Stop = lambda: False, tell: Tell = l
     ------
     Cancelled : it was stopped
     """
-    may = allowed(wish, s)
+    may = allowed_edges(s, wish.cell)
     must = (wish.must | ((np.abs(s.bend) > _FOLDED) & (s.twin >= 0))) & may
     wish = replace(wish, must=must)
     ways = _COARSE if len(s.faces) <= _MOST_WAYS else _COARSE[:1]

@@ -20,6 +20,7 @@ from ..model.scene import Floats
 from .topology import Borders, Cut, Numbers, Surface
 
 _PULL = 1e-6  # towards where a row is: keeps the system regular
+_HELD = 1e6  # the same for rows that stay
 _NEEDLE = 1e-4  # least height of a triangle over its longest side, in the plane that it is compared with
 _SAFE = 0.8  # of the way to the first fold
 _SMALLER = 0.6  # of the faces of a system are live: below, it is made anew without the others
@@ -130,7 +131,7 @@ class _System:
 
 def flatten(
     s: Surface, c: Cut, b: Borders, iterations: int = 25, start: Floats | None = None, stop: Callable[[], bool] = lambda: False,
-    hopeless: float = np.inf,
+    hopeless: float = np.inf, held: NDArray[np.bool_] | None = None, like: Floats | None = None,
 ) -> Flat:  # fmt: skip
     """Lay all charts flat.
 
@@ -140,12 +141,14 @@ def flatten(
     start : (W, 2) UVs without folds to begin with, at the scale of the surface; None to begin from nothing
     stop : asked between the steps; what is there by then is given
     hopeless : mean energy above which a chart is given up, since it will not do
+    held : (W,) rows that stay where `start` has them
+    like : (F, 3, 2) triangles that the faces should be like, in place of their own shape in space
 
     Returns
     -------
     charts that are no discs (closed, or with a handle) are folded
     """
-    flat = frames(s)
+    flat = frames(s) if like is None else like
     area = np.bincount(c.chart, s.area, c.charts)
     unit = 1.0 / np.sqrt(np.maximum(area, 1e-300))
     flat = flat * unit[c.chart][:, None, None]
@@ -158,7 +161,7 @@ def flatten(
             uv = _circles(s, c, b, uv, bad)
     else:
         uv = start * unit[c.chart_of_row][:, None]
-    uv = _refine(system, c, dx, dy, size, uv, iterations, stop, hopeless)
+    uv = _refine(system, c, dx, dy, size, uv, iterations, stop, hopeless, held)
     big, small, _ = _singular(uv, c.rows, dx, dy)
     folded = _signed(uv, c.rows) <= 1e-12 * size
     return Flat(uv / unit[c.chart_of_row][:, None], big, small, folded)
@@ -289,7 +292,16 @@ def energy(big: Floats, small: Floats) -> Floats:
 
 
 def _refine(
-    system: _System, c: Cut, dx: Floats, dy: Floats, size: Floats, uv: Floats, iterations: int, stop: Callable[[], bool], hopeless: float
+    system: _System,
+    c: Cut,
+    dx: Floats,
+    dy: Floats,
+    size: Floats,
+    uv: Floats,
+    iterations: int,
+    stop: Callable[[], bool],
+    hopeless: float,
+    held: NDArray[np.bool_] | None = None,
 ) -> Floats:
     """Iterations that lower the energy of every chart without ever folding a face. Charts that are done, or that will stay above an energy that is
     `hopeless`, leave the system once it would be much smaller without them."""
@@ -310,9 +322,13 @@ def _refine(
         mine = np.where(live[c.chart[faces]], size[faces], 0.0)
         chart = c.chart_of_row[rows]
         pull = np.where(live[chart], _PULL / np.bincount(c.chart_of_row, minlength=c.charts)[chart], 1.0)
+        if held is not None:
+            pull[held[rows]] = _HELD
         step = np.zeros_like(uv)
         step[rows] = _direction(system, local, dx[faces], dy[faces], mine, uv[rows], big[faces], small[faces], maps[faces], pull) - uv[rows]
         step[~live[c.chart_of_row]] = 0.0
+        if held is not None:
+            step[held] = 0.0
         length = np.minimum(1.0, _SAFE * _first_fold(uv, step, c))
         for _ in range(12):
             moved = uv + step * length[c.chart_of_row][:, None]

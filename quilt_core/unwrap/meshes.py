@@ -6,14 +6,12 @@ from dataclasses import dataclass
 
 import numpy as np
 import shapely
-from scipy.sparse import coo_matrix
-from scipy.sparse.csgraph import connected_components
 
 from ..errors import QuiltError
 from ..model.scene import Floats, Mesh, UvChannel
-from ..uv.islands import merged_positions, number_rows
-from .charts import Stop, Tell, Wish, allowed, charts_of, judge, outlines
-from .topology import Mask, Numbers, Surface, surface_of
+from .charts import Stop, Tell, Wish, allowed_edges, charts_of, judge, outlines, part_of
+from .skin import Laying, Revised, Skin, revised, skin_of
+from .topology import Mask, Numbers
 
 LEAST_STRETCH, MOST_STRETCH = 1.02, 4.0
 
@@ -49,13 +47,14 @@ class Options:
 class Unwrapped:
     """A mesh with new UVs.
 
-    channel : its UVs, at the scale of the mesh (one unit of UV is one unit of length), charts apart from each other
+    revised : its UVs, at the scale of the mesh (one unit of UV is one unit of length), charts apart from each other
     charts : how many; seam : their inner length; area : of the surface, both in the mesh's units
     under (3,) : share of the area whose greater singular value is under 1.1, 1.25 and 1.5 of the smaller; worst : the greatest such ratio
     l2 : Sander's stretch, 1 for none; unsound : charts that fold or overlap in spite of all
+    anew : (k,) numbers of the islands that were made
     """
 
-    channel: UvChannel
+    revised: Revised
     charts: int
     seam: float
     area: float
@@ -63,6 +62,12 @@ class Unwrapped:
     worst: float
     l2: float
     unsound: int
+    anew: Numbers
+
+    @property
+    def channel(self) -> UvChannel:
+        """The rows of the whole mesh."""
+        return self.revised.channel
 
 
 def unwrap(
@@ -85,78 +90,44 @@ def unwrap(
     ------
     QuiltError : the mesh has no face with an area; Cancelled : it was stopped
     """
-    points = mesh.positions if placing is None else mesh.positions @ placing.T
-    label = _points(mesh)
-    first = np.full(int(label.max(initial=-1)) + 1, 0)
-    first[label[::-1]] = np.arange(len(label))[::-1]
-    faces = label[mesh.triangles]
-    kept = np.flatnonzero(_has_area(points[first], faces))
-    if not len(kept):
-        raise QuiltError(f"{mesh.name} has no face with an area: there is nothing to unwrap.")
-    cell = kept if mesh.polygons is None else mesh.polygons.face_of[kept].astype(np.int64)
-    s = surface_of(points[first], faces[kept], cell)
-    whole = _in_one_piece(s, cell)
-    if len(whole) < len(kept):
-        kept, cell = kept[whole], cell[whole]
-        s = surface_of(points[first], faces[kept], cell)
-    if placing is not None and np.linalg.det(placing) < 0:
-        # Seen from its front the surface is the mirror image: as it is in the mesh, so that UVs are not mirrored.
-        s = surface_of(s.points * [1, 1, -1], s.faces, cell)
-    wish = Wish(options.stretch, _must(s, mesh, kept, options, old, cell), cell, options.tip)
+    skin = skin_of(mesh, placing)
+    n = len(skin.kept)
+    bare = Laying(np.full((n, 3, 2), np.nan), np.zeros(3 * n, bool), np.full(n, -1))
+    return unwrap_faces(skin, bare, np.ones(n, bool), options, old, stop, tell)
+
+
+def unwrap_faces(
+    skin: Skin, laying: Laying, faces: Mask, options: Options, old: UvChannel | None = None, stop: Stop = lambda: False, tell: Tell = lambda _: None
+) -> Unwrapped:  # fmt: skip
+    """Make new UVs for some faces (F,) of a mesh; all others stay as they lie. The figures are of the new ones. See `unwrap`."""
+    which = np.flatnonzero(faces)
+    s, h = part_of(skin.surface, which) if len(which) < len(faces) else (skin.surface, np.arange(3 * len(faces)))
+    wish = Wish(options.stretch, _must(skin, options, old)[h] & (s.twin >= 0), skin.cell[which], options.tip)
     seam, (c, b, flat) = charts_of(s, wish, stop, tell)
     found = judge(s, c, b, flat, wish)
     with np.errstate(divide="ignore"):
         ratio = np.where(flat.folded, np.inf, flat.greatest / np.maximum(flat.least, 1e-300))
     area = float(s.area.sum())
-    laid = _apart(flat.uv, c.chart_of_row, outlines(c, b, flat.uv))
+    apart = _apart(flat.uv, c.chart_of_row, outlines(c, b, flat.uv))
+    uv, whole = laying.uv.copy(), laying.seam.copy()
+    uv[which] = apart[c.rows]
+    whole[h] = seam
+    border = np.flatnonzero(skin.surface.twin >= 0)
+    border = border[faces[border // 3] != faces[skin.surface.twin[border] // 3]]
+    whole[border] = True
+    out = revised(skin, Laying(uv, whole, laying.island), faces)
     inner = (s.twin >= 0) & seam
     square = 0.5 * (1 / np.maximum(flat.greatest, 1e-12) ** 2 + 1 / np.maximum(flat.least, 1e-12) ** 2)
     return Unwrapped(
-        _channel(mesh, kept, c.rows, laid), c.charts, float(s.length[inner].sum() / 2), area,
+        out, c.charts, float(s.length[inner].sum() / 2), area,
         (*(float(s.area[ratio < k].sum() / area) for k in (1.1, 1.25, 1.5)),), float(ratio.max()),  # type: ignore[arg-type]
-        float(np.sqrt((square * s.area).sum() / area)), int((~found.sound).sum()),
+        float(np.sqrt((square * s.area).sum() / area)), int((~found.sound).sum()), np.unique(out.island[skin.kept[which]]).astype(np.int64),
     )  # fmt: skip
 
 
-def _in_one_piece(s: Surface, cell: Numbers) -> Numbers:
-    """The faces (k,) without those that slivers keep apart from the rest of their polygon: a corner of it can have one place only, so the largest
-    piece of each decides."""
-    h = np.flatnonzero(s.twin >= 0)
-    h = h[cell[h // 3] == cell[s.twin[h] // 3]]
-    n = len(cell)
-    count, piece = connected_components(coo_matrix((np.ones(len(h), np.int8), (h // 3, s.twin[h] // 3)), shape=(n, n)), directed=False)
-    area = np.bincount(piece, s.area, count)
-    of = np.zeros(count, np.int64)
-    of[piece] = cell
-    order = np.lexsort((-area, of))
-    best = order[np.r_[True, of[order][1:] != of[order][:-1]]]
-    return np.flatnonzero(np.isin(piece, best))
-
-
-def _points(mesh: Mesh) -> Numbers:
-    """A label (V,) for every position: those that only rounding keeps apart share one, unless that would collapse a face."""
-    label, exact = merged_positions(mesh), number_rows(mesh.positions)[0]
-    t = mesh.triangles
-    near = np.stack([label[t[:, k]] == label[t[:, (k + 1) % 3]] for k in range(3)], axis=1)
-    same = np.stack([exact[t[:, k]] == exact[t[:, (k + 1) % 3]] for k in range(3)], axis=1)
-    small = np.unique(label[t[(near & ~same).any(axis=1)]])
-    own = np.isin(label, small)
-    out = np.where(own, len(label) + exact, label)
-    return np.unique(out, return_inverse=True)[1].reshape(-1).astype(np.int64)
-
-
-def _has_area(points: Floats, faces: Numbers) -> Mask:
-    a, b, c = faces.T
-    p = points[faces]
-    cross = np.cross(p[:, 1] - p[:, 0], p[:, 2] - p[:, 0])
-    longest = np.linalg.norm(p - np.roll(p, 1, axis=1), axis=2).max(axis=1)
-    # A needle this thin has lost its direction to rounding.
-    found: Mask = (a != b) & (b != c) & (c != a) & (np.linalg.norm(cross, axis=1) > 1e-10 * longest**2)
-    return found
-
-
-def _must(s: Surface, mesh: Mesh, kept: Numbers, options: Options, old: UvChannel | None, cell: Numbers) -> Mask:
+def _must(skin: Skin, options: Options, old: UvChannel | None) -> Mask:
     """(3 F,) half-edges that are seams by the options."""
+    s, mesh, kept = skin.surface, skin.mesh, skin.kept
     h = np.flatnonzero(s.twin >= 0)
     face, other = h // 3, s.twin[h] // 3
     out = np.zeros(len(s.twin), bool)
@@ -171,7 +142,7 @@ def _must(s: Surface, mesh: Mesh, kept: Numbers, options: Options, old: UvChanne
         after_h, after_t = h - h % 3 + (h + 1) % 3, t - t % 3 + (t + 1) % 3
         apart = (np.abs(uv[h] - uv[after_t]) > 1e-6).any(axis=1) | (np.abs(uv[after_h] - uv[t]) > 1e-6).any(axis=1)
         out[h] |= apart & np.isfinite(uv[h]).all(axis=1) & np.isfinite(uv[t]).all(axis=1)
-    return out & allowed(Wish(options.stretch, out, cell), s)
+    return out & allowed_edges(s, skin.cell)
 
 
 def _apart(uv: Floats, chart: Numbers, regions: object) -> Floats:
@@ -207,29 +178,3 @@ def shelves(boxes: Floats) -> Floats:
         x += float(boxes[k, 0]) + gap
         height = max(height, float(boxes[k, 1]))
     return out
-
-
-def _channel(mesh: Mesh, kept: Numbers, rows: Numbers, uv: Floats) -> UvChannel:
-    """The rows of all triangles of a mesh, those without area too: they lie where their neighbours do, or in one point."""
-    corner = mesh.triangles.reshape(-1) if mesh.polygons is None else mesh.polygons.corners
-    of_triangle = np.arange(mesh.triangles.size).reshape(-1, 3) if mesh.polygons is None else mesh.polygons.triangles
-    row = np.full(len(corner), -1, np.int64)
-    row[of_triangle[kept]] = rows
-    polygon = np.arange(len(mesh.triangles)) if mesh.polygons is None else mesh.polygons.face_of
-    owner = np.full(len(corner), -1, np.int64)
-    owner[of_triangle] = polygon[:, None]
-    members: dict[int, list[int]] = {}
-    bare = np.flatnonzero((row < 0) & (owner >= 0))
-    for c in np.flatnonzero(np.isin(owner, owner[bare])).tolist():
-        members.setdefault(int(owner[c]), []).append(c)
-    for c in bare.tolist():
-        known = [k for k in members[int(owner[c])] if row[k] >= 0]
-        # The nearest corner of the polygon; a polygon without any area lies in one point.
-        far = np.linalg.norm(mesh.positions[corner[known]] - mesh.positions[corner[c]], axis=1)
-        row[c] = -2 - row[known[int(np.argmin(far))]] if known else -2
-    row[row < -1] = -2 - row[row < -1]
-    # A row of one position only, as everywhere: vertices that normals keep apart have a row each.
-    pairs, back = np.unique(np.column_stack([row, corner]), axis=0, return_inverse=True)
-    new = np.full(len(corner), -1, np.int64)
-    new[:] = back.reshape(-1)
-    return UvChannel(uv[pairs[:, 0]], new[of_triangle].astype(np.int32))

@@ -23,7 +23,6 @@ from quilt_core.model.scene import Floats, Scene, UvChannel
 from quilt_core.textures.paint import Coat, Paint, wiring
 from quilt_core.uv.analysis import MeshIslands, analyse, transform_rows
 
-from ..projects import files as stored
 from ..projects.reading import Chosen, parts_of, sheet_numbers
 from ..projects.sheets import sheets
 
@@ -97,10 +96,10 @@ class Writer:
         shown: set[str] = set()
         if wired is not None:
             seen = _from(wired, "../" * folder.count("/"))
-            rewired = formats.rewire(c.scene, written, _beside(c), seen)
+            rewired = formats.rewire(c.scene, written, c.beside, seen)
             written, order, old, shown = rewired.files, rewired.order, _old_pictures(c, wired), set(seen.pictures)
         files = {_in_zip(folder, k or name.rsplit("/", 1)[-1]): v for k, v in written.items() if not (k.startswith("../") and k in shown)}
-        for path, body in _beside(c).items():
+        for path, body in c.beside.items():
             if path not in old:
                 files.setdefault(_in_zip(folder, path), body)
         for path, body in files.items():
@@ -122,7 +121,7 @@ class Writer:
                 laid.meshes[m].channels[channel[m]] = UvChannel(uv, c.scene.meshes[m].channels[source[m]].triangles)
         model = self.model if self.joined else Model(pictures=self.taken)
         model.names = self.how.names if self.how is not None else ()
-        add(model, laid, _beside(c), wired, f"{stem}/" if self.joined else "", channel)
+        add(model, laid, c.beside, wired, f"{stem}/" if self.joined else "", channel)
         if not self.joined:
             self._put(model, _free(stem, self.format, self.delivery))
             self.taken |= model.shown
@@ -194,14 +193,10 @@ def _channels(c: Chosen, settings: dict[str, Any]) -> dict[int, int]:
     return out
 
 
-def _beside(c: Chosen) -> dict[str, bytes]:
-    return {path: stored.get(sha) for path, sha in c.file.companions.items()}
-
-
 def _written(c: Chosen, uvs: dict[int, Floats], channel: dict[int, int]) -> dict[str, bytes]:
     """The file with its new UVs; where meshes are written to different channels, one channel after the other."""
     scene, out = c.scene, {}
-    beside = _beside(c)
+    beside = dict(c.beside)
     for number in sorted(set(channel.values())) or [0]:
         out = formats.write(scene, {m: uv for m, uv in uvs.items() if channel[m] == number}, number)
         beside |= {k: v for k, v in out.items() if k}

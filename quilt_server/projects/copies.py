@@ -42,7 +42,7 @@ def _other(key: str, files: dict[int, int]) -> str:
 
 
 def _settings(settings: dict[str, Any], files: dict[int, int]) -> dict[str, Any]:
-    return rekeyed(settings, lambda k: _other(k, files)) | {"welded": [files[f] for f in settings["welded"] if f in files]}
+    return rekeyed(settings, lambda k: [_other(k, files)]) | {"welded": [files[f] for f in settings["welded"] if f in files]}
 
 
 def _figures(figures: Any, files: dict[int, int]) -> Any:

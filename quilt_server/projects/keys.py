@@ -2,48 +2,74 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
+Keys = Callable[[str], list[str]]
 
-def rekeyed(settings: dict[str, Any], key: Callable[[str], str | None]) -> dict[str, Any]:
-    """Settings whose rules follow new keys; `key` gives the new one, None for what is gone. Groups that are left with too few are dropped."""
 
-    def listed(keys: list[str]) -> list[str]:
-        return list(dict.fromkeys(n for n in map(key, keys) if n is not None))
+def rekeyed(settings: dict[str, Any], keys: Keys, same: Keys | None = None) -> dict[str, Any]:
+    """Settings whose rules follow new keys.
+
+    Parameters
+    ----------
+    keys : gives the new ones of an old key: none for what is gone, several for what was cut
+    same : the same, for what is as it was alone: twins are of one shape, and what is held stays where it is; None where that is all
+
+    Returns
+    -------
+    settings in which groups that are left with too few are dropped
+    """
+    same = same or keys
+
+    def listed(old: list[str], by: Keys) -> list[str]:
+        return list(dict.fromkeys(n for k in old for n in by(k)))
 
     out = dict(settings)
     for rule in ("weights", "rotations", "sheet_of"):
-        out[rule] = {n: v for k, v in settings[rule].items() if (n := key(k)) is not None}
-    out["held"] = listed(settings["held"])
-    out["twins"] = [g for g in map(listed, settings["twins"]) if len(g) > 1]
-    out["bunches"] = [b | {"members": m} for b in settings["bunches"] if (m := listed(b["members"]))]
+        out[rule] = {n: v for k, v in settings[rule].items() for n in keys(k)}
+    out["held"] = listed(settings["held"], same)
+    out["twins"] = [g for g in (listed(t, same) for t in settings["twins"]) if len(g) > 1]
+    out["bunches"] = [b | {"members": m} for b in settings["bunches"] if (m := listed(b["members"], keys))]
     return out
 
 
 class FileKeys:
-    """Keys of objects and islands of an older file as those of the newer one."""
+    """Keys of objects and islands of an older file as those of the newer one.
 
-    def __init__(self, old: int, new: int, islands: NDArray[np.int64], objects: dict[int, int]) -> None:
-        self.old, self.new, self.islands, self.objects = str(old), str(new), islands, objects
+    islands : (n,) the newer number of every older island that is as it was, -1 for others; objects : likewise
+    parts : the newer islands that hold what was in an older one, where it is not as it was
+    """
 
-    def key(self, k: str) -> str | None:
-        """The newer key; None where what it named is gone or changed."""
+    def __init__(
+        self, old: int, new: int, islands: NDArray[np.int64], objects: dict[int, int], parts: Mapping[int, list[int]] | None = None
+    ) -> None:
+        self.old, self.new, self.islands, self.objects, self.parts = str(old), str(new), islands, objects, parts or {}
+
+    def same(self, k: str) -> list[str]:
+        """The newer key, none where what it named is gone or changed."""
         sign = "/" if "/" in k else ":"
         file, _, number = k.partition(sign)
         if file != self.old:
-            return k
+            return [k]
         if sign == "/":
             n = self.objects.get(int(number), -1)
         else:
             n = int(self.islands[int(number)]) if int(number) < len(self.islands) else -1
-        return None if n < 0 else f"{self.new}{sign}{n}"
+        return [] if n < 0 else [f"{self.new}{sign}{n}"]
+
+    def keys(self, k: str) -> list[str]:
+        """The newer keys of all that it named."""
+        file, _, number = k.partition(":")
+        if file == self.old and number.isdigit() and int(number) in self.parts:
+            return [f"{self.new}:{n}" for n in self.parts[int(number)]]
+        return self.same(k)
 
     def settings(self, settings: dict[str, Any]) -> dict[str, Any]:
         """All rules of the settings with newer keys."""
-        out = rekeyed(settings, self.key)
+        out = rekeyed(settings, self.keys, self.same)
         out["welded"] = [int(self.new) if str(f) == self.old else f for f in settings["welded"]]
         return out

@@ -34,7 +34,8 @@ class Original(models.Model):
 
 class SourceFile(models.Model):
     """A mesh file of a project. `companions`: path to hash of the files beside it; `materials`: see `sources.materials_of`. `before`: the
-    file with the UVs that these were made from, which its old pictures are read by."""
+    file with the UVs that these were made from, which its old pictures are read by; `revision`: hash of UVs that were made here (see `revisions`), by the
+    `operation`, with its parameters."""
 
     project = models.ForeignKey(Project, on_delete=models.CASCADE, related_name="files")
     name = models.CharField(max_length=400)
@@ -43,6 +44,8 @@ class SourceFile(models.Model):
     companions = models.JSONField(default=dict)
     warnings = models.JSONField(default=list)
     materials = models.JSONField(default=list)
+    revision = models.CharField(max_length=64, default="")
+    operation = models.JSONField(default=dict)
     before = models.ForeignKey("self", null=True, on_delete=models.SET_NULL, related_name="+")
 
 

@@ -14,7 +14,7 @@ from quilt_core.errors import QuiltError
 from quilt_core.measure.shapes import IslandShapes, joined
 from quilt_core.measure.stored import FileIslands
 from quilt_core.model.scene import Floats, Scene
-from quilt_core.uv.analysis import MeshIslands, transform_regions
+from quilt_core.uv.analysis import MeshIslands, analyse, transform_regions
 
 from .models import Reading, Snapshot, SourceFile
 from .sheets import sheets
@@ -24,7 +24,8 @@ from .state import T, readings, settings_of, values_of_islands
 
 @dataclass
 class Chosen:
-    """A file of a snapshot. `left` are the meshes of which every object is left out; they are None in `pieces` unless `whole`."""
+    """A file of a snapshot. `left` are the meshes of which every object is left out; they are None in `pieces` unless `whole`.
+    `beside` are the files beside it, for writing."""
 
     file: SourceFile
     reading: Reading
@@ -33,6 +34,7 @@ class Chosen:
     whole: bool = False
     given_scene: Scene | None = None
     given_pieces: list[MeshIslands | None] | None = None
+    beside: dict[str, bytes] = field(default_factory=dict)
 
     @cached_property
     def scene(self) -> Scene:
@@ -51,9 +53,15 @@ class Chosen:
 
     def original(self) -> Chosen:
         """The same with the scene as the file's format reads it: for writing."""
-        scene = read_source(self.file)
+        scene, beside = read_source(self.file)
+        if self.file.revision:
+            # Writing may have parted rows: the islands are known by their triangles.
+            given = [None if p is None else p.islands.of_triangle for p in self.pieces]
+            again = analyse(scene, self.reading.channel, self.reading.welded, given)
+            again = [p if self.pieces[m] is not None else None for m, p in enumerate(again)]
+            return Chosen(self.file, self.reading, self.islands, self.left, True, scene, again, beside)
         pieces = [None if p is None else _on(p, scene, m) for m, p in enumerate(self.pieces)]
-        return Chosen(self.file, self.reading, self.islands, self.left, True, scene, pieces)
+        return Chosen(self.file, self.reading, self.islands, self.left, True, scene, pieces, beside)
 
 
 def _on(piece: MeshIslands, scene: Scene, number: int) -> MeshIslands:

@@ -94,7 +94,11 @@ def _named_by(found: Iterable[SourceFile]) -> set[str]:
     """Hashes of everything that source files need."""
     out: set[str] = set()
     for file in found:
-        out |= {file.original_id, *file.companions.values()} | {sha for m in file.materials for sha in m.get("images", {}).values()}
+        out |= (
+            {file.original_id, *file.companions.values()}
+            | ({file.revision} if file.revision else set())
+            | {sha for m in file.materials for sha in m.get("images", {}).values()}
+        )
     return out
 
 

@@ -32,6 +32,7 @@ from quilt_core.uv.analysis import IDENTITY, MeshIslands, analyse
 from . import files
 from .geometry import build, island_starts
 from .models import Original, Reading, SourceFile
+from .revisions import given_islands, revisions_of
 
 # Named by what they are made from, so they never grow old; pages of them are read when they are looked at.
 _islands_open: dict[str, FileIslands] = {}
@@ -45,10 +46,21 @@ def store(data: bytes) -> str:
     return sha
 
 
-def read_source(file: SourceFile) -> Scene:
-    """The scene of a stored file, from its original bytes: for importing and for writing only."""
-    resources = {path: files.get(sha) for path, sha in file.companions.items()}
-    return formats.read(files.get(file.original_id), file.name, file.unit_m, resources)
+def companions_of(file: SourceFile) -> dict[str, bytes]:
+    """The files that came beside a mesh file, by path."""
+    return {path: files.get(sha) for path, sha in file.companions.items()}
+
+
+def read_source(file: SourceFile) -> tuple[Scene, dict[str, bytes]]:
+    """The scene of a stored file, from its original bytes and the UVs that were made since, and the files beside it: for importing and for writing
+    only."""
+    beside = companions_of(file)
+    scene = formats.read(files.get(file.original_id), file.name, file.unit_m, beside)
+    for channel, meshes in sorted(revisions_of(file).items()):
+        body = formats.revise(scene, {m: r.channel for m, r in meshes.items()}, channel)
+        beside |= {path: data for path, data in body.items() if path}
+        scene = formats.read(body[""], file.name, file.unit_m, beside)
+    return scene, beside
 
 
 def materials_of(scene: Scene, resources: Mapping[str, bytes]) -> list[dict[str, Any]]:
@@ -66,7 +78,7 @@ def materials_of(scene: Scene, resources: Mapping[str, bytes]) -> list[dict[str,
 
 
 def _key(file: SourceFile, *more: Any) -> str:
-    """A name for what is made from a file's bytes, its companions and its unit: copies of a project share it."""
+    """A name for what is made from a file's bytes, its companions and its unit: copies of a project share it, and so do its revisions."""
     what = [file.original_id, file.name.rsplit("/", 1)[-1], file.unit_m, sorted(file.companions.items()), *more]
     return hashlib.sha256(json.dumps(what).encode()).hexdigest()[:40]
 
@@ -76,7 +88,8 @@ def _scene_path(file: SourceFile) -> Path:
 
 
 def _islands_path(file: SourceFile, channel: int, welded: bool) -> Path:
-    return files.folder("derived") / f"{_key(file, channel, welded)}.islands{ISLANDS_VERSION}"
+    more = (channel, welded, file.revision) if file.revision else (channel, welded)
+    return files.folder("derived") / f"{_key(file, *more)}.islands{ISLANDS_VERSION}"
 
 
 def derived_names(file: SourceFile) -> set[str]:
@@ -100,12 +113,20 @@ def _opened(path: Path, make: Any) -> tuple[Any, Arrays]:
 
 def kept_scene(file: SourceFile) -> Scene:
     """The scene of a stored file without what only writing needs; the file is not parsed again."""
-    return scene_of(*_opened(_scene_path(file), lambda: _keep_scene(file, read_source(file))))
+    scene = scene_of(*_opened(_scene_path(file), lambda: _keep_scene(file, _as_it_came(file))))
+    for channel, meshes in revisions_of(file).items():
+        for m, r in meshes.items():
+            scene.meshes[m].channels[channel] = r.channel
+    return scene
+
+
+def _as_it_came(file: SourceFile) -> Scene:
+    return formats.read(files.get(file.original_id), file.name, file.unit_m, companions_of(file))
 
 
 def kept_normals(file: SourceFile) -> list[Floats | None]:
     """The file's own normals of every mesh."""
-    return normals_of_scene(*_opened(_scene_path(file), lambda: _keep_scene(file, read_source(file))))
+    return normals_of_scene(*_opened(_scene_path(file), lambda: _keep_scene(file, _as_it_came(file))))
 
 
 def kept_islands(file: SourceFile, channel: int, welded: bool) -> FileIslands:
@@ -113,11 +134,16 @@ def kept_islands(file: SourceFile, channel: int, welded: bool) -> FileIslands:
     path = _islands_path(file, channel, welded)
     found = _islands_open.get(path.name)
     if found is None:
-        found = islands_of(*_opened(path, lambda: _keep_islands(path, analyse(kept_scene(file), channel, welded), channel)))
+        found = islands_of(*_opened(path, lambda: _keep_islands(path, islands_in(file, kept_scene(file), channel, welded), channel)))
         while len(_islands_open) >= _MOST_OPEN:
             _islands_open.pop(next(iter(_islands_open)), None)
         _islands_open[path.name] = found
     return found
+
+
+def islands_in(file: SourceFile, scene: Scene, channel: int, welded: bool) -> list[MeshIslands | None]:
+    """The islands of a file's scene; of UVs that were made here they are known."""
+    return analyse(scene, channel, welded, given_islands(file, channel, len(scene.meshes)))
 
 
 def areas_of(file: SourceFile, reading: Reading) -> dict[int, tuple[Floats, Floats]]:
@@ -133,10 +159,12 @@ def _keep_islands(path: Path, pieces: list[MeshIslands | None], channel: int) ->
     files.write_whole(path, file_of_arrays(arrays, meta))
 
 
-def make_reading(file: SourceFile, scene: Scene, channel: int, welded: bool = False) -> Reading:
-    """What a file holds in a channel, not saved yet; scene and islands are kept beside it."""
-    pieces = analyse(scene, channel, welded)
-    if not _scene_path(file).exists():
+def make_reading(
+    file: SourceFile, scene: Scene, channel: int, welded: bool = False, pieces: list[MeshIslands | None] | None = None
+) -> Reading:
+    """What a file holds in a channel, not saved yet; scene and islands are kept beside it. `pieces` where the islands are known."""
+    pieces = islands_in(file, scene, channel, welded) if pieces is None else pieces
+    if not file.revision and not _scene_path(file).exists():
         _keep_scene(file, scene)
     _keep_islands(_islands_path(file, channel, welded), pieces, channel)
     starts = island_starts(pieces)

@@ -38,7 +38,7 @@ def inputs_of(snapshot: Snapshot) -> dict[int, dict[str, Any]]:
         "held": by_file(snapshot, dict.fromkeys(settings["held"], True), False),
         "bunches": by_file(snapshot, {k: f"{b['name']} {b['strict']}" for b in settings["bunches"] for k in b["members"]}, settings["bunch_objects"]),
     }  # fmt: skip
-    files = {k: f.original_id for k, f in source_files(snapshot).items()}
+    files = {k: f.original_id + f.revision for k, f in source_files(snapshot).items()}
     out = {}
     for s in sheets(settings):
         flat = of_sheet(settings, s["id"])

@@ -54,7 +54,7 @@ class _Versions:
         self.new_file, _ = read_one(job, meshes[0], bodies, self.channel, self.old_file.unit_m)
         self.new_file.name = self.old_file.name
         self.old_scene = kept_scene(self.old_file)
-        self.new_scene = read_source(self.new_file)
+        self.new_scene = read_source(self.new_file)[0]
         self.old_pieces, self.new_pieces = (analyse(s, self.channel, self.welded) for s in (self.old_scene, self.new_scene))
         self.found = compare(self.old_scene, self.old_pieces, self.new_scene, self.new_pieces)
 
@@ -109,7 +109,7 @@ def run_replace(job: Job) -> None:
     places = FileKeys(old_file.pk, new_file.pk, numbers, {m: n for n, m in versions.found.objects.items()})
     settings = places.settings(settings_of(head))
     files = [new_file.pk if f == old_file.pk else f for f in head.files]
-    left_out = [k for k in map(places.key, head.left_out) if k is not None]
+    left_out = [n for k in head.left_out for n in places.same(k)]
     snapshot = Snapshot(files=files, left_out=left_out, settings=settings)
     report_progress(job, {"text": "Measuring again"})
     parts = parts_of(choose(snapshot, whole=True))

@@ -80,14 +80,14 @@ def _numbers(old: list[MeshIslands | None], new: list[MeshIslands | None]) -> ND
 def renumbered(settings: dict[str, Any], file: int, numbers: NDArray[np.int64]) -> dict[str, Any]:
     """Settings whose keys of single islands of a file follow new numbers (n,); -1 for islands that are gone."""
 
-    def key(k: str) -> str | None:
+    def keys(k: str) -> list[str]:
         head, colon, island = k.partition(":")
         if not colon or head != str(file):
-            return k
+            return [k]
         new = int(numbers[int(island)]) if int(island) < len(numbers) else -1
-        return None if new < 0 else f"{head}:{new}"
+        return [] if new < 0 else [f"{head}:{new}"]
 
-    return rekeyed(settings, key)
+    return rekeyed(settings, keys)
 
 
 KINDS = (Kind("weld", run_weld),)

@@ -1,0 +1,140 @@
+"""A few islands taken out of a skin: laid flat again, fitted to where they were, and checked for folds and overlaps."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+
+import numpy as np
+import shapely
+
+from ..model.scene import Floats
+from .charts import outlines, part_of
+from .flatten import flatten
+from .topology import Borders, Cut, Mask, Numbers, Surface, borders, cut
+
+WAYS = ("angles", "sizes", "both")
+_ROUNDS = 4  # of making sizes even
+
+
+@dataclass(frozen=True)
+class Piece:
+    """The surface of some faces of a skin, cut, with its borders."""
+
+    surface: Surface
+    cut: Cut
+    borders: Borders
+
+    def mean(self, uv: Floats) -> Floats:
+        """UVs (W, 2) of the rows, each in the middle of where its corners (F, 3, 2) are."""
+        rows = self.cut.rows.reshape(-1)
+        count = np.maximum(np.bincount(rows, minlength=self.cut.count), 1)
+        flat = uv.reshape(-1, 2)
+        return np.stack([np.bincount(rows, flat[:, k], self.cut.count) / count for k in (0, 1)], axis=1)
+
+    def folds(self, uv: Floats) -> bool:
+        """Whether a face is turned over by UVs (W, 2), or has no area."""
+        return bool((self._areas(uv) <= 1e-12 * self.surface.area * _density(self, uv)).any())
+
+    def _areas(self, uv: Floats) -> Floats:
+        p = uv[self.cut.rows]
+        a, b = p[:, 1] - p[:, 0], p[:, 2] - p[:, 0]
+        return np.asarray(0.5 * (a[:, 0] * b[:, 1] - a[:, 1] * b[:, 0]))
+
+    def flat(
+        self,
+        start: Floats | None = None,
+        way: str = "both",
+        held: Mask | None = None,
+        stop: Callable[[], bool] = lambda: False,
+        iterations: int = 25,
+    ) -> Floats:
+        """The piece laid flat at the scale of the surface, or at that of `start` where rows are held.
+
+        Parameters
+        ----------
+        start : (W, 2) without folds, None to begin from nothing
+        way : "angles" keeps angles, "sizes" areas, "both" the middle of the two
+        held : (W,) rows that stay where `start` has them
+        """
+        scale = 1.0
+        if start is not None:
+            scale = float(np.sqrt(max(_density(self, start), 1e-300)))
+            start = start / scale
+        keep = scale if held is not None else 1.0
+        if way == "angles" and held is None:
+            return flatten(self.surface, self.cut, self.borders, 0, None, stop).uv
+        found = flatten(self.surface, self.cut, self.borders, iterations, start, stop, held=held).uv
+        for _ in range(_ROUNDS if way == "sizes" else 0):
+            if self.folds(found):
+                break
+            # Each face may stay as slanted as it lies, but has its own area again.
+            p = found[self.cut.rows]
+            like = (p - p[:, :1]) * np.sqrt(self.surface.area / np.maximum(self._areas(found), 1e-300))[:, None, None]
+            # In this frame nothing is turned, so that the first side need not lie along an axis.
+            found = flatten(self.surface, self.cut, self.borders, 5, found, stop, held=held, like=like).uv
+        return found * keep
+
+
+def piece_of(s: Surface, faces: Numbers, seam: Mask) -> Piece:
+    """Some faces (k,) of a surface, with the seams (3 F,) among them."""
+    part, h = part_of(s, faces)
+    own = seam[h]
+    c = cut(part, own)
+    return Piece(part, c, borders(part, c, own))
+
+
+def _density(piece: Piece, uv: Floats) -> float:
+    """UV area over area."""
+    return float(np.abs(piece._areas(uv)).sum() / max(float(piece.surface.area.sum()), 1e-300))
+
+
+def unsound(piece: Piece, uv: Floats) -> str:
+    """Why UVs (W, 2) cannot be: folds, overlaps, or no border; empty where they can."""
+    b, c = piece.borders, piece.cut
+    if (b.loops == 0).any() or (b.genus > 0).any():
+        return "it would close the surface so that it cannot lie flat"
+    if piece.folds(uv):
+        return "triangles would fold over"
+    regions = outlines(c, b, uv)
+    covered = np.bincount(c.chart, piece._areas(uv), c.charts)
+    if not shapely.is_valid(regions).all() or (np.abs(shapely.area(regions) - covered) > 1e-9 * covered).any():
+        return "it would overlap itself"
+    return ""
+
+
+def fitted(own: Floats, goal: Floats, weight: Floats, points: Floats, scale: float | None = None) -> tuple[Floats, float]:
+    """Points (n, 2) moved by the similarity that brings `own` (k, 2) nearest to `goal` (k, 2), and the middle distance that is left (least
+    squares in complex numbers). With a `scale` it is that one."""
+    a, b, w = own @ [1, 1j], goal @ [1, 1j], np.maximum(weight, 1e-300)
+    ma, mb = (w * a).sum() / w.sum(), (w * b).sum() / w.sum()
+    top = (w * np.conj(a - ma) * (b - mb)).sum()
+    spread = float((w * np.abs(a - ma) ** 2).sum())
+    turn = top / spread if spread > 0 else 1.0 + 0j
+    if scale is not None:
+        turn = scale * (turn / abs(turn) if abs(turn) > 0 else 1.0)
+    z = turn * (points @ [1, 1j] - ma) + mb
+    left = np.abs(turn * (a - ma) + mb - b)
+    return np.stack([z.real, z.imag], axis=1), float((w * left).sum() / w.sum())
+
+
+def placed(piece: Piece, uv: Floats, old: Floats, like: Mask) -> Floats:
+    """UVs (W, 2) of a piece brought, chart by chart, to where faces `like` (F,) of it were (F, 3, 2), at the density that these had there."""
+    out = uv.copy()
+    for chart in range(piece.cut.charts):
+        mine = piece.cut.chart == chart
+        use = mine & like if (mine & like).any() else mine
+        p = old[use]
+        was = _spread(p) / max(float(piece.surface.area[use].sum()), 1e-300)
+        now = _spread(uv[piece.cut.rows[mine]]) / max(float(piece.surface.area[mine].sum()), 1e-300)
+        scale = float(np.sqrt(was / max(now, 1e-300)))
+        rows = np.unique(piece.cut.rows[mine])
+        weight = np.repeat(piece.surface.area[use], 3)
+        out[rows] = fitted(uv[piece.cut.rows[use]].reshape(-1, 2), p.reshape(-1, 2), weight, uv[rows], scale)[0]
+    return out
+
+
+def _spread(p: Floats) -> float:
+    """Area of triangles (F, 3, 2)."""
+    a, b = p[:, 1] - p[:, 0], p[:, 2] - p[:, 0]
+    return float(np.abs(0.5 * (a[:, 0] * b[:, 1] - a[:, 1] * b[:, 0])).sum())
