@@ -20,6 +20,7 @@ from .jobs.wake import wake
 from .projects.copies import copied
 from .projects.faults import fault_rows
 from .projects.models import Job, Layout, Project, Reading, Snapshot
+from .projects.picking import pick
 from .projects.planning import plan, suggest
 from .projects.room import MOST_KEPT, purge, size_of, thin
 from .projects.sheets import sheet_by
@@ -32,6 +33,8 @@ from .schemas import (
     JobIn,
     JobOut,
     Name,
+    PickIn,
+    PickOut,
     PictureOut,
     PlanIn,
     PlanOut,
@@ -183,6 +186,13 @@ def plan_sheet(request: HttpRequest, project_id: int, body: PlanIn) -> PlanOut:
     if body.density is not None and not 0 < body.density < 1e9:
         raise QuiltError("The density must be greater than 0 px/m.")
     return PlanOut(**plan(project, project.head, body.sheet, body.objects, body.density))
+
+
+@api.post("/projects/{project_id}/pick", response=PickOut)
+def pick_more(request: HttpRequest, project_id: int, body: PickIn) -> PickOut:
+    """Edges or faces of an object that follow from one that was picked."""
+    head = _on(_project(project_id), body.base)
+    return PickOut(**pick(head, body.file, body.object, body.way, body.edge, body.goal, body.degrees))
 
 
 @api.post("/projects/{project_id}/suggest", response=SuggestOut)

@@ -2,7 +2,7 @@
 
 from typing import Any
 
-from ninja import Schema
+from ninja import Field, Schema
 
 
 class ProjectOut(Schema):
@@ -304,6 +304,25 @@ class Discard(Schema):
     layout: int
     discarded: bool = True
     name: str | None = None
+
+
+class PickIn(Schema):
+    """An edge of an object that the page shows: file, object, [triangle, side], and what is wanted from it."""
+
+    base: int
+    file: int
+    object: int
+    way: str
+    edge: list[int]
+    goal: list[int] | None = None
+    degrees: float = Field(30.0, ge=0, le=180)
+
+
+class PickOut(Schema):
+    """Edges [triangle, side] and faces (triangles) of the object."""
+
+    edges: list[list[int]]
+    faces: list[int]
 
 
 class PlanIn(Schema):

@@ -389,7 +389,7 @@ def joined(s: Surface, seam: Mask, wish: Wish, stop: Stop, cone: float, tell: Te
                 inside = (3 * np.flatnonzero(own_faces)[:, None] + np.arange(3)).reshape(-1)
                 seam[inside] = trial[inside]
             else:
-                runs = 1 if again[k] else _runs(s, h[of == k])[0]
+                runs = 1 if again[k] else straight_runs(s, h[of == k])[0]
                 failed[keys[k]] = 2 if runs < 2 else 1
     return seam
 
@@ -416,7 +416,7 @@ def _key(a: int, b: int) -> tuple[int, int]:
     return (a, b) if a < b else (b, a)
 
 
-def _runs(s: Surface, h: Numbers) -> tuple[int, Numbers]:
+def straight_runs(s: Surface, h: Numbers) -> tuple[int, Numbers]:
     """How many runs half-edges form that hang together at their points, and the run (k,) of each. Points that no flat piece can have inside end a run."""
     ends = np.concatenate([s.start[h], s.end[h]])
     tip = np.abs(defects(s))[ends] > _DEFECT
@@ -430,7 +430,7 @@ def _runs(s: Surface, h: Numbers) -> tuple[int, Numbers]:
 
 def _costliest_run(s: Surface, h: Numbers, cost: Floats) -> Mask:
     """Which (k,) of some half-edges belong to the run of most cost."""
-    count, run = _runs(s, h)
+    count, run = straight_runs(s, h)
     return np.asarray(run == int(np.argmax(np.bincount(run, cost[h], count))))
 
 

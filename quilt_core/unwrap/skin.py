@@ -115,8 +115,7 @@ class Laying:
     @property
     def bare(self) -> Mask:
         """(F,) faces without UVs."""
-        found: Mask = np.isnan(self.uv).any(axis=(1, 2))
-        return found
+        return np.asarray(np.isnan(self.uv).any(axis=(1, 2)), bool)
 
 
 @dataclass(frozen=True)
@@ -147,7 +146,7 @@ def laying_of(skin: Skin, channel: UvChannel, of_triangle: NDArray[np.integer], 
     """
     s = skin.surface
     rows = channel.triangles[skin.kept].astype(np.int64)
-    bare: Mask = (rows < 0).any(axis=1)
+    bare = np.asarray((rows < 0).any(axis=1), bool)
     uv = np.where(bare[:, None, None], np.nan, channel.uvs[np.maximum(rows, 0)])
     island = np.where(bare, -1, np.asarray(of_triangle, np.int64)[skin.kept])
     seam = np.zeros(len(s.twin), bool)

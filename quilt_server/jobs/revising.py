@@ -108,6 +108,18 @@ class Revision:
             if piece is not None and len(mine):
                 yield m, *self.laying(m), mine
 
+    def first_island(self, mesh: int) -> int:
+        """Number in the file of a mesh's first island."""
+        return int(island_starts(self.pieces)[mesh])
+
+    def laying_or_bare(self, mesh: int) -> tuple[Skin, Laying]:
+        """The same, with nothing laid out where the mesh has no UVs."""
+        if self.pieces[mesh] is not None:
+            return self.laying(mesh)
+        skin = skin_of(self.scene.meshes[mesh], largest_placing(self.scene, mesh).world[:3, :3])
+        n = len(skin.kept)
+        return skin, Laying(np.full((n, 3, 2), np.nan), np.zeros(3 * n, bool), np.full(n, -1))
+
     def laying(self, mesh: int) -> tuple[Skin, Laying]:
         """The surface of a mesh, and how it lies."""
         piece = self.pieces[mesh]

@@ -16,6 +16,7 @@ import struct
 from typing import Any
 
 import numpy as np
+from numpy.typing import NDArray
 
 from quilt_core.formats.pictures import channels
 from quilt_core.model.scene import Mesh, MeshObject, Scene
@@ -70,6 +71,11 @@ def _paint_rows(scene: Scene, mesh: Mesh, channel: int) -> tuple[np.ndarray, np.
     return None if source is None or asked[0] == channel else (source.triangles, source.uvs)
 
 
+def shown_order(mesh: Mesh) -> NDArray[np.int64]:
+    """The triangles (T,) of a mesh in the order in which the page has them: material by material."""
+    return np.argsort(mesh.materials, kind="stable")
+
+
 def build(scene: Scene, pieces: list[MeshIslands | None], channel: int) -> bytes:
     """The binary geometry of a file."""
     starts = island_starts(pieces)
@@ -82,7 +88,7 @@ def build(scene: Scene, pieces: list[MeshIslands | None], channel: int) -> bytes
         mesh, piece = scene.meshes[o.mesh], pieces[o.mesh]
         source = mesh.channels.get(channel)
         # One vertex for every pair of position and UV row; faces without UVs keep their positions only.
-        order = np.argsort(mesh.materials, kind="stable")
+        order = shown_order(mesh)
         uv_rows = np.full_like(mesh.triangles, -1) if source is None else source.triangles
         pair = (mesh.triangles.astype(np.int64) * (1 << 32) + (uv_rows + 1))[order]
         other = _paint_rows(scene, mesh, channel)

@@ -53,7 +53,7 @@ class Chosen:
 
     def original(self) -> Chosen:
         """The same with the scene as the file's format reads it: for writing."""
-        scene, beside = read_source(self.file)
+        scene, beside = read_source(self.file, self.reading.channel)
         if self.file.revision:
             # Writing may have parted rows: the islands are known by their triangles.
             given = [None if p is None else p.islands.of_triangle for p in self.pieces]

@@ -26,7 +26,7 @@ from quilt_core.measure.stored import (
     scene_arrays,
     scene_of,
 )
-from quilt_core.model.scene import Floats, Mesh, Scene
+from quilt_core.model.scene import Floats, Mesh, Scene, UvChannel
 from quilt_core.uv.analysis import IDENTITY, MeshIslands, analyse
 
 from . import files
@@ -51,16 +51,37 @@ def companions_of(file: SourceFile) -> dict[str, bytes]:
     return {path: files.get(sha) for path, sha in file.companions.items()}
 
 
-def read_source(file: SourceFile) -> tuple[Scene, dict[str, bytes]]:
+def read_source(file: SourceFile, channel: int | None = None) -> tuple[Scene, dict[str, bytes]]:
     """The scene of a stored file, from its original bytes and the UVs that were made since, and the files beside it: for importing and for writing
-    only."""
+    only.
+
+    Parameters
+    ----------
+    channel : the one that will be written over: there, what lies at one place but belongs to two islands has rows of its own
+    """
     beside = companions_of(file)
     scene = formats.read(files.get(file.original_id), file.name, file.unit_m, beside)
-    for channel, meshes in sorted(revisions_of(file).items()):
-        body = formats.revise(scene, {m: r.channel for m, r in meshes.items()}, channel)
+    for number, meshes in sorted(revisions_of(file).items()):
+        made = {m: r.channel for m, r in meshes.items()}
+        body = formats.revise(scene, {m: _numbered(c) for m, c in made.items()} if number == channel else made, number)
         beside |= {path: data for path, data in body.items() if path}
         scene = formats.read(body[""], file.name, file.unit_m, beside)
+        for m, exact in made.items():
+            scene.meshes[m].channels[number] = _like(scene.meshes[m].channels[number], exact)
     return scene, beside
+
+
+def _numbered(channel: UvChannel) -> UvChannel:
+    """A channel in which every row has a value of its own, so that no format takes two for one."""
+    n = np.arange(len(channel.uvs))
+    return UvChannel(np.column_stack([n % 4096, n // 4096]) / 4096.0, channel.triangles)
+
+
+def _like(read: UvChannel, exact: UvChannel) -> UvChannel:
+    """The rows that a file was read with, with the values that another channel has at the same corners."""
+    uvs, has = read.uvs.copy(), (read.triangles >= 0) & (exact.triangles >= 0)
+    uvs[read.triangles[has]] = exact.uvs[exact.triangles[has]]
+    return UvChannel(uvs, read.triangles)
 
 
 def materials_of(scene: Scene, resources: Mapping[str, bytes]) -> list[dict[str, Any]]:

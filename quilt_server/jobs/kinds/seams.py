@@ -1,0 +1,193 @@
+"""Seams and islands by hand: each operation on chosen edges, faces or islands is one undo step with new UVs."""
+
+from __future__ import annotations
+
+from typing import Any, ClassVar
+
+import numpy as np
+from pydantic import StrictBool, StrictStr
+
+from quilt_core.errors import QuiltError
+from quilt_core.unwrap import hands
+from quilt_core.unwrap.ledger import SeamRun, worth
+from quilt_core.unwrap.pieces import WAYS
+from quilt_core.unwrap.project import WAYS as PROJECTIONS
+from quilt_core.unwrap.seams import half_edges
+from quilt_core.unwrap.skin import Laying, Skin, revised
+from quilt_core.unwrap.topology import Numbers
+
+from ...projects.geometry import shown_order
+from ...projects.models import Job, SourceFile
+from ...projects.state import settings_of
+from ..kind import Asked, FileNumber, Islands, Kind, Number, Real
+from ..landing import head_of
+from ..progress import StopFlag, report_progress
+from ..revising import Revision, finish
+
+LABELS = {
+    "cut": "Cut", "sew": "Sew", "sew_free": "Sew what costs nothing", "relax": "Lay flat again", "part": "Part what lies double", "square": "Make strips rectangles",
+    "project": "Project",
+}  # fmt: skip
+MOST_PICKED = 500_000
+
+
+class Seams(Asked):
+    """The operation, and what it is done to: edges [object, triangle as shown, side], faces [object, triangle as shown], or islands, by file."""
+
+    words: ClassVar = {"edges": "Edges are picked as object, triangle and side.", "faces": "Faces are picked as object and triangle."}
+    operation: StrictStr = ""
+    edges: dict[FileNumber, list[list[Number]]] | None = None
+    faces: dict[FileNumber, list[list[Number]]] | None = None
+    islands: Islands = None
+    relax: StrictBool = True
+    way: StrictStr = "both"
+    held: StrictBool = False
+    view: list[Real] | None = None
+
+    def params(self, settings: dict[str, Any]) -> dict[str, Any]:
+        """See `Asked.params`."""
+        if self.operation not in LABELS:
+            raise QuiltError(f"'{self.operation}' is no operation: {', '.join(LABELS)}.")
+        for picked, size in ((self.edges, 3), (self.faces, 2)):
+            rows = [r for v in (picked or {}).values() for r in v]
+            if any(len(r) != size for r in rows) or len(rows) > MOST_PICKED:
+                raise QuiltError(self.words["edges" if size == 3 else "faces"])
+        known = PROJECTIONS if self.operation == "project" else WAYS
+        if self.way not in known:
+            raise QuiltError(f"'{self.way}' is not a way of doing this: {', '.join(known)}.")
+        if self.view is not None and len(self.view) != 3:
+            raise QuiltError("A direction has three numbers.")
+        if not (self.edges or self.faces or self.islands):
+            raise QuiltError("Pick edges, faces or islands first.")
+        return self.model_dump()
+
+
+class SeamWorth(Asked):
+    """The objects by key whose seams are looked at; None for all."""
+
+    objects: list[StrictStr] | None = None
+
+
+def _by_mesh(w: Revision, rows: list[list[int]] | None) -> dict[int, list[list[int]]]:
+    """What was picked on objects of a file, by mesh, with triangles as the mesh has them.
+
+    Raises
+    ------
+    QuiltError : an object or a triangle that is not there
+    """
+    out: dict[int, list[list[int]]] = {}
+    orders: dict[int, Numbers] = {}
+    for number, shown, *side in rows or []:
+        if number >= len(w.scene.objects):
+            raise QuiltError("What was picked is not there any more. Pick it anew.")
+        m = w.scene.objects[number].mesh
+        order = orders.setdefault(m, shown_order(w.scene.meshes[m]))
+        if shown >= len(order):
+            raise QuiltError("What was picked is not there any more. Pick it anew.")
+        out.setdefault(m, []).append([int(order[shown]), *side])
+    return out
+
+
+def _changed(job: Job, w: Revision, stop: StopFlag) -> tuple[int, list[str]]:
+    """Do the operation to a file's meshes; how often it was done, and what was refused."""
+    p, file = job.params, str(w.old.pk)
+    edges, faces = (_by_mesh(w, (p[k] or {}).get(file)) for k in ("edges", "faces"))
+    islands = np.array((p["islands"] or {}).get(file, []), np.int64)
+    of_mesh = {m: mine for m, _, _, mine in w.layings(islands)} if len(islands) else {}
+    count = 0
+    refused: list[str] = []
+    for m in sorted({*edges, *faces, *of_mesh}):
+        skin, laying = w.laying(m) if p["operation"] != "project" else w.laying_or_bare(m)
+        marked = _marked(skin, faces.get(m))
+        if marked is not None and p["operation"] in ("relax", "square", "part", "sew_free"):
+            found = np.unique(laying.island[marked])
+            of_mesh[m] = np.union1d(of_mesh.get(m, np.zeros(0, np.int64)), found[found >= 0])
+        asked = hands.Asked(
+            p["operation"], half_edges(skin, [(t, k) for t, k in edges.get(m, [])]), of_mesh.get(m, np.zeros(0, np.int64)), marked,
+            p["relax"], p["way"], p["held"], None if p["view"] is None else np.array(p["view"], float),
+        )  # fmt: skip
+        try:
+            done = hands.do(skin, laying, asked, stop, lambda text: report_progress(job, {"text": text}))
+        except QuiltError as e:
+            if type(e) is not QuiltError:
+                raise
+            refused.append(str(e))
+            continue
+        refused += done.refused
+        if done.touched.any():
+            count += done.count
+            made = revised(skin, done.laying, done.touched)
+            w.made[m] = made
+            if done.anew.any():
+                w.anew[m] = np.unique(made.island[skin.kept[done.anew]]).astype(np.int64)
+    return count, refused
+
+
+def _marked(skin: Skin, rows: list[list[int]] | None) -> Any:
+    if not rows:
+        return None
+    picked = np.zeros(len(skin.mesh.triangles), bool)
+    picked[[r[0] for r in rows]] = True
+    return picked[skin.kept]
+
+
+def run_seams(job: Job) -> None:
+    """Cut, sew, flatten, part, square or project what was picked: one undo step."""
+    project, head, before = head_of(job)
+    settings, stop, p = settings_of(head), StopFlag(job), job.params
+    report_progress(job, {"text": LABELS[p["operation"]]})
+    asked = {int(f) for k in ("edges", "faces", "islands") for f in (p[k] or {})}
+    count, work = 0, list[Revision]()
+    refused: list[str] = []
+    for f in SourceFile.objects.filter(pk__in=asked & set(head.files)):
+        w = Revision(f, int(settings["channel_in"]), f.pk in settings["welded"])
+        n, why = _changed(job, w, stop)
+        count, refused = count + n, refused + why
+        work.append(w)
+    work = [w for w in work if w.made]
+    if not work:
+        raise QuiltError(refused[0] if refused else "There was nothing to do here: everything is as it would be afterwards.")
+    label = f"{LABELS[p['operation']]} ({count})" if count > 1 else LABELS[p["operation"]]
+    kept = {k: p[k] for k in ("operation", "relax", "way", "held")}
+    told = finish(job, project, head, before, work, settings, label, {"name": "seams", **kept})
+    job.result = {"changed": count, "objects": told, "refused": refused}
+
+
+def run_worth(job: Job) -> None:
+    """Measure what every seam is worth; nothing is changed."""
+    _, head, _ = head_of(job)
+    settings, stop = settings_of(head), StopFlag(job)
+    keys = None if job.params["objects"] is None else set(job.params["objects"])
+    rows: list[dict[str, Any]] = []
+    for f in SourceFile.objects.filter(pk__in=head.files):
+        if keys is not None and not any(k.startswith(f"{f.pk}/") for k in keys):
+            continue
+        w = Revision(f, int(settings["channel_in"]), f.pk in settings["welded"])
+        first: dict[int, int] = {}  # object of every mesh
+        for n, o in enumerate(w.scene.objects):
+            if (keys is None or f"{f.pk}/{n}" in keys) and w.pieces[o.mesh] is not None:
+                first.setdefault(o.mesh, n)
+        for m, n in first.items():
+            skin, laying = w.laying(m)
+            name = w.scene.objects[n].name
+            runs = worth(skin, laying, stop, lambda text, name=name: report_progress(job, {"text": f"{name}: {text}"}))  # type: ignore[misc]
+            rows += [_row(w, n, skin, laying, r) for r in runs]
+    job.result = {"base": head.pk, "seams": sorted(rows, key=lambda r: -r["length"])}
+
+
+def _row(w: Revision, number: int, skin: Skin, laying: Laying, r: SeamRun) -> dict[str, Any]:
+    start = w.first_island(w.scene.objects[number].mesh)
+
+    def known(x: float) -> float | None:
+        return float(x) if np.isfinite(x) else None
+
+    shown = np.empty(len(skin.mesh.triangles), np.int64)
+    shown[shown_order(skin.mesh)] = np.arange(len(shown))
+    return {
+        "file": w.old.pk, "object": number, "name": w.scene.objects[number].name, "islands": [start + i for i in r.islands],
+        "edges": np.column_stack([shown[skin.kept[r.edges // 3]], r.edges % 3]).tolist(), "length": r.length, "open": r.open,
+        "before": known(r.stretch[0]), "after": known(r.stretch[1]), "grown": known(r.grown), "why": r.why, "free": r.free,
+    }  # fmt: skip
+
+
+KINDS = (Kind("seams", run_seams, Seams), Kind("seam_worth", run_worth, SeamWorth))

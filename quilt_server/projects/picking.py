@@ -1,0 +1,106 @@
+"""Edges and faces that follow from one that was picked: a loop, the shortest way, what bends little, an island, a seam."""
+
+from __future__ import annotations
+
+from functools import lru_cache
+from typing import Any
+
+import numpy as np
+
+from quilt_core.errors import QuiltError
+from quilt_core.unwrap.charts import allowed_edges
+from quilt_core.unwrap.ledger import runs_of
+from quilt_core.unwrap.scenes import largest_placing
+from quilt_core.unwrap.seams import around, grown, half_edges, loop, shortest
+from quilt_core.unwrap.skin import Laying, Skin, laying_of, skin_of
+from quilt_core.unwrap.topology import Numbers
+
+from .geometry import shown_order
+from .models import Snapshot, SourceFile
+from .revisions import revisions_of
+from .sources import kept_islands, kept_scene
+from .state import settings_of
+
+WAYS = ("loop", "path", "bend", "seam", "border")
+
+
+class _Picked:
+    """The surface of an object as the page shows it."""
+
+    def __init__(self, file: SourceFile, number: int, channel: int, welded: bool) -> None:
+        scene = kept_scene(file)
+        if not 0 <= number < len(scene.objects):
+            raise QuiltError("What was picked is not there any more. Pick it anew.")
+        m = scene.objects[number].mesh
+        mesh = scene.meshes[m]
+        self.skin: Skin = skin_of(mesh, largest_placing(scene, m).world[:3, :3])
+        piece = kept_islands(file, channel, welded).pieces(scene)[m]
+        self.laying: Laying | None = None
+        if piece is not None:
+            made = revisions_of(file).get(channel, {}).get(m)
+            self.laying = laying_of(self.skin, mesh.channels[channel], piece.islands.of_triangle, None if made is None else made.root)
+        self.order = shown_order(mesh)
+        self.shown = np.empty(len(self.order), np.int64)
+        self.shown[self.order] = np.arange(len(self.order))
+
+    def half_edge(self, edge: list[int]) -> int:
+        """The half-edge of a triangle as shown and a side."""
+        if len(edge) != 2 or not 0 <= edge[0] < len(self.order):
+            raise QuiltError("What was picked is not there any more. Pick it anew.")
+        return int(half_edges(self.skin, [(int(self.order[edge[0]]), edge[1])])[0])
+
+    def edges(self, h: Numbers) -> list[list[int]]:
+        """Triangles as shown and sides."""
+        return np.column_stack([self.shown[self.skin.kept[h // 3]], h % 3]).tolist()  # type: ignore[no-any-return]
+
+    def faces(self, mine: np.ndarray) -> list[int]:
+        """Triangles as shown."""
+        return self.shown[self.skin.kept[mine]].tolist()  # type: ignore[no-any-return]
+
+
+@lru_cache(maxsize=4)
+def _picked(file: int, revision: str, number: int, channel: int, welded: bool) -> _Picked:
+    return _Picked(SourceFile.objects.get(pk=file), number, channel, welded)
+
+
+def pick(snapshot: Snapshot, file: int, number: int, way: str, edge: list[int], goal: list[int] | None, degrees: float) -> dict[str, Any]:
+    """What follows from an edge [triangle as shown, side] of an object.
+
+    Parameters
+    ----------
+    way : one of `WAYS`; goal : another edge, for the shortest way to it; degrees : by which faces may bend that hang together
+
+    Raises
+    ------
+    QuiltError : what was picked is not there, or nothing follows from it
+    """
+    if way not in WAYS:
+        raise QuiltError(f"'{way}' is no way of picking: {', '.join(WAYS)}.")
+    found = SourceFile.objects.filter(pk=file, pk__in=snapshot.files).first()
+    if found is None:
+        raise QuiltError("What was picked is not there any more. Pick it anew.")
+    settings = settings_of(snapshot)
+    p = _picked(found.pk, found.revision, number, int(settings["channel_in"]), found.pk in settings["welded"])
+    s, h = p.skin.surface, p.half_edge(edge)
+    may = allowed_edges(s, p.skin.cell)
+    if way == "loop":
+        return {"edges": p.edges(loop(s, h, may)), "faces": []}
+    if way == "path":
+        if goal is None:
+            raise QuiltError("The shortest way needs a second edge to go to.")
+        g = p.half_edge(goal)
+        # From whichever end of the one to whichever end of the other is the nearest.
+        ways = [shortest(s, int(a), int(b), may) for a in (s.start[h], s.end[h]) for b in (s.start[g], s.end[g])]
+        best = min(ways, key=lambda w: float(s.length[w].sum()))
+        return {"edges": p.edges(np.unique(np.concatenate([[h], best, [g]]).astype(np.int64))), "faces": []}
+    if way == "seam":
+        if p.laying is None:
+            raise QuiltError("This object has no UVs, so it has no seams yet.")
+        for run in runs_of(p.skin, p.laying):
+            if h in run or int(s.twin[h]) in run:
+                return {"edges": p.edges(run), "faces": []}
+        raise QuiltError("This edge is no seam.")
+    faces = grown(s, h // 3, np.radians(degrees))
+    if way == "border":
+        return {"edges": p.edges(around(p.skin, faces)), "faces": []}
+    return {"edges": [], "faces": p.faces(faces)}

@@ -1,0 +1,177 @@
+"""Seams by hand in a project: cut, sewn, flattened, parted and projected, each one undo step, with rules that follow and files that leave so."""
+
+from __future__ import annotations
+
+import io
+import zipfile
+from typing import Any
+
+import numpy as np
+import pytest
+
+from quilt_core import formats
+from quilt_core.model.scene import Scene
+from quilt_core.uv.islands import find_islands
+from quilt_server.projects.models import Job
+
+from .test_api import Browser, quick
+
+
+def grid(n: int = 4) -> bytes:
+    """A flat sheet of n x n quads of 1 m, with UVs that are its plan at a tenth."""
+    lines = ["o sheet"]
+    lines += [f"v {x} {y} 0" for y in range(n + 1) for x in range(n + 1)]
+    lines += [f"vt {x / 10} {y / 10}" for y in range(n + 1) for x in range(n + 1)]
+    for y in range(n):
+        for x in range(n):
+            a = y * (n + 1) + x + 1
+            lines.append("f " + " ".join(f"{k}/{k}" for k in (a, a + 1, a + n + 2, a + n + 1)))
+    return "\n".join(lines).encode() + b"\n"
+
+
+@pytest.fixture
+def browser(transactional_db: None) -> Browser:
+    return Browser()
+
+
+def between(scene: Scene, axis: int, value: float) -> list[list[int]]:
+    """[object, triangle, side] of all edges of the first object that lie on a plane."""
+    m = scene.meshes[scene.objects[0].mesh]
+    p = m.positions[m.triangles]
+    out = []
+    for t, k in np.argwhere(np.abs(p[:, :, axis] - value) < 1e-9):
+        if abs(p[t, (k + 1) % 3, axis] - value) < 1e-9:
+            out.append([0, int(t), int(k)])
+    return out
+
+
+def delivered(browser: Browser) -> Scene:
+    quick(browser)
+    assert browser.run("pack")["state"] == "done"
+    done = browser.run("deliver")
+    assert done["state"] == "done", done
+    with zipfile.ZipFile(io.BytesIO(Job.objects.get(pk=done["id"]).output)) as z:
+        name = next(n for n in z.namelist() if n.endswith(".obj"))
+        return formats.read(z.read(name), name, 1.0, {})
+
+
+def only(state: dict[str, Any]) -> dict[str, Any]:
+    (found,) = state["objects"]
+    return found
+
+
+def test_a_cut_parts_an_island_and_its_rules_hold_for_the_parts(browser: Browser) -> None:
+    browser.upload(sheet__obj=grid())
+    state = browser.state()
+    file = only(state)["file"]
+    browser.change(settings={**state["settings"], "weights": {f"{file}:0": 2.0}, "rotations": {f"{file}:0": "90"}})
+    scene = formats.read(grid(), "sheet.obj", 1.0, {})
+    done = browser.run("seams", operation="cut", edges={str(file): between(scene, 0, 2.0)}, relax=False)
+    assert done["state"] == "done" and done["result"]["objects"][0]["now"]["islands"] == 2, done
+    after = browser.state()
+    new = only(after)["file"]
+    assert after["settings"]["weights"] == {f"{new}:0": 2.0, f"{new}:1": 2.0}
+    assert after["settings"]["rotations"] == {f"{new}:0": "90", f"{new}:1": "90"}
+    assert only(after)["islands"] == 2
+    read = delivered(browser)
+    m = read.meshes[0]
+    assert find_islands(m, m.channels[0]).count == 2
+    assert np.array_equal(m.positions, scene.meshes[0].positions), "nothing but UVs is other"
+
+
+def test_what_was_cut_is_sewn_to_what_it_was(browser: Browser) -> None:
+    browser.upload(sheet__obj=grid())
+    scene = formats.read(grid(), "sheet.obj", 1.0, {})
+    before = browser.state()
+    edges = between(scene, 1, 1.0)
+    browser.run("seams", operation="cut", edges={str(only(before)["file"]): edges}, relax=False)
+    cut = browser.state()
+    assert only(cut)["islands"] == 2
+    done = browser.run("seams", operation="sew", edges={str(only(cut)["file"]): edges})
+    assert done["state"] == "done", done
+    sewn = browser.state()
+    assert only(sewn)["islands"] == 1
+    assert sewn["figures"]["coverage"] == pytest.approx(before["figures"]["coverage"], rel=1e-6)
+    assert sewn["figures"]["density"] == pytest.approx(before["figures"]["density"], rel=1e-6)
+    for _ in range(2):
+        browser.post(f"/api/projects/{browser.project}/undo", {"base": browser.state()["snapshot"]})
+    assert browser.state()["objects"] == before["objects"]
+
+
+def test_what_cannot_be_is_refused_in_words_and_changes_nothing(browser: Browser) -> None:
+    browser.upload(sheet__obj=grid())
+    state = browser.state()
+    file = str(only(state)["file"])
+    scene = formats.read(grid(), "sheet.obj", 1.0, {})
+    m = scene.meshes[0]
+    # The diagonal of a quad belongs to no edge of the file.
+    t = m.triangles
+    inner = next(
+        [0, int(a), k] for a in range(len(t)) for k in range(3) if abs(np.diff(m.positions[t[a]][[k, (k + 1) % 3]], axis=0)).sum() > 1.5
+    )
+    for params, word in (
+        ({"operation": "cut", "edges": {file: [inner]}}, "inside polygons"),
+        ({"operation": "sew", "edges": {file: between(scene, 0, 2.0)}}, "None of these edges is a seam"),
+        ({"operation": "cut", "edges": {file: between(scene, 0, 0.0)}}, "border of the surface"),
+        ({"operation": "cut", "edges": {file: [[0, 99999, 0]]}}, "not there any more"),
+        ({"operation": "cut", "edges": {file: [[7, 0, 0]]}}, "not there any more"),
+    ):
+        done = browser.run("seams", **params)
+        assert done["state"] == "failed" and word in done["error"], (params, done)
+    assert browser.state()["snapshot"] == state["snapshot"]
+    r = browser.post(
+        f"/api/projects/{browser.project}/jobs", {"base": state["snapshot"], "kind": "seams", "params": {"operation": "knit"}}, 422
+    )
+    assert "knit" in r["detail"]
+
+
+def test_one_edge_gives_its_loop_its_way_and_its_faces(browser: Browser) -> None:
+    browser.upload(sheet__obj=grid())
+    state = browser.state()
+    file = only(state)["file"]
+    scene = formats.read(grid(), "sheet.obj", 1.0, {})
+    line = between(scene, 0, 2.0)
+    first, last = line[0][1:], line[-1][1:]
+
+    def asked(expect: int = 200, **more: Any) -> dict[str, Any]:
+        body = {"base": state["snapshot"], "file": file, "object": 0, "edge": first, **more}
+        return browser.post(f"/api/projects/{browser.project}/pick", body, expect)
+
+    t = scene.meshes[0].triangles
+    p = scene.meshes[0].positions
+
+    def ends(edges: list[list[int]]) -> set[frozenset[tuple[float, ...]]]:
+        return {frozenset((tuple(p[t[a, k]]), tuple(p[t[a, (k + 1) % 3]]))) for a, k in edges}
+
+    straight = ends([e[1:] for e in line])
+    assert ends(asked(way="loop")["edges"]) == straight and len(straight) == 4
+    assert ends(asked(way="path", goal=last)["edges"]) <= straight
+    assert len(asked(way="bend")["faces"]) == 32
+    assert "no seam" in asked(422, way="seam")["detail"]
+    assert "second edge" in asked(422, way="path")["detail"]
+
+
+def test_seams_say_what_they_are_worth_and_the_worthless_are_sewn(browser: Browser) -> None:
+    browser.upload(sheet__obj=grid())
+    scene = formats.read(grid(), "sheet.obj", 1.0, {})
+    edges = between(scene, 0, 2.0)
+    browser.run("seams", operation="cut", edges={str(only(browser.state())["file"]): edges}, relax=False)
+    found = browser.run("seam_worth")["result"]["seams"]
+    assert len(found) == 1
+    (seam,) = found
+    assert (
+        seam["free"] and seam["length"] == pytest.approx(4.0) and seam["after"] == pytest.approx(1.0) and seam["open"] == pytest.approx(1.0)
+    )
+    state = browser.state()
+    file = only(state)["file"]
+    done = browser.run("seams", operation="sew_free", islands={str(file): [0, 1]})
+    assert done["state"] == "done" and only(browser.state())["islands"] == 1
+
+
+def test_projecting_gives_islands_in_metres_that_wait_beside_the_tile(browser: Browser) -> None:
+    browser.upload(sheet__obj=grid())
+    state = browser.state()
+    done = browser.run("seams", operation="project", way="plane", islands={str(only(state)["file"]): [0]})
+    assert done["state"] == "done", done
+    row = done["result"]["objects"][0]
+    assert row["now"]["islands"] == 1 and row["now"]["stretch"]["l2"] == pytest.approx(1.0)
