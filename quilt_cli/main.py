@@ -54,7 +54,7 @@ def parser() -> argparse.ArgumentParser:
     v = commands.add_parser("verify", parents=[common], help="prove the layout that the files share; exit 1 where it fails")
     v.add_argument("--padding", type=float, metavar="PX", help="also ask for this gap")
     v.add_argument("--margin", type=float, metavar="PX", help="also ask for this margin")
-    p = commands.add_parser("pack", parents=[common], help="even the density and pack all files into one sheet")
+    p = argparse.ArgumentParser(add_help=False)
     p.add_argument("--out", type=Path, required=True, metavar="DIR")
     p.add_argument("--padding", type=float, metavar="PX", help="between islands (8 at 2048)")
     p.add_argument("--margin", type=float, metavar="PX", help="to the border (half the padding)")
@@ -67,8 +67,9 @@ def parser() -> argparse.ArgumentParser:
     p.add_argument("--seconds", type=float, default=10.0, metavar="S")
     p.add_argument("--seed", type=int, default=0, metavar="N")
     p.add_argument("--channel-out", type=int, default=0, metavar="N", help="UV channel that is written (0)")
+    commands.add_parser("pack", parents=[common, p], help="even the density and pack all files into one sheet")
     deliver.add(commands, common, _tiles)
-    unwrap.add(commands, common)
+    unwrap.add(commands, common, p)
     return top
 
 
@@ -192,8 +193,25 @@ def _pack(args: argparse.Namespace) -> int:
 def _unwrap(args: argparse.Namespace) -> int:
     padding = args.padding if args.padding is not None else 8 * args.map / 2048
     margin = args.margin if args.margin is not None else padding / 2
-    scenes = _scenes(args)
-    found, lines = unwrap.run(args, scenes, Recipe(args.map, padding, margin, seconds=args.seconds, seed=args.seed))
+    return _unfit(args, *unwrap.unwrap(args, _scenes(args), Recipe(args.map, padding, margin, seconds=args.seconds, seed=args.seed)))
+
+
+def _mend(args: argparse.Namespace) -> int:
+    return _unfit(args, *unwrap.mend(args, _scenes(args)))
+
+
+def _ready(args: argparse.Namespace) -> int:
+    if args.channel_out < 0:
+        raise QuiltError("A UV channel is 0 or more.")
+    found, lines = unwrap.ready(args, _scenes(args), recipe_of(args))
+    unfit = _unfit(args, found, lines)
+    if not found["ok"] and not unfit:
+        print(f"quilt: {'; '.join([found['verdict'], *found['reasons']])}", file=sys.stderr)
+    return 0 if found["ok"] else 1
+
+
+def _unfit(args: argparse.Namespace, found: dict[str, Any], lines: list[str]) -> int:
+    """Say what was done; 1, and the names, where something stayed that is not fit for baking."""
     _say(args, found, lines)
     unfit = [f"{o['name']}: {', '.join(o['left'])}" for o in found["objects"] if o["left"]]
     for text in unfit:

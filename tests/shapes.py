@@ -84,3 +84,28 @@ def glb(document: dict, binary: bytes) -> bytes:
     total = 12 + 8 + len(text) + 8 + len(binary)
     head = struct.pack("<III", 0x46546C67, 2, total)
     return head + struct.pack("<II", len(text), 0x4E4F534A) + text + struct.pack("<II", len(binary), 0x004E4942) + binary
+
+
+_FACES = ((0, 1, 3, 2), (4, 6, 7, 5), (0, 4, 5, 1), (2, 3, 7, 6), (0, 2, 6, 4), (1, 5, 7, 3))
+
+
+def kit() -> bytes:
+    """Four things: a sheet that is good, one that is mirrored, one whose middle is folded over, and a box without UVs."""
+    lines: list[str] = []
+    v = vt = 0
+    for name, shift in (("good", 0), ("mirrored", 3), ("folded", 6)):
+        lines.append(f"o {name}")
+        for y in range(3):
+            for x in range(3):
+                u = x / 10 if name != "mirrored" else 0.2 - x / 10
+                if name == "folded" and (x, y) == (1, 1):
+                    u = 0.35
+                lines += [f"v {x + shift} {y} 0", f"vt {u} {y / 10}"]
+        for y in range(2):
+            for x in range(2):
+                a = y * 3 + x
+                lines.append("f " + " ".join(f"{v + k + 1}/{vt + k + 1}" for k in (a, a + 1, a + 4, a + 3)))
+        v, vt = v + 9, vt + 9
+    lines += ["o bare", *(f"v {x + 9} {y} {z}" for x in (0, 1) for y in (0, 1) for z in (0, 1))]
+    lines += ["f " + " ".join(str(v + k + 1) for k in q) for q in _FACES]
+    return "\n".join(lines).encode() + b"\n"

@@ -2,17 +2,18 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Iterator, Mapping
 
 from ..errors import FileError
 from ..model.scene import Floats, Scene, UvChannel
 from .beside import find_resource, seen_from
 from .channels import LAYOUT, Arrangement
 from .registry import ENDINGS, EXPORTS, ending, for_file, named, normals
+from .revision import like, numbered
 from .wiring import Rewired, Wiring
 
 __all__ = [
-    "ENDINGS", "EXPORTS", "ending", "find_resource", "is_mesh", "named", "normals", "read", "rearrange", "revise", "rewire", "seen_from", "write",
+    "ENDINGS", "EXPORTS", "ending", "find_resource", "is_mesh", "named", "normals", "read", "rearrange", "revise", "rewire", "seen_from", "with_rows", "write",
 ]  # fmt: skip
 
 
@@ -53,6 +54,46 @@ def write(scene: Scene, uvs: Mapping[int, Floats], channel: int = 0) -> dict[str
     if of.one_channel and channel != 0:
         raise FileError(scene.file, f"{of.title} has one UV channel, so {channel} cannot be written", "", "Write channel 0.")
     return of.write(scene, uvs, channel)
+
+
+def with_rows(
+    scene: Scene, channels: Mapping[int, UvChannel], channel: int, unit_m: float, beside: Mapping[str, bytes]
+) -> tuple[Scene, dict[str, bytes]]:
+    """A scene whose file has the rows of other channels, ready for `write`: what lies at one place but belongs to two islands has rows of its own.
+
+    Parameters
+    ----------
+    channels : per mesh number; channel : the number of the channel; beside : the files beside it
+
+    Returns
+    -------
+    the scene as it is read then, and the files beside it that are other
+    """
+    body = revise(scene, {m: numbered(c) for m, c in channels.items()}, channel)
+    other = {path: data for path, data in body.items() if path}
+    again = read(body[""], scene.file, unit_m, Both(other, beside))
+    for m, exact in channels.items():
+        again.meshes[m].channels[channel] = like(again.meshes[m].channels[channel], exact)
+    return again, other
+
+
+class Both(Mapping[str, bytes]):
+    """Files by path: some, and behind them others that are looked for when they are asked for."""
+
+    def __init__(self, first: Mapping[str, bytes], then: Mapping[str, bytes]) -> None:
+        self.first, self.then = first, then
+
+    def __getitem__(self, path: str) -> bytes:
+        return self.first[path] if path in self.first else self.then[path]
+
+    def __contains__(self, path: object) -> bool:
+        return path in self.first or path in self.then
+
+    def __iter__(self) -> Iterator[str]:
+        return iter(dict.fromkeys([*self.first, *self.then]))
+
+    def __len__(self) -> int:
+        return sum(1 for _ in self)
 
 
 def revise(scene: Scene, channels: Mapping[int, UvChannel], channel: int = 0) -> dict[str, bytes]:

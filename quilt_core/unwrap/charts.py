@@ -21,7 +21,7 @@ from ..model.scene import Floats
 from .flatten import Flat, flatten
 from .topology import Borders, Cut, Mask, Numbers, Surface, after, borders, cut
 
-_NEARLY_ALL, _ALL = 0.97, 0.997  # shares of a chart's area that keep to the stretch, and to twice as much
+NEARLY_ALL, ALL = 0.97, 0.997  # shares of a chart's area that keep to the stretch, and to twice as much
 _FINAL = 0.94  # the first share, once the charts are decided
 _SHARP = (np.radians(17.5), np.radians(35.0))  # between these an edge becomes a good place for a seam
 _FOLDED = np.radians(150)  # two-sided sheets: always seams
@@ -102,7 +102,7 @@ def laid(s: Surface, seam: Mask, iterations: int, stop: Stop, stretch: float = n
     return c, b, flatten(s, c, b, iterations, None, stop, 1.1 * 0.5 * (stretch**2 + stretch**-2))
 
 
-def judge(s: Surface, c: Cut, b: Borders, f: Flat, wish: Wish, share: float = _NEARLY_ALL) -> Judged:
+def judge(s: Surface, c: Cut, b: Borders, f: Flat, wish: Wish, share: float = NEARLY_ALL) -> Judged:
     """Which charts may stay as they are."""
     stretch = wish.stretch
     with np.errstate(divide="ignore", invalid="ignore"):
@@ -121,7 +121,7 @@ def judge(s: Surface, c: Cut, b: Borders, f: Flat, wish: Wish, share: float = _N
     sound = whole & once & shapely.is_valid(regions)
     hull = shapely.area(regions) / np.maximum(shapely.area(shapely.convex_hull(regions)), 1e-300)
     flat = np.bincount(c.chart_of_row, np.abs(_lacking(s, c, b)) > wish.tip, c.charts) == 0
-    return Judged(sound & (((near >= share) & (far >= _ALL) & flat) | tiny), sound, hull)
+    return Judged(sound & (((near >= share) & (far >= ALL) & flat) | tiny), sound, hull)
 
 
 def _lacking(s: Surface, c: Cut, b: Borders) -> Floats:
@@ -309,7 +309,7 @@ def _central(at: Floats, normal: Floats, area: Floats, mine: Mask) -> np.intp:
     return np.flatnonzero(mine)[np.argmin(((both[mine] - mean) ** 2).sum(axis=1))]
 
 
-def divided(s: Surface, seam: Mask, wish: Wish, stop: Stop, share: float = _NEARLY_ALL, iterations: int = 8) -> Mask:
+def divided(s: Surface, seam: Mask, wish: Wish, stop: Stop, share: float = NEARLY_ALL, iterations: int = 8) -> Mask:
     """Seams under which every chart lies flat: what does not is slit, and split where that did not help."""
     seam, may, cost = seam.copy(), allowed_edges(s, wish.cell), seam_cost(s)
     pending = np.arange(len(s.faces))

@@ -9,8 +9,9 @@ import numpy as np
 
 from ..errors import QuiltError
 from ..model.scene import Floats
-from .charts import Tell
-from .ledger import sew_free
+from .charts import ALL, NEARLY_ALL, Tell
+from .flatten import frames
+from .ledger import sew_free, singular
 from .parting import parted
 from .pieces import WAYS, piece_of, placed, unsound
 from .project import projected
@@ -161,3 +162,14 @@ def _flat_again(skin: Skin, laying: Laying, touched: Mask, stop: Callable[[], bo
             if type(e) is not QuiltError:
                 raise
     return laying
+
+
+def keeps_to(skin: Skin, laying: Laying, mine: Mask, stretch: float) -> bool:
+    """Whether nearly all of some faces (F,) keep to a stretch at the scale that suits them, as charts that are made anew have to."""
+    s = skin.surface
+    faces = np.flatnonzero(mine)
+    big, small = singular(frames(s, faces), laying.uv[faces])
+    w = s.area[faces]
+    scale = float(np.sqrt(max((w * big * small).sum() / w.sum(), 1e-300)))
+    worst = np.maximum(big / scale, scale / np.maximum(small, 1e-300))
+    return bool(w[worst <= stretch].sum() >= NEARLY_ALL * w.sum() and w[worst <= 2 * stretch].sum() >= ALL * w.sum())

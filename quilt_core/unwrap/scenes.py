@@ -2,24 +2,26 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection
+from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
-from ..errors import QuiltError
-from ..model.scene import MeshObject, Scene, UvChannel
+from ..errors import Cancelled, QuiltError
+from ..model.scene import Mesh, MeshObject, Scene, UvChannel
 from ..uv.analysis import MeshIslands
 from ..uv.density import world_areas
 from ..uv.islands import number_rows, triangle_areas
-from ..uv.stretch import singular_values, stretch
+from ..uv.stretch import singular_values, stretch, stretch_of_islands
 from .charts import Stop, Tell
-from .meshes import Options, Unwrapped, unwrap
+from .hands import keeps_to, relaxed
+from .meshes import Options, Unwrapped, unwrap, unwrap_faces
+from .skin import Revised, laying_of, revised, skin_of
 
-_OWN = 1e-6  # of an island's area that lies double: more is no rounding
-_STRETCHED = 1.5  # Sander's L2 of a whole mesh: above, most of it shows
+_OWN = 1e-9  # of an island's area that lies double: more is no rounding, and could be a hundredth of a texel once it fills a tile
+_STRETCHED = 1.5  # Sander's L2 of an island at its own scale: above, it shows wherever one looks
 
 
 def largest_placing(scene: Scene, mesh: int) -> MeshObject:
@@ -41,6 +43,7 @@ class Figures:
     folded: int
     bare: int
     overlapping: int
+    stretched: int = 0
 
     def as_dict(self) -> dict[str, Any]:
         """For `report.json`."""
@@ -50,7 +53,7 @@ class Figures:
                 "share_under_1_1": round(self.under_1_1, 5), "share_under_1_5": round(self.under_1_5, 5),
                 "l2": round(self.l2, 5) if np.isfinite(self.l2) else None, "worst": round(self.worst, 4) if np.isfinite(self.worst) else None,
             },
-            "folded": self.folded, "without_uvs": self.bare, "overlapping": self.overlapping,
+            "folded": self.folded, "without_uvs": self.bare, "overlapping": self.overlapping, "stretched": self.stretched,
         }  # fmt: skip
 
 
@@ -65,21 +68,50 @@ def figures(scene: Scene, mesh: int, channel: int, piece: MeshIslands | None) ->
     ratio = s.greatest / np.maximum(s.least, 1e-300)
     of = piece.islands.of_triangle
     bare = int((uvs.triangles < 0).any(axis=1).sum())
-    own = piece.outlines.self_overlap
     found = stretch(m, uvs, o)
     return Figures(
         piece.islands.count, seam_length(scene, mesh, uvs), float(s.world_area[ratio < 1.1].sum() / total), float(s.world_area[ratio < 1.5].sum() / total),
         float("nan") if found is None else found[0], float(ratio.max(initial=1.0)), _folded(uvs, of, piece), bare,
-        int((own > _OWN * np.maximum(piece.islands.area, 1e-300)).sum()),
+        int(_overlapping(piece).sum()), int(_stretched(piece, m, uvs, o).sum()),
     )  # fmt: skip
 
 
+def _overlapping(piece: MeshIslands) -> NDArray[np.bool_]:
+    """(n,) islands that overlap themselves by more than rounding."""
+    return np.asarray(piece.outlines.self_overlap > _OWN * np.maximum(piece.islands.area, 1e-300))
+
+
+def _stretched(piece: MeshIslands, mesh: Mesh, uvs: UvChannel, o: MeshObject) -> NDArray[np.bool_]:
+    """(n,) islands that are stretched even at the scale that suits each."""
+    found = stretch_of_islands(singular_values(mesh, uvs, o), piece.islands.of_triangle, piece.islands.count).l2
+    flat = (piece.islands.area <= 0) & (piece.world_area > 0)
+    return np.asarray((np.nan_to_num(found, nan=1.0, posinf=np.inf) > _STRETCHED) | flat)
+
+
+def bad_triangles(scene: Scene, mesh: int, channel: int, piece: MeshIslands | None) -> NDArray[np.bool_]:
+    """(T,) triangles of a mesh whose UVs cannot be saved: those without any, and those of islands that fold, overlap themselves or are stretched."""
+    m = scene.meshes[mesh]
+    uvs = m.channels.get(channel)
+    if uvs is None or piece is None:
+        return np.ones(len(m.triangles), bool)
+    of = np.asarray(piece.islands.of_triangle)
+    bad = _overlapping(piece) | _stretched(piece, m, uvs, largest_placing(scene, mesh))
+    folded = _folded_triangles(uvs, of, piece)
+    bad[of[folded]] = True
+    return np.where(of >= 0, bad[np.maximum(of, 0)], True)
+
+
 def _folded(uvs: UvChannel, of: NDArray[np.integer], piece: MeshIslands) -> int:
-    """Triangles that are wound against the rest of their island."""
-    has = np.asarray(of) >= 0
+    """How many triangles are wound against the rest of their island."""
+    return int(_folded_triangles(uvs, np.asarray(of), piece).sum())
+
+
+def _folded_triangles(uvs: UvChannel, of: NDArray[np.integer], piece: MeshIslands) -> NDArray[np.bool_]:
+    out = np.zeros(len(of), bool)
+    has = np.flatnonzero(of >= 0)
     sign = np.sign(triangle_areas(uvs.uvs, uvs.triangles[has]))
-    whole = np.sign(piece.islands.signed_area)[np.asarray(of)[has]]
-    return int((sign * whole < 0).sum())
+    out[has] = sign * np.sign(piece.islands.signed_area)[of[has]] < 0
+    return out
 
 
 def seam_length(scene: Scene, mesh: int, uvs: UvChannel) -> float:
@@ -114,15 +146,57 @@ def beyond_saving(f: Figures) -> list[str]:
         out.append(f"{f.folded} triangles are folded over")
     if f.overlapping:
         out.append(f"{f.overlapping} islands overlap themselves" if f.overlapping > 1 else "an island overlaps itself")
-    if f.islands and np.isfinite(f.l2) and f.l2 > _STRETCHED:
-        out.append(f"it is stretched (L2 {f.l2:.2f})")
+    if f.stretched:
+        out.append(f"{f.stretched} islands are stretched" if f.stretched > 1 else "an island is stretched")
     return out
 
 
+def flattened(
+    scene: Scene, mesh: int, channel: int, piece: MeshIslands, stretch: float, root: NDArray[np.int64] | None = None, stop: Stop = lambda: False
+) -> Revised | None:  # fmt: skip
+    """The UVs of a mesh in which islands that cannot be saved are laid flat again as they are cut; None where none of them comes to lie well.
+
+    Parameters
+    ----------
+    piece : its islands; stretch : as of `Options`, that they have to keep to; root : see `laying_of`
+
+    Raises
+    ------
+    Cancelled : it was stopped
+    """
+    m = scene.meshes[mesh]
+    bad = bad_triangles(scene, mesh, channel, piece)
+    of = np.asarray(piece.islands.of_triangle)
+    islands = np.unique(of[bad & (of >= 0)])
+    if not len(islands):
+        return None
+    skin = skin_of(m, largest_placing(scene, mesh).world[:3, :3])
+    laying = laying_of(skin, m.channels[channel], of, root)
+    touched = np.zeros(len(skin.kept), bool)
+    for island in islands.tolist():
+        if stop():
+            raise Cancelled("Stopped. Everything is as it was.")
+        try:
+            tried, mine = relaxed(skin, laying, island, stop=stop)
+        except QuiltError as e:
+            if type(e) is not QuiltError:
+                raise
+            continue
+        if keeps_to(skin, tried, mine, stretch):
+            laying, touched = tried, touched | mine
+    return revised(skin, laying, touched) if touched.any() else None
+
+
 def renewed(
-    scene: Scene, meshes: Collection[int], channel: int, options: Options, stop: Stop = lambda: False, tell: Tell = lambda _: None
-) -> tuple[dict[int, Unwrapped], dict[int, str]]:
+    scene: Scene, meshes: Collection[int], channel: int, options: Options, stop: Stop = lambda: False, tell: Tell = lambda _: None,
+    pieces: Sequence[MeshIslands | None] | None = None, roots: Mapping[int, NDArray[np.int64]] | None = None,
+) -> tuple[dict[int, Unwrapped], dict[int, str]]:  # fmt: skip
     """New UVs for some meshes of a scene, in metres of the world; and why some could have none.
+
+    Parameters
+    ----------
+    pieces : the islands that there are, for each mesh: then only those that cannot be saved are made anew; None for everything
+    roots : see `laying_of`, for meshes whose UVs were made here
 
     Raises
     ------
@@ -132,8 +206,21 @@ def renewed(
     refused: dict[int, str] = {}
     for n in meshes:
         m, o = scene.meshes[n], largest_placing(scene, n)
+        old, piece = m.channels.get(channel), None if pieces is None else pieces[n]
+
+        def say(text: str, name: str = m.name) -> None:
+            tell(f"{name}: {text}")
+
         try:
-            out[n] = unwrap(m, options, o.world[:3, :3], m.channels.get(channel), stop, lambda text, name=m.name: tell(f"{name}: {text}"))  # type: ignore[misc]
+            bad = bad_triangles(scene, n, channel, piece)
+            if old is None or piece is None or bad.all():
+                out[n] = unwrap(m, options, o.world[:3, :3], old, stop, say)
+                continue
+            skin = skin_of(m, o.world[:3, :3])
+            faces = bad[skin.kept]
+            if faces.any():
+                laying = laying_of(skin, old, piece.islands.of_triangle, (roots or {}).get(n))
+                out[n] = unwrap_faces(skin, laying, faces, options, old, stop, say)
         except QuiltError as e:
             if type(e) is not QuiltError:
                 raise

@@ -12,10 +12,11 @@ from numpy.typing import NDArray
 from quilt_core.arrays import pack_arrays
 from quilt_core.errors import QuiltError
 from quilt_core.model.scene import Floats, Scene
+from quilt_core.unwrap.follow import followed, islands_after
 from quilt_core.unwrap.meshes import shelves
 from quilt_core.unwrap.scenes import Figures, figures, largest_placing
 from quilt_core.unwrap.skin import Laying, Revised, Skin, laying_of, skin_of
-from quilt_core.uv.analysis import IDENTITY, MeshIslands, analyse
+from quilt_core.uv.analysis import IDENTITY, MeshIslands
 
 from ..projects.geometry import island_starts
 from ..projects.keys import FileKeys
@@ -58,9 +59,9 @@ class Revision:
             warnings=old.warnings, materials=old.materials, before=old, revision=keep_revisions(old, self.channel, self.made), operation=operation,
         )  # fmt: skip
         self.new_scene = kept_scene(self.new)
-        given = [None if m not in self.made else self.made[m].island for m in range(len(self.scene.meshes))]
-        fresh = analyse_some(self.new_scene, self.channel, self.welded, given)
-        self.new_pieces = [fresh[m] if m in self.made else p for m, p in enumerate(self.pieces)]
+        self.new_pieces = [
+            islands_after(self.new_scene, m, self.channel, self.made[m]) if m in self.made else p for m, p in enumerate(self.pieces)
+        ]
 
     def readings(self) -> None:
         """Save the file and what was read from it."""
@@ -77,28 +78,19 @@ class Revision:
         """The newer number (n,) of every older island that is as it was, -1 for others; the newer ones that hold its faces, for those; and for every
         newer island (k,) the older one that most of it was, -1 for none."""
         old_starts, new_starts = island_starts(self.pieces), island_starts(self.new_pieces)
-        same = np.full(old_starts[-1], -1, np.int64)
-        heir = np.full(new_starts[-1], -1, np.int64)
+        same, heir = np.full(old_starts[-1], -1, np.int64), np.full(new_starts[-1], -1, np.int64)
         parts: dict[int, list[int]] = {}
-        for m in range(len(self.pieces)):
-            was, now = self.pieces[m], self.new_pieces[m]
-            if was is None or now is None:
-                continue
+        for m, (was, now) in enumerate(zip(self.pieces, self.new_pieces, strict=True)):
+            old, new = slice(old_starts[m], old_starts[m + 1]), slice(new_starts[m], new_starts[m + 1])
             if m not in self.made:
-                same[old_starts[m] : old_starts[m + 1]] = new_starts[m] + np.arange(was.islands.count)
-                heir[new_starts[m] : new_starts[m + 1]] = old_starts[m] + np.arange(was.islands.count)
+                same[old] = np.arange(new.start, new.stop)
+                heir[new] = np.arange(old.start, old.stop)
                 continue
-            pairs, count = _common(was, now)
-            size = np.bincount(was.islands.of_triangle[was.islands.of_triangle >= 0], minlength=was.islands.count)
-            again = np.bincount(now.islands.of_triangle[now.islands.of_triangle >= 0], minlength=now.islands.count)
-            for k in np.argsort(count, kind="stable"):
-                a, b = int(pairs[k, 0]), int(pairs[k, 1])
-                heir[new_starts[m] + b] = old_starts[m] + a  # the one with most comes last
-                if count[k] == size[a] == again[b] and _lies_alike(was, now, a, b):
-                    same[old_starts[m] + a] = new_starts[m] + b
-                else:
-                    parts.setdefault(old_starts[m] + a, []).append(new_starts[m] + b)
-        return same, {k: sorted(v) for k, v in parts.items()}, heir
+            f = followed(was, now)
+            same[old] = np.where(f.same >= 0, f.same + new.start, -1)
+            heir[new] = np.where(f.heir >= 0, f.heir + old.start, -1)
+            parts |= {old.start + k: [new.start + n for n in v] for k, v in f.parts.items()}
+        return same, parts, heir
 
     def layings(self, islands: NDArray[np.int64]) -> Iterator[tuple[int, Skin, Laying, NDArray[np.int64]]]:
         """For each mesh that has any of the file's islands (k,): its number, its surface, how it lies, and the islands' numbers in it."""
@@ -143,42 +135,6 @@ class Revision:
             for n, o in enumerate(self.scene.objects)
             if o.mesh in why
         ]
-
-
-def analyse_some(scene: Scene, channel: int, welded: bool, given: list[Any]) -> list[MeshIslands | None]:
-    """The islands of the meshes of a scene whose islands are given; None for all others."""
-    out: list[MeshIslands | None] = [None] * len(scene.meshes)
-    for m, of in enumerate(given):
-        if of is not None:
-            one = Scene(scene.file, scene.format, [scene.meshes[m]], [_on_first(o) for o in scene.objects if o.mesh == m], [])
-            found = analyse(one, channel, welded, [of])[0]
-            out[m] = None if found is None else MeshIslands(
-                found.mesh, channel, found.islands, found.outlines, [o for o in scene.objects if o.mesh == m], found.object_areas, found.uvs
-            )  # fmt: skip
-    return out
-
-
-def _on_first(o: Any) -> Any:
-    return type(o)(o.name, o.path, 0, o.world)
-
-
-def _common(was: MeshIslands, now: MeshIslands) -> tuple[NDArray[np.int64], NDArray[np.int64]]:
-    """Pairs (k, 2) of older and newer islands that have triangles in common, and how many (k,)."""
-    a, b = was.islands.of_triangle.astype(np.int64), now.islands.of_triangle.astype(np.int64)
-    both = (a >= 0) & (b >= 0)
-    key, count = np.unique(a[both] * (now.islands.count + 1) + b[both], return_counts=True)
-    return np.column_stack([key // (now.islands.count + 1), key % (now.islands.count + 1)]), count
-
-
-def _lies_alike(was: MeshIslands, now: MeshIslands, a: int, b: int) -> bool:
-    """Whether an island has the UVs that it had."""
-    mine = was.islands.of_triangle == a
-    old, new = was.uvs[_corners(was)[mine]], now.uvs[_corners(now)[mine]]
-    return bool(np.abs(old - new).max(initial=0.0) <= 1e-9 + 1e-6 * np.abs(old).max(initial=0.0))
-
-
-def _corners(piece: MeshIslands) -> NDArray[np.int32]:
-    return piece.mesh.channels[piece.channel].triangles
 
 
 def finish(

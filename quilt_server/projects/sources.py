@@ -26,7 +26,7 @@ from quilt_core.measure.stored import (
     scene_arrays,
     scene_of,
 )
-from quilt_core.model.scene import Floats, Mesh, Scene, UvChannel
+from quilt_core.model.scene import Floats, Mesh, Scene
 from quilt_core.uv.analysis import IDENTITY, MeshIslands, analyse
 
 from . import files
@@ -63,25 +63,14 @@ def read_source(file: SourceFile, channel: int | None = None) -> tuple[Scene, di
     scene = formats.read(files.get(file.original_id), file.name, file.unit_m, beside)
     for number, meshes in sorted(revisions_of(file).items()):
         made = {m: r.channel for m, r in meshes.items()}
-        body = formats.revise(scene, {m: _numbered(c) for m, c in made.items()} if number == channel else made, number)
+        if number == channel:
+            scene, other = formats.with_rows(scene, made, number, file.unit_m, beside)
+            beside |= other
+            continue
+        body = formats.revise(scene, made, number)
         beside |= {path: data for path, data in body.items() if path}
         scene = formats.read(body[""], file.name, file.unit_m, beside)
-        for m, exact in made.items():
-            scene.meshes[m].channels[number] = _like(scene.meshes[m].channels[number], exact)
     return scene, beside
-
-
-def _numbered(channel: UvChannel) -> UvChannel:
-    """A channel in which every row has a value of its own, so that no format takes two for one."""
-    n = np.arange(len(channel.uvs))
-    return UvChannel(np.column_stack([n % 4096, n // 4096]) / 4096.0, channel.triangles)
-
-
-def _like(read: UvChannel, exact: UvChannel) -> UvChannel:
-    """The rows that a file was read with, with the values that another channel has at the same corners."""
-    uvs, has = read.uvs.copy(), (read.triangles >= 0) & (exact.triangles >= 0)
-    uvs[read.triangles[has]] = exact.uvs[exact.triangles[has]]
-    return UvChannel(uvs, read.triangles)
 
 
 def materials_of(scene: Scene, resources: Mapping[str, bytes]) -> list[dict[str, Any]]:

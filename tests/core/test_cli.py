@@ -16,7 +16,7 @@ from quilt_cli.main import main
 from quilt_core import formats
 from quilt_core.formats.pictures import pictures
 from tests.core.test_faults import squares as boxes_obj
-from tests.shapes import PLANE, gltf_plane, grid_obj
+from tests.shapes import PLANE, gltf_plane, grid_obj, kit
 
 
 @pytest.fixture
@@ -256,3 +256,32 @@ def test_unwrap_takes_patterns_and_refuses_what_cannot_work(capsys: pytest.Captu
     assert code == 0 and all(not o["done"] for o in found["objects"])
     assert main(["unwrap", str(squares), "--out", str(tmp_path / "x"), "--stretch", "0.5"]) == 2 and "stretch" in capsys.readouterr().err
     assert main(["unwrap", str(squares), "--out", str(squares.parent)]) == 2
+
+
+def test_ready_does_the_whole_way_and_says_what_it_did(capsys: pytest.CaptureFixture[str], tmp_path: Path) -> None:
+    source = tmp_path / "kit.obj"
+    source.write_bytes(kit())
+    code, found = run(capsys, "ready", source, "--out", tmp_path / "out", "--map", 512, "--seconds", 0.5, "--json")
+    assert code == 0 and found["ok"] and found["overlap_pairs"] == 0 and found["flipped"] == 0
+    assert {o["name"]: o["done"] for o in found["objects"]} == {"good": [], "mirrored": ["flip"], "folded": ["relax"], "bare": ["unwrap"]}
+    code, proof = run(capsys, "verify", tmp_path / "out/kit.obj", "--map", 512, "--padding", 2, "--json")
+    assert code == 0 and proof["ok"]
+    sizes = run(capsys, "inspect", tmp_path / "out/kit.obj", "--map", 512, "--json")[1]["objects"]
+    medians = [o["density_px_per_m"]["median"] for o in sizes]
+    assert max(medians) == pytest.approx(min(medians), rel=1e-3)
+
+
+def test_mend_repairs_in_order_and_refuses_what_it_does_not_know(capsys: pytest.CaptureFixture[str], tmp_path: Path) -> None:
+    source = tmp_path / "kit.obj"
+    source.write_bytes(kit())
+    code, found = run(capsys, "mend", source, "--out", tmp_path / "out", "--do", "flip,relax", "--objects", "[fm]*", "--json")
+    rows = {o["name"]: o for o in found["objects"]}
+    assert code == 1, "the box has no UVs still"
+    assert rows["mirrored"]["done"] == ["flip", "relax"] and rows["folded"]["done"] == ["relax"] and rows["good"]["done"] == []
+    assert rows["folded"]["now"]["folded"] == 0 and rows["folded"]["was"]["folded"] > 0
+    assert run(capsys, "inspect", tmp_path / "out/kit.obj", "--json")[1]["faults"]["flipped"] == 0
+    code, found = run(capsys, "mend", source, "--out", tmp_path / "two", "--do", "part,square,sew", "--objects", "folded", "--json")
+    row = next(o for o in found["objects"] if o["name"] == "folded")
+    assert row["now"]["overlapping"] == 0 and row["now"]["folded"] == 0 and {"part", "square"} & set(row["done"])
+    with pytest.raises(SystemExit):
+        main(["mend", str(source), "--out", str(tmp_path / "x"), "--do", "knit"])

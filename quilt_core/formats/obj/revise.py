@@ -16,17 +16,21 @@ def revise(scene: Scene, channels: Mapping[int, UvChannel], channel: int = 0) ->
     text, s = scene.key
     body: bytes = text.body
     newline = b"\r\n" if b"\r\n" in body[:10000] else b"\n"
-    wanted = np.full((len(s.corner_v), 2), np.nan)
-    old = s.corner_vt >= 0
-    wanted[old] = s.vt[s.corner_vt[old]]
+    # Rows that were two stay two, whatever their values: they may be sides of a seam that nothing has moved apart yet.
+    values = [s.vt]
+    row = np.where(s.corner_vt >= 0, s.corner_vt, -1).astype(np.int64)
+    count = len(s.vt)
     for number, new in channels.items():
         mesh = scene.meshes[number]
         rows = corner_rows(mesh, new)
-        wanted[mesh.key.corners] = np.where((rows >= 0)[:, None], new.uvs[np.maximum(rows, 0)], np.nan)
-    has = np.isfinite(wanted).all(axis=1)
-    table, row = np.unique(np.round(wanted[has], 9) + 0.0, axis=0, return_inverse=True)
-    vt = np.zeros(len(wanted), np.int64)
-    vt[has] = row.reshape(-1) + 1
+        row[mesh.key.corners] = np.where(rows >= 0, rows + count, -1)
+        values.append(new.uvs)
+        count += len(new.uvs)
+    has = row >= 0
+    used, at_used = np.unique(row[has], return_inverse=True)
+    table = np.round(np.concatenate(values)[used], 9) + 0.0
+    vt = np.zeros(len(row), np.int64)
+    vt[has] = at_used.reshape(-1) + 1
     block = newline.join(vt_line(uv) for uv in table) + newline
     edits = [(int(a), int(b) + len(newline) * (body[b : b + len(newline)] == newline), b"") for a, b in s.vt_line.tolist()]
     for face, (begin, end) in enumerate(s.face_line.tolist()):

@@ -76,7 +76,8 @@ def _unwrapped(job: Job, w: Revision, options: Options, stop: StopFlag) -> dict[
         meshes = [m for m in range(len(w.scene.meshes)) if beyond_saving(w.figures(m))]
     else:
         meshes = sorted({o.mesh for n, o in enumerate(w.scene.objects) if f"{w.old.pk}/{n}" in set(keys)})
-    made, refused = renewed(w.scene, meshes, w.channel, options, stop, tell)
+    # What is good in an object that was not asked for by name stays.
+    made, refused = renewed(w.scene, meshes, w.channel, options, stop, tell, w.pieces if keys is None else None, w.roots)
     for m, u in made.items():
         w.made[m], w.anew[m] = u.revised, u.anew
     return refused

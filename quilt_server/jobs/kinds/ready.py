@@ -1,0 +1,186 @@
+"""Make it ready: what cannot be saved is made anew, mirrored islands are flipped back, twins marked if wanted, everything packed and proven. One undo step."""
+
+from __future__ import annotations
+
+from typing import Any, ClassVar
+
+import numpy as np
+from django.db import transaction
+from pydantic import StrictBool
+
+from quilt_core.delivery.report import verdict
+from quilt_core.errors import QuiltError
+from quilt_core.unwrap.meshes import Options
+from quilt_core.unwrap.scenes import beyond_saving, flattened
+
+from ...projects.measuring import lie_of, rows_of
+from ...projects.models import Job, Project, Snapshot, SourceFile
+from ...projects.reading import choose, parts_of
+from ...projects.sheets import sheets
+from ...projects.state import advance, settings_of
+from ..kind import Asked, Kind, Real
+from ..landing import head_of
+from ..progress import StopFlag, report_progress
+from ..revising import Revision, finish
+from .pack import Pack, run_pack
+from .repair import Repair, run_repair
+from .twins import Twins, run_twins
+from .unwrap import Unwrap, run_unwrap
+
+
+class Ready(Asked):
+    """How much stretch is allowed where UVs are made anew, and whether islands that lie on each other become twins."""
+
+    words: ClassVar = {"stretch": "The allowed stretch is from 1.02 to 4."}
+    stretch: Real = 1.25
+    material_borders: StrictBool = False
+    twins: StrictBool = False
+
+    def params(self, settings: dict[str, Any]) -> dict[str, Any]:
+        """See `Asked.params`."""
+        Options(self.stretch)
+        return self.model_dump()
+
+
+class _Way:
+    """The steps from a bought kit to one that is ready, each landed before the next begins; what was done to which object."""
+
+    def __init__(self, job: Job, project: Project, head: Snapshot) -> None:
+        self.job, self.project, self.first, self.asked = job, project, head, dict(job.params)
+        self.was = _figures(head)
+        self.names = [str(n) for n in range(len(self.was))]
+        self.done: dict[str, list[str]] = {k: [] for k in self.names}
+        self.refused: dict[str, list[dict[str, str]]] = {k: [] for k in self.names}
+
+    def step(self, what: str, run: Any, params: dict[str, Any]) -> bool:
+        """Do one step on the project as it is now; whether there was anything to do."""
+        self.project.refresh_from_db()
+        before = self.project.head_id
+        self.job.params, self.job.result = {**params, "base": before}, {}
+        try:
+            run(self.job)
+        except QuiltError as e:
+            if type(e) is not QuiltError or what == "pack":
+                raise
+            return False
+        self.project = Project.objects.get(pk=self.project.pk)
+        return self.project.head_id != before
+
+    def note(self, what: str, places: set[int]) -> None:
+        """Write down that a step was done to objects, named by where they stand among all."""
+        for n, k in enumerate(self.names):
+            if n in places:
+                self.done[k].append(what)
+
+    @property
+    def head(self) -> Snapshot:
+        """The project's state now."""
+        assert self.project.head is not None
+        return self.project.head
+
+
+def _figures(head: Snapshot) -> list[dict[str, Any]]:
+    """Figures of all objects, in the order of the files."""
+    settings = settings_of(head)
+    out: list[dict[str, Any]] = []
+    for f in SourceFile.objects.filter(pk__in=head.files).order_by("pk"):
+        w = Revision(f, int(settings["channel_in"]), f.pk in settings["welded"])
+        found = {m: w.figures(m) for m in {o.mesh for o in w.scene.objects}}
+        out += [{"name": o.name, **found[o.mesh].as_dict(), "left": beyond_saving(found[o.mesh])} for o in w.scene.objects]
+    return out
+
+
+def _mirrored(head: Snapshot) -> set[int]:
+    """Places of objects with mirrored islands."""
+    if head.layout is None or (found := lie_of(head.layout)) is None:
+        return set()
+    parts = parts_of(choose(head, whole=True))
+    flipped = parts.shapes.flipped(rows_of(head.layout)[:, 1]) & (found[0].sheet >= 0)
+    owners = np.repeat(parts.owners, [count for _, _, count in parts.places])
+    return set(owners[flipped].tolist())
+
+
+def run_ready(job: Job) -> None:
+    """Do the whole way; what was done before a stop stays, as undo steps of its own."""
+    project, head, _ = head_of(job)
+    report_progress(job, {"text": "Looking at what there is"})
+    way = _Way(job, project, head)
+    asked = way.asked
+    unwrap = Unwrap(stretch=asked["stretch"], material_borders=asked["material_borders"]).model_dump()
+    for what, run, params in (("relax", _run_flattened, {"stretch": asked["stretch"]}), ("unwrap", run_unwrap, unwrap)):
+        before = _figures(way.head)
+        if way.step(what, run, params):
+            now = _figures(way.head)
+            way.note(what, {n for n, (a, b) in enumerate(zip(before, now, strict=True)) if a != b})
+        for row in job.result.get("objects", []):
+            if row.get("why"):
+                for n, f in enumerate(way.was):
+                    if f["name"] == row["name"]:
+                        way.refused[str(n)].append({"what": what, "why": row["why"]})
+    mirrored = _mirrored(way.head)
+    if mirrored and way.step("flip", run_repair, Repair(action="flip").params({})):
+        way.note("flip", mirrored)
+    if asked["twins"]:
+        way.step("twins", run_twins, Twins().model_dump())
+    way.step("pack", run_pack, Pack(sheets=[s["id"] for s in sheets(settings_of(way.head))]).model_dump())
+    packed = dict(job.result)
+    job.params = {**asked, "base": head.pk}
+    _as_one_step(way)
+    now = _figures(way.head)
+    figures = way.head.layout.figures if way.head.layout else {}
+    sheet: dict[str, Any] = next(iter(figures.get("sheets", {}).values()), {})
+    said = verdict(sheet) if sheet else None
+    objects = [
+        {"name": a["name"], "was": a, "now": b, "done": way.done[str(n)], "refused": way.refused[str(n)], "left": b["left"]}
+        for n, (a, b) in enumerate(zip(way.was, now, strict=True))
+    ]
+    job.result = {
+        "changed": sum(1 for o in objects if o["done"]), "objects": objects, "verdict": "" if said is None else said.line,
+        "reasons": [] if said is None else said.reasons, "coverage": sheet.get("coverage"), "summary": packed.get("summary", []),
+    }  # fmt: skip
+
+
+def _run_flattened(job: Job) -> None:
+    """Lay islands flat again that need no other seams for it."""
+    project, head, before = head_of(job)
+    settings, stop = settings_of(head), StopFlag(job)
+    report_progress(job, {"text": "Laying flat what can be saved"})
+    work = []
+    for f in SourceFile.objects.filter(pk__in=head.files):
+        w = Revision(f, int(settings["channel_in"]), f.pk in settings["welded"])
+        for m, piece in enumerate(w.pieces):
+            if (
+                piece is not None
+                and (made := flattened(w.scene, m, w.channel, piece, job.params["stretch"], w.roots.get(m), stop)) is not None
+            ):
+                w.made[m] = made
+        if w.made:
+            work.append(w)
+    if not work:
+        raise QuiltError("Nothing here can be saved by laying it flat again.")
+    finish(job, project, head, before, work, settings, "Lay flat again", {"name": "flattened", **job.params})
+
+
+def _as_one_step(way: _Way) -> None:
+    """Put all steps into one: undo goes back to where the way began."""
+    with transaction.atomic():
+        project = Project.objects.get(pk=way.project.pk)
+        last = project.head
+        if last is None or last.pk != way.head.pk:
+            return
+        steps: list[int] = []
+        at: Snapshot | None = last
+        while at is not None and at.pk != way.first.pk:
+            steps.append(at.pk)
+            at = at.parent
+        if at is None:
+            return
+        project.head = way.first
+        way.project = project
+        advance(
+            project, "Make it ready", way.first, last.layout, files=last.files, left_out=last.left_out, settings=last.settings, kept=last.kept
+        )  # fmt: skip
+        Snapshot.objects.filter(pk__in=steps).delete()
+
+
+KINDS = (Kind("ready", run_ready, Ready),)
