@@ -5,7 +5,8 @@ it lists in `arrays` as [name, type, items, width], one after the other, all of 
 position (V, 3) float32 metres in the world; uv (V, 2) float32; island (V, 1) uint32 number in the file or 0xffffffff;
 index (T, 3) uint32, the triangles of one material after the other; edge (E, 2) uint32 vertices of outline edges; area (islands, 2) float32 UV area and, in the
 largest placing, world area of each island; odd (k, 4) uint32 triangles with something wrong: three vertices and what (see
-`ODD`); paint (V, 2) float32 the UVs that the base colour map reads, where that is another channel. `objects` gives each object's range
+`ODD`); paint (V, 2) float32 the UVs that the base colour map reads, where that is another channel; inside (T, 1) uint32 bit k where side k of a triangle runs
+inside a polygon of the file and so can be no seam, where there are any. `objects` gives each object's range
 in `index` and `edge`, and in `groups` [material, triangles] in turn; of several objects that place one mesh only the first has `table` true, since they share their islands.
 """
 
@@ -13,6 +14,7 @@ from __future__ import annotations
 
 import json
 import struct
+from collections.abc import Mapping
 from typing import Any
 
 import numpy as np
@@ -33,12 +35,12 @@ def island_starts(pieces: list[MeshIslands | None]) -> list[int]:
     return [0, *np.cumsum([0 if p is None else p.islands.count for p in pieces]).tolist()]
 
 
-def _outline(island: np.ndarray, index: np.ndarray, uv: np.ndarray) -> np.ndarray:
-    """Edges (E, 2) that one triangle alone has, joined by UV and island."""
+def _outline(island: np.ndarray, index: np.ndarray, uv: np.ndarray, root: np.ndarray | None = None) -> np.ndarray:
+    """Edges (E, 2) that one triangle alone has, joined by UV and island, or by the `root` of each vertex."""
     tri = index[island[index[:, 0]] != _NONE]
     if not len(tri):
         return np.zeros((0, 2), np.uint32)
-    key = np.column_stack([island, np.round(uv.astype(np.float64) * 2**20)])
+    key = np.column_stack([island, np.round(uv.astype(np.float64) * 2**20) if root is None else root])
     node = np.unique(key, axis=0, return_inverse=True)[1].ravel()
     edge = np.concatenate([tri[:, [0, 1]], tri[:, [1, 2]], tri[:, [2, 0]]])
     ends = np.sort(node[edge], axis=1)
@@ -76,10 +78,21 @@ def shown_order(mesh: Mesh) -> NDArray[np.int64]:
     return np.argsort(mesh.materials, kind="stable")
 
 
-def build(scene: Scene, pieces: list[MeshIslands | None], channel: int) -> bytes:
-    """The binary geometry of a file."""
+def _inside(mesh: Mesh) -> NDArray[np.uint32]:
+    """(T,) bit k where side k of a triangle runs inside a polygon."""
+    if mesh.polygons is None:
+        return np.zeros(len(mesh.triangles), np.uint32)
+    tri = mesh.polygons.triangles.astype(np.int64)
+    ends = np.sort(np.stack([tri, np.roll(tri, -1, axis=1)], axis=2), axis=2).reshape(-1, 2)
+    _, of, count = np.unique(ends[:, 0] * (int(tri.max(initial=0)) + 1) + ends[:, 1], return_inverse=True, return_counts=True)
+    twice = (count[of.reshape(-1)] > 1).reshape(-1, 3)
+    return np.asarray((twice * np.array([1, 2, 4])).sum(axis=1), np.uint32)
+
+
+def build(scene: Scene, pieces: list[MeshIslands | None], channel: int, roots: Mapping[int, NDArray[np.int64]] | None = None) -> bytes:
+    """The binary geometry of a file; `roots` of meshes whose UVs were made here, see `Revised`."""
     starts = island_starts(pieces)
-    columns: dict[str, list[np.ndarray]] = {k: [] for k in ("position", "uv", "island", "index", "edge", "odd", "paint")}
+    columns: dict[str, list[np.ndarray]] = {k: [] for k in ("position", "uv", "island", "index", "edge", "odd", "paint", "inside")}
     objects: list[dict[str, Any]] = []
     vertices = triangles = edges = 0
     painted = False
@@ -110,7 +123,9 @@ def build(scene: Scene, pieces: list[MeshIslands | None], channel: int) -> bytes
         if piece is not None:
             own = np.where(w >= 0, piece.islands.of_row[np.maximum(w, 0)], -1)
             island = np.where(own >= 0, own + starts[o.mesh], _NONE).astype(np.uint32)
-        edge = _outline(island, index, uv) if o.mesh not in seen else np.zeros((0, 2), np.uint32)
+        root = (roots or {}).get(o.mesh)
+        of_vertex = None if root is None else np.where(w >= 0, root[np.maximum(w, 0)], -1)
+        edge = _outline(island, index, uv, of_vertex) if o.mesh not in seen else np.zeros((0, 2), np.uint32)
         odd = _odd(mesh, o, piece)[order]
         kinds, counts = np.unique(mesh.materials, return_counts=True)
         objects.append(
@@ -125,9 +140,12 @@ def build(scene: Scene, pieces: list[MeshIslands | None], channel: int) -> bytes
         columns["edge"].append(edge + np.uint32(vertices))
         columns["odd"].append(np.column_stack([index[odd > 0] + np.uint32(vertices), odd[odd > 0]]).astype(np.uint32))
         columns["paint"].append((uv if other is None else np.where(row[:, None] > 0, other[1][np.maximum(row - 1, 0)], 0.0)).astype("<f4"))
+        columns["inside"].append(_inside(mesh)[order][:, None])
         painted |= other is not None
         vertices, triangles, edges = vertices + len(unique), triangles + len(index), edges + len(edge)
     arrays = {k: np.concatenate(v) for k, v in columns.items() if k != "paint" or painted}
+    if not arrays["inside"].any():
+        del arrays["inside"]
     sizes = [np.column_stack([p.islands.area, p.world_area]) for p in pieces if p is not None]
     arrays["area"] = np.concatenate(sizes).astype("<f4") if sizes else np.zeros((0, 2), "<f4")
     header = {"objects": objects, "islands": starts[-1], "arrays": [[k, str(a.dtype), len(a), a.shape[1]] for k, a in arrays.items()]}

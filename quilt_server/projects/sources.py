@@ -188,7 +188,8 @@ def make_reading(
                 "bare": _without_uvs(mesh, channel), "materials": names, "islands": [starts[o.mesh], starts[o.mesh + 1]], "file_islands": starts[-1],
             }
         )  # fmt: skip
-    return Reading(file=file, channel=channel, welded=welded, objects_info=info, geometry=build(scene, pieces, channel))
+    roots = {m: r.root for m, r in revisions_of(file).get(channel, {}).items()}
+    return Reading(file=file, channel=channel, welded=welded, objects_info=info, geometry=build(scene, pieces, channel, roots))
 
 
 def _without_uvs(mesh: Mesh, channel: int) -> int:

@@ -33,6 +33,8 @@ export const COLOURS = {
   guidePale: '#b8ab8a',
   guideInk: '#6d6347',
   cloth: '#fdfaf3',
+  taut: '#b98a5a',
+  tautDeep: '#6b4a36',
 } as const
 
 /** A colour as the shaders write it. */

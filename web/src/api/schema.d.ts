@@ -236,6 +236,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/projects/{project_id}/pick": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Pick More
+         * @description Edges or faces of an object that follow from one that was picked.
+         */
+        post: operations["quilt_server_api_pick_more"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/projects/{project_id}/pictures": {
         parameters: {
             query?: never;
@@ -739,6 +759,39 @@ export interface components {
             px: number;
             /** Self */
             self: number;
+        };
+        /**
+         * PickIn
+         * @description An edge of an object that the page shows: file, object, [triangle, side], and what is wanted from it.
+         */
+        PickIn: {
+            /** Base */
+            base: number;
+            /**
+             * Degrees
+             * @default 30
+             */
+            degrees: number;
+            /** Edge */
+            edge: number[];
+            /** File */
+            file: number;
+            /** Goal */
+            goal?: number[] | null;
+            /** Object */
+            object: number;
+            /** Way */
+            way: string;
+        };
+        /**
+         * PickOut
+         * @description Edges [triangle, side] and faces (triangles) of the object.
+         */
+        PickOut: {
+            /** Edges */
+            edges: number[][];
+            /** Faces */
+            faces: number[];
         };
         /** PictureIn */
         PictureIn: {
@@ -1496,6 +1549,32 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["JobOut"];
+                };
+            };
+        };
+    };
+    quilt_server_api_pick_more: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PickIn"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PickOut"];
                 };
             };
         };

@@ -33,10 +33,13 @@ function plain(e: KeyboardEvent): boolean {
   const q = useQuilt.getState()
   const key = e.key.toLowerCase()
   const stage = STAGES[Number(key) - 1]
-  if (key === 'escape') q.select([])
-  else if (key === 'f') q.fit()
+  if (key === 'escape') {
+    q.pickNothing()
+    q.select([])
+  } else if (key === 'f') q.fit()
   else if (key === 's') q.show()
   else if (key === 'p') q.setPicks(q.picks === 'objects' ? 'islands' : 'objects')
+  else if (key === 'e') q.setPicks(q.picks === 'edges' ? 'faces' : 'edges')
   else if (key === 'r' && q.selection.size && !q.job)
     void q.move(
       about(selectedBoxes().box.getCenter(new THREE.Vector2()), { angle: (e.shiftKey ? -1 : 1) * (Math.PI / 2) }),

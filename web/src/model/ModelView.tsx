@@ -5,7 +5,7 @@ import { flatOf } from '../scene/sheets'
 import { bandOf, target } from '../scene/states'
 import { Choice, numbered } from '../stages/parts'
 import { useQuilt, useParts } from '../store'
-import { Model, type Look } from './model'
+import { Model, type How, type Look, type Taken } from './model'
 import { perMetre, plain } from '../words'
 import { COLOURS } from '../colours'
 
@@ -13,16 +13,20 @@ const LOOKS: Record<Look, string> = {
   checker: 'checker',
   density: 'density',
   cloth: 'cloth of each object',
+  weave: 'stretch, as weave',
   tiles: 'pictures of the tiles',
   own: 'their own pictures',
 }
 const SQUARES = [8, 16, 32, 64, 128, 256]
 
+/** The model on the screen, so that others can ask how it is looked at. */
+export const shownModel: { current: Model | null } = { current: null }
+
 /** The objects in space: with the checker, their density, their cloth colours, or pictures. */
 export function ModelView() {
   const host = useRef<HTMLDivElement>(null)
   const model = useRef<Model>(null)
-  const { pieces, drawn, fitted, shown, state, sheet, odd, baked, shownMap } = useParts(
+  const { pieces, drawn, fitted, shown, state, sheet, odd, baked, shownMap, picks, edges, faces, stage } = useParts(
     'pieces',
     'drawn',
     'fitted',
@@ -32,22 +36,32 @@ export function ModelView() {
     'odd',
     'baked',
     'shownMap',
+    'picks',
+    'edges',
+    'faces',
+    'stage',
   )
+  const [over, setOver] = useState({ words: '', x: 0, y: 0 })
   const [look, setLook] = useState<Look>('checker')
   const [square, setSquare] = useState(64)
   useEffect(() => {
-    const m = new Model(host.current!, (hit, add) => {
-      const q = useQuilt.getState()
-      const island = hit && q.picks === 'islands' && hit.island !== null
-      q.select(hit ? [island ? `${hit.file}:${hit.island}` : `${hit.file}/${hit.object}`] : [], add)
-    })
-    model.current = m
-    return () => m.dispose()
+    const m = new Model(host.current!, picked, (words, x, y) => setOver({ words, x, y }))
+    model.current = shownModel.current = m
+    return () => {
+      shownModel.current = null
+      m.dispose()
+    }
   }, [])
   const map = state ? flatOf(state.settings, sheet).map_px : 2048
   const band = state ? bandOf(state) : 0.14
   useEffect(() => model.current?.setPieces(pieces), [pieces])
   useEffect(() => model.current?.draw(), [drawn])
+  useEffect(() => {
+    if (model.current) model.current.grain = picks
+  }, [picks])
+  // Seams are drawn where they are worked on.
+  const threads = stage === 'Mend' || picks === 'edges'
+  useEffect(() => model.current?.setThreads(threads, edges.values(), faces.values()), [threads, edges, faces, pieces])
   useEffect(() => model.current?.fit(), [fitted])
   useEffect(() => {
     if (shown) model.current?.showSelected()
@@ -102,12 +116,60 @@ export function ModelView() {
         )}
       </Flex>
       <Box ref={host} position="relative" flex="1" minH="0" overflow="hidden" data-testid="model" />
+      {over.words && (
+        <Text
+          position="absolute"
+          pointerEvents="none"
+          bg="sheet"
+          px="1"
+          fontSize="xs"
+          left={`${over.x + 14}px`}
+          top={`${over.y + 40}px`}
+        >
+          {over.words}
+        </Text>
+      )}
+      {look === 'weave' && <Weave />}
       {look === 'density' && <Scale band={state?.settings.band ?? 10} wanted={wanted ?? null} />}
       {look === 'tiles' && !shownMap && !Object.keys(state?.settings.pictures ?? {}).length && (
         <Text position="absolute" bottom="2" left="3" color="faded">
           No tile has a picture yet: drop one on the table, or choose one in Even.
         </Text>
       )}
+    </Flex>
+  )
+}
+
+/** A click on the model, by what clicks pick. */
+function picked({ hit, edge, face }: Taken, { add, way, twice }: How): void {
+  const q = useQuilt.getState()
+  if (q.picks === 'edges' || q.picks === 'faces') {
+    const wanted = q.picks === 'edges' ? edge : face
+    if (!wanted) return add || way ? undefined : q.pickNothing()
+    if (twice && edge) return void q.pickMore(q.picks === 'edges' ? 'loop' : 'bend', edge, add)
+    if (way && edge && q.picks === 'edges' && q.edges.size) return void q.pickMore('path', edge, true)
+    if (q.picks === 'edges' && edge) q.pickEdges([edge], add)
+    else if (face) q.pickFaces([face], add || way)
+    return
+  }
+  const island = hit && q.picks === 'islands' && hit.island !== null
+  q.select(hit ? [island ? `${hit.file}:${hit.island}` : `${hit.file}/${hit.object}`] : [], add)
+}
+
+/** What the weave means. */
+function Weave() {
+  return (
+    <Flex position="absolute" bottom="1" left="3" gap="2" align="center" fontSize="xs" pointerEvents="none">
+      <Text color="faded">even cloth: under 1.1</Text>
+      <Box
+        w="120px"
+        h="8px"
+        bgGradient="to-r"
+        gradientFrom={COLOURS.even}
+        gradientVia={COLOURS.taut}
+        gradientTo={COLOURS.tautDeep}
+      />
+      <Text color="faded">3 times as long one way as the other</Text>
     </Flex>
   )
 }

@@ -6,6 +6,9 @@ import { loadPicture } from '../scene/pictures'
 import { View } from '../scene/view'
 import { checker } from './checker'
 import { COLOURS, vec } from '../colours'
+import { edgeAt, faceAt, nearestSide, stretchOf, type Edge, type Face } from '../scene/edges'
+import { Picker } from './picker'
+import { Stitches } from './stitches'
 
 const VERTEX = /* glsl */ `
   ${PLACE}
@@ -43,17 +46,40 @@ const FRAGMENT = /* glsl */ `
   uniform sampler2D picture;
   uniform vec2 reach;
   uniform float painted;
+  // The greater over the smaller singular value of the map from the surface to the plane, from how both change across the screen.
+  float stretched() {
+    vec3 e = dFdx(eye);
+    vec3 f = dFdy(eye);
+    float along = max(length(e), 1e-20);
+    float x = dot(e, f) / along;
+    float y = sqrt(max(dot(f, f) - x * x, 1e-20));
+    vec2 u = dFdx(tex) / along;
+    vec2 v = (dFdy(tex) - u * x) / y;
+    float q = length(vec2(u.x + v.y, u.y - v.x));
+    float r = length(vec2(u.x - v.y, u.y + v.x));
+    return (q + r) / max(abs(q - r), 1e-12);
+  }
+  // Even cloth inside the limit; beyond, its threads are pulled apart, the more the darker and the wider.
+  vec3 weave(vec3 plain) {
+    float beyond = clamp(log2(max(stretched(), 1.0)) / 1.6, 0.0, 1.0);
+    vec3 even = ${vec(COLOURS.even)};
+    if (beyond < 0.086) return even;
+    float wide = mix(3.0, 9.0, beyond);
+    float thread = step(mod(gl_FragCoord.x - gl_FragCoord.y, wide), 1.4);
+    return mix(mix(even, ${vec(COLOURS.taut)}, beyond), ${vec(COLOURS.tautDeep)}, thread * (0.3 + 0.7 * beyond));
+  }
   void main() {
     vec3 n = normalize(cross(dFdx(eye), dFdy(eye)));
     float light = 0.62 + 0.38 * abs(dot(n, normalize(vec3(0.3, 0.5, 0.8))));
     vec3 plain = mix(cloth, ${vec(COLOURS.bleached)}, 0.3);
     vec3 c = plain;
     if (look < 0.5) c = texture(pattern, tex * squares / 4.0).rgb * mix(vec3(1.0), plain, 0.45) * 1.1;
-    else if (look > 3.5) c = painted > 0.5 ? texture(picture, old).rgb : plain;
+    else if (look > 3.5 && look < 4.5) c = painted > 0.5 ? texture(picture, old).rgb : plain;
     else if (look > 2.5) {
       bool under = painted > 0.5 && all(greaterThanEqual(tex, vec2(0.0))) && all(lessThanEqual(tex, reach)) && !has(state, 8);
       c = under ? texture(picture, tex / reach).rgb : plain;
     } else if (look > 1.5) c = densityColour(state.x);
+    if (look > 4.5) c = unmapped > 0.5 ? plain : weave(plain);
     if (unmapped > 0.5) c = ${vec(COLOURS.unmapped)};
     if (marks > 0.5 && has(state, 2) && mod(gl_FragCoord.x + gl_FragCoord.y, 10.0) < 1.6) c = mix(c, ${vec(COLOURS.madder)}, 0.75);
     if (has(state, 1)) {
@@ -65,8 +91,22 @@ const FRAGMENT = /* glsl */ `
 `
 
 /** What the objects wear. */
-export const LOOKS = { checker: 0, cloth: 1, density: 2, tiles: 3, own: 4 } as const
+export const LOOKS = { checker: 0, cloth: 1, density: 2, tiles: 3, own: 4, weave: 5 } as const
 export type Look = keyof typeof LOOKS
+
+/** What a click takes, and what was clicked. */
+export type Grain = 'objects' | 'islands' | 'edges' | 'faces'
+export interface Taken {
+  hit: Hit | null
+  edge: Edge | null
+  face: Face | null
+}
+export interface How {
+  add: boolean
+  /** With Shift: the way from the last one. */
+  way: boolean
+  twice: boolean
+}
 
 /** Draws the objects in space: one draw call a file. */
 export class Model extends View {
@@ -76,19 +116,26 @@ export class Model extends View {
   private readonly pattern = this.owned.own('view', checker())
   private readonly oddities = new THREE.Group()
   private readonly white = this.owned.own('view', new THREE.DataTexture(new Uint8Array([255, 255, 255, 255]), 1, 1))
+  private readonly stitches = new Stitches(this.owned)
+  private readonly chosen = new THREE.Group()
+  private readonly picker = this.owned.own('view', new Picker(this.renderer))
   private pieces: Piece[] = []
   private shown = 0
+  private radius = 1
+  grain: Grain = 'objects'
 
   constructor(
     host: HTMLElement,
-    private readonly picked: (hit: Hit | null, add: boolean) => void,
+    private readonly picked: (taken: Taken, how: How) => void,
+    /** What the pointer is over, for the words beside it. */
+    private readonly over_: (words: string, x: number, y: number) => void = () => {},
   ) {
     super(host)
     this.white.needsUpdate = true
-    this.scene.add(this.content, this.oddities)
+    this.scene.add(this.content, this.oddities, this.chosen, this.stitches)
     this.controls = new OrbitControls(this.camera, this.renderer.domElement)
     this.controls.addEventListener('change', () => this.draw())
-    this.pick()
+    this.listen()
   }
 
   setPieces(pieces: Piece[]): void {
@@ -97,6 +144,7 @@ export class Model extends View {
     this.oddities.clear()
     this.owned.release('dress')
     this.owned.release('oddities')
+    this.picker.setPieces(pieces)
     for (const p of pieces) {
       this.content.add(new THREE.Mesh(p.geometry, this.material(p)))
       // Faces with a fault are laid over the others, their edges over everything: slivers are found by them.
@@ -185,6 +233,7 @@ export class Model extends View {
   /** What the objects wear; `squares` checker squares across the map, `band` in doublings. */
   setLook(look: Look, squares: number, band: number, marks: boolean): void {
     this.oddities.visible = marks
+    this.weaving = look === 'weave'
     this.each((u) => {
       u.look.value = LOOKS[look]
       u.squares.value = squares
@@ -200,7 +249,14 @@ export class Model extends View {
       p.geometry.computeBoundingBox()
       box.union(p.geometry.boundingBox!)
     }
+    if (!box.isEmpty()) this.radius = Math.max(1e-6, box.getBoundingSphere(new THREE.Sphere()).radius)
     this.look(box)
+  }
+
+  /** The direction that is looked along. */
+  direction(): [number, number, number] {
+    const d = this.camera.getWorldDirection(new THREE.Vector3())
+    return [d.x, d.y, d.z]
   }
 
   /** Go to the selected islands, from where the camera looks now. */
@@ -232,31 +288,108 @@ export class Model extends View {
   protected aim(): THREE.Camera {
     this.camera.aspect = this.host.clientWidth / this.host.clientHeight
     this.camera.updateProjectionMatrix()
+    this.stitches.resize(this.host.clientWidth, this.host.clientHeight)
     return this.camera
   }
 
-  private pick(): void {
+  /** Threads along the seams, along picked edges, and over picked faces. */
+  setThreads(seams: boolean, edges: Iterable<Edge>, faces: Iterable<Face>): void {
+    this.stitches.setSeams(seams ? this.pieces : [], 0.012 * this.radius)
+    this.stitches.setPicked(edges)
+    this.owned.release('chosen')
+    this.chosen.clear()
+    const corners = [...faces].flatMap((f) => this.cornersOf(f))
+    if (corners.length) {
+      const over = { color: COLOURS.indigo, polygonOffset: true, polygonOffsetFactor: -2, polygonOffsetUnits: -2 }
+      const material = new THREE.MeshBasicMaterial({ ...over, side: THREE.DoubleSide, transparent: true, opacity: 0.6 })
+      const geometry = new THREE.BufferGeometry()
+      geometry.setAttribute('position', new THREE.Float32BufferAttribute(corners, 3))
+      this.chosen.add(new THREE.Mesh(this.owned.own('chosen', geometry), this.owned.own('chosen', material)))
+    }
+    this.draw()
+  }
+
+  private cornersOf(f: Face): number[] {
+    const p = this.pieces.find((x) => x.file === f.file)
+    const first = p?.data.header.objects[f.object]?.index[0]
+    if (!p || first === undefined) return []
+    const at = 3 * (first + f.triangle)
+    return [0, 1, 2].flatMap((k) => {
+      const v = p.data.index[at + k]
+      return [...p.data.position.subarray(3 * v, 3 * v + 3)]
+    })
+  }
+
+  /** What is under a place of the page. */
+  private under(e: { clientX: number; clientY: number }): Taken & { far: number; stretch: number } {
+    const box = this.host.getBoundingClientRect()
+    const [x, y] = [e.clientX - box.left, e.clientY - box.top]
+    this.aim()
+    const none = { hit: null, edge: null, face: null, far: Infinity, stretch: 0 }
+    const found = this.picker.at(this.pieces, this.camera, x, y, box.width, box.height)
+    if (!found) return none
+    const [p, triangle] = found
+    const v = p.data.index[3 * triangle]
+    const island = p.data.island[v]
+    const hit = { file: p.file, object: p.objectOf[v], island: island === NO_ISLAND ? null : island }
+    const toScreen = (at: THREE.Vector3) => {
+      at.project(this.camera)
+      return new THREE.Vector2(((at.x + 1) / 2) * box.width, ((1 - at.y) / 2) * box.height)
+    }
+    const { side, far } = nearestSide(p, triangle, toScreen, new THREE.Vector2(x, y))
+    const edge = side < 0 ? null : edgeAt(p, triangle, side)
+    return { hit, edge, face: faceAt(p, triangle), far, stretch: island === NO_ISLAND ? 0 : stretchOf(p, triangle) }
+  }
+
+  private hovered = ''
+
+  /** Outline what a click would take. */
+  private hover(e: PointerEvent): void {
+    const told = this.weaving
+    if (this.grain !== 'edges' && this.grain !== 'faces' && !told) return
+    const taken = this.under(e)
+    const edge = this.grain === 'edges' ? taken.edge : null
+    const face = this.grain === 'faces' ? taken.face : null
+    const key = edge ? edge.a.join() + edge.b.join() : face ? `${face.file}/${face.object}/${face.triangle}` : ''
+    const box = this.host.getBoundingClientRect()
+    const words = told && taken.stretch ? `stretch ${taken.stretch > 99 ? 'over 99' : taken.stretch.toFixed(2)}` : ''
+    this.over_(words, e.clientX - box.left, e.clientY - box.top)
+    if (key === this.hovered) return
+    this.hovered = key
+    this.stitches.setHover(edge ? [edge] : face ? outline(this.cornersOf(face)) : [])
+    this.draw()
+  }
+
+  private weaving = false
+
+  private listen(): void {
     let x = 0
     let y = 0
+    let last = { x: 0, y: 0, time: 0 }
+    let waiting = 0
     const element = this.renderer.domElement
     element.addEventListener('pointerdown', (e) => ([x, y] = [e.clientX, e.clientY]))
     element.addEventListener('pointerup', (e) => {
       if (Math.abs(e.clientX - x) + Math.abs(e.clientY - y) > 4) return
-      const box = this.host.getBoundingClientRect()
-      const at = new THREE.Vector2(
-        ((e.clientX - box.left) / box.width) * 2 - 1,
-        1 - ((e.clientY - box.top) / box.height) * 2,
-      )
-      const ray = new THREE.Raycaster()
-      ray.setFromCamera(at, this.camera)
-      const hit = ray.intersectObjects(this.content.children, false)[0]
-      const piece = hit && this.pieces[this.content.children.indexOf(hit.object)]
-      const island = piece && hit.face ? piece.data.island[hit.face.a] : NO_ISLAND
-      const found =
-        piece && hit.face
-          ? { file: piece.file, object: piece.objectOf[hit.face.a], island: island === NO_ISLAND ? null : island }
-          : null
-      this.picked(found, e.ctrlKey || e.metaKey || e.shiftKey)
+      const near = Math.abs(e.clientX - last.x) + Math.abs(e.clientY - last.y) < 6
+      const twice = near && e.timeStamp - last.time < 400
+      last = { x: e.clientX, y: e.clientY, time: twice ? 0 : e.timeStamp }
+      const { grain } = this
+      const fine = grain === 'edges' || grain === 'faces'
+      const add = e.ctrlKey || e.metaKey || (e.shiftKey && !fine)
+      this.picked(this.under(e), { add, way: e.shiftKey && fine, twice })
+    })
+    element.addEventListener('pointermove', (e) => {
+      if (e.buttons) return
+      cancelAnimationFrame(waiting)
+      waiting = requestAnimationFrame(() => this.hover(e))
+    })
+    element.addEventListener('pointerleave', () => {
+      cancelAnimationFrame(waiting)
+      this.hovered = ''
+      this.over_('', 0, 0)
+      this.stitches.setHover([])
+      this.draw()
     })
   }
 
@@ -264,4 +397,10 @@ export class Model extends View {
     this.controls.dispose()
     super.dispose()
   }
+}
+
+/** The three sides of a triangle, as edges to draw. */
+function outline(corners: number[]): Edge[] {
+  const at = (k: number) => corners.slice(3 * (k % 3), 3 * (k % 3) + 3) as [number, number, number]
+  return [0, 1, 2].map((k) => ({ file: 0, object: 0, triangle: 0, side: k, a: at(k), b: at(k + 1) }))
 }

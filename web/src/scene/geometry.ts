@@ -27,6 +27,8 @@ export interface FileGeometry {
   area?: Float32Array
   /** Triangles with something wrong: three vertices and what, see `ODD`. */
   odd?: Uint32Array
+  /** Bit k for each triangle whose side k runs inside a polygon of the file. */
+  inside?: Uint32Array
   /** UVs that the base colour map reads, where that is another channel. */
   paint?: Float32Array
 }

@@ -2,6 +2,7 @@ import { create } from 'zustand'
 import { useShallow } from 'zustand/react/shallow'
 import { api, bringIn, bringPicture, words, type Fault, type Job, type Settings, type State } from '../api/client'
 import { loadGeometry, loadLayout, loadTable } from '../scene/geometry'
+import { edgeKey, edgeOf, faceKey, type Edge } from '../scene/edges'
 import { dropPictures } from '../scene/pictures'
 import { Piece } from '../scene/pieces'
 import { moved, type Move } from '../scene/hand'
@@ -75,7 +76,21 @@ export const useQuilt = create<Quilt>((set, get) => {
     // A bake belongs to the layout that was baked.
     const baked = before.baked?.layout === state.layout ? before.baked : null
     const shownMap = baked ? before.shownMap : ''
-    set({ state: overlaid(state), pieces, faults: (faults ?? []) as Fault[], preview: {}, sheet, baked, shownMap })
+    // What is picked of a file is gone with it: other UVs are another file.
+    const there = new Set(state.files.map((f) => f.id))
+    const still = <T extends { file: number }>(picked: ReadonlyMap<string, T>) =>
+      [...picked.values()].every((e) => there.has(e.file)) ? picked : new Map<string, T>()
+    const picked = { edges: still(before.edges), faces: still(before.faces) }
+    set({
+      state: overlaid(state),
+      pieces,
+      faults: (faults ?? []) as Fault[],
+      preview: {},
+      sheet,
+      baked,
+      shownMap,
+      ...picked,
+    })
     repaint()
     for (const p of kept.values()) p.dispose()
     if (pieces.length !== before.pieces.length) get().fit()
@@ -145,11 +160,9 @@ export const useQuilt = create<Quilt>((set, get) => {
     set({ job: null, message: job.error, ...result })
     if (job.state === 'done' && job.kind === 'deliver') download(`/api/jobs/${job.id}/output`)
     // Files whose UVs were made anew have other keys: who was selected by the old ones is selected by the new.
-    if (job.state === 'done' && job.kind === 'unwrap' && get().selection.size)
+    if (job.state === 'done' && (job.kind === 'unwrap' || job.kind === 'seams') && get().selection.size)
       get().select(
-        get()
-          .unwrapped.filter((o) => o.now)
-          .map((o) => o.key),
+        ((job.result.objects ?? []) as { key: string; now: unknown }[]).filter((o) => o.now).map((o) => o.key),
       )
     if (job.state === 'done' && job.kind === 'alike') {
       const found = Object.entries(job.result.islands as Record<string, number[]>)
@@ -213,6 +226,11 @@ export const useQuilt = create<Quilt>((set, get) => {
     sheet: 1,
     summary: [],
     unwrapped: [],
+    readied: null,
+    seams: null,
+    edges: new Map(),
+    faces: new Map(),
+    bend: 30,
     odd: 1,
     selection: new Set(),
     picks: localStorage.getItem('picks') === 'islands' ? 'islands' : 'objects',
@@ -235,6 +253,10 @@ export const useQuilt = create<Quilt>((set, get) => {
         note: '',
         summary: [],
         unwrapped: [],
+        readied: null,
+        seams: null,
+        edges: new Map(),
+        faces: new Map(),
         explanation: null,
         newer: null,
         baked: null,
@@ -255,10 +277,67 @@ export const useQuilt = create<Quilt>((set, get) => {
       set({ state: null, pieces: [], faults: [], job: null, message: '', note: '' })
     },
     // A baked map is looked at where it was baked.
-    setStage: (stage) => set({ stage, note: '', ...(stage === 'Prove' ? {} : { shownMap: '' }) }),
+    setStage(stage) {
+      // Edges and faces are picked where they are mended; elsewhere a click picks what it always did.
+      const fine = get().picks === 'edges' || get().picks === 'faces'
+      const usual = localStorage.getItem('picks') === 'islands' ? ('islands' as const) : ('objects' as const)
+      set({ stage, note: '', ...(stage === 'Prove' ? {} : { shownMap: '' }), ...(fine && { picks: usual }) })
+      if (fine) get().pickNothing()
+    },
     setPicks(picks) {
-      localStorage.setItem('picks', picks)
+      if (picks === 'objects' || picks === 'islands') localStorage.setItem('picks', picks)
       set({ picks })
+    },
+    pickEdges(found, add = false) {
+      const edges = new Map(add ? get().edges : [])
+      const several = [...found]
+      for (const e of several) {
+        const key = edgeKey(e)
+        // Of several, those that are picked already stay.
+        if (several.length === 1 && edges.has(key)) edges.delete(key)
+        else edges.set(key, e)
+      }
+      set({ edges })
+    },
+    pickFaces(found, add = false) {
+      const faces = new Map(add ? get().faces : [])
+      const several = [...found]
+      for (const f of several) {
+        const key = faceKey(f)
+        if (several.length === 1 && faces.has(key)) faces.delete(key)
+        else faces.set(key, f)
+      }
+      set({ faces })
+    },
+    pickNothing: () => set({ edges: new Map(), faces: new Map() }),
+    setBend: (bend) => set({ bend }),
+    async pickMore(way, edge, add = false) {
+      const { state, edges, bend } = get()
+      if (state?.snapshot == null) return
+      const last = [...edges.values()].at(-1)
+      const from = way === 'path' && last ? last : edge
+      if (way === 'path' && (last?.file !== edge.file || last.object !== edge.object))
+        return set({ message: 'A way leads between two edges of one object. Pick the first one there.' })
+      const body = {
+        base: state.snapshot,
+        file: from.file,
+        object: from.object,
+        way,
+        edge: [from.triangle, from.side],
+        goal: way === 'path' ? [edge.triangle, edge.side] : null,
+        degrees: bend,
+      }
+      const { data, error } = await api.POST('/api/projects/{project_id}/pick', { ...at(), body })
+      if (!data) return set({ message: words(error) })
+      const piece = get().pieces.find((p) => p.file === from.file)
+      if (!piece) return
+      const found = data.edges.map(([t, side]) => edgeOf(piece, from.object, t, side)).filter((e): e is Edge => !!e)
+      if (found.length) get().pickEdges(found, add || way === 'path')
+      if (data.faces.length)
+        get().pickFaces(
+          data.faces.map((triangle) => ({ file: from.file, object: from.object, triangle })),
+          add,
+        )
     },
     setSheet(sheet) {
       set({ sheet })

@@ -1,4 +1,5 @@
 import type { Fault, Job, Settings, State } from '../api/client'
+import type { Edge, Edges, Face, Faces } from '../scene/edges'
 import type { Move } from '../scene/hand'
 import type { Piece } from '../scene/pieces'
 import type { Keys } from '../scene/states'
@@ -24,6 +25,9 @@ export type Kind =
   | 'objects'
   | 'keep'
   | 'unwrap'
+  | 'seams'
+  | 'seam_worth'
+  | 'ready'
 
 /** What limits the layout, and what an action would gain, as measured by trying it. */
 export interface Explanation {
@@ -69,6 +73,44 @@ export interface Unwrapped {
   why: string
 }
 
+/** What was done to every object on the way to being ready. */
+export interface Readied {
+  verdict: string
+  reasons: string[]
+  coverage: number | null
+  objects: {
+    name: string
+    was: Uvs & { without_uvs: number }
+    now: Uvs & { without_uvs: number }
+    done: string[]
+    refused: { what: string; why: string }[]
+    left: string[]
+  }[]
+}
+
+/** A run of seam: how long, how open to view (0 to 1), stretch (L2) before and after sewing, or why it cannot be sewn. */
+export interface SeamRun {
+  file: number
+  object: number
+  name: string
+  islands: [number, number]
+  edges: [triangle: number, side: number][]
+  length: number
+  open: number
+  before: number | null
+  after: number | null
+  grown: number | null
+  why: string
+  free: boolean
+}
+
+export interface Worth {
+  base: number
+  seams: SeamRun[]
+}
+
+export type Picks = 'objects' | 'islands' | 'edges' | 'faces'
+
 /** What a newer version of a file would change. */
 export interface Newer {
   /** The job that compared it. */
@@ -107,12 +149,19 @@ export interface Quilt {
   summary: Packed[]
   /** What the last unwrapping made of which object. */
   unwrapped: Unwrapped[]
+  /** What making it ready did to which object, and the verdict. */
+  readied: Readied | null
+  /** What the seams were found to be worth, in which snapshot. */
+  seams: Worth | null
   /** Bits of `ODD` that the views mark on triangles. */
   odd: number
   /** Keys of objects ("file/number") and of single islands ("file:number"). */
   selection: Keys
   /** Whether a click on a picture picks whole objects or single islands. */
-  picks: 'objects' | 'islands'
+  picks: Picks
+  /** Edges and faces that are picked, by key; of one file at a time. */
+  edges: Edges
+  faces: Faces
   pieces: Piece[]
   /** Unit of the files that do not say. */
   unit: Unit
@@ -126,7 +175,16 @@ export interface Quilt {
   open: (id: number) => Promise<void>
   close: () => void
   setStage: (stage: Stage) => void
-  setPicks: (picks: 'objects' | 'islands') => void
+  setPicks: (picks: Picks) => void
+  /** Pick edges or faces; added ones that are picked already are taken out. */
+  pickEdges: (edges: Iterable<Edge>, add?: boolean) => void
+  pickFaces: (faces: Iterable<Face>, add?: boolean) => void
+  pickNothing: () => void
+  /** Pick what follows from an edge: its loop, the way to it from the last one, its seam, or the faces that hang together around it. */
+  pickMore: (way: 'loop' | 'path' | 'seam' | 'bend' | 'border', edge: Edge, add?: boolean) => Promise<void>
+  /** Degrees by which faces bend that hang together. */
+  bend: number
+  setBend: (degrees: number) => void
   setSheet: (sheet: number) => void
   setOdd: (bits: number) => void
   /** Move the selection (or `whom`) by hand: one undo step; by one move, or each island by its own. It shows at once. */

@@ -10,7 +10,7 @@ import { faultMarks, MARKS, missMarks, NONE, ruleMarks, type MarkKind } from './
 import { Table, type Snap } from './table'
 
 const LOOKS = { cloth: 'cloth of each object', density: 'density' }
-const PICKS = { objects: 'pick objects', islands: 'pick islands' }
+const PICKS = { objects: 'pick objects', islands: 'pick islands', edges: 'pick edges', faces: 'pick faces' }
 const SNAPS = { none: 'no snapping', pixel: 'snap to pixels', near: 'snap to neighbours', tile: 'by whole tiles' }
 const EMPTY: Pictures = new Map()
 

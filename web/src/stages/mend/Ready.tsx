@@ -1,0 +1,83 @@
+import { Box, Text } from '@chakra-ui/react'
+import { useState } from 'react'
+import { useParts } from '../../store'
+import { Tick } from '../deliver/Extras'
+import { Main } from '../parts'
+
+const DID: Record<string, string> = {
+  relax: 'laid flat again',
+  unwrap: 'new UVs',
+  flip: 'flipped back',
+  twins: 'twins marked',
+}
+
+/** The whole way at once, and what it did to which object. */
+export function Ready() {
+  const { state, job, start, readied } = useParts('state', 'job', 'start', 'readied')
+  const [twins, setTwins] = useState(false)
+  if (!state) return null
+  return (
+    <Box mb="2">
+      <Text color="faded" fontSize="xs" mb="1">
+        What is good stays. The rest is laid flat or cut anew, mirrored islands are flipped back, densities evened,
+        everything packed and proven: one step.
+      </Text>
+      <Tick on={twins} set={setTwins}>
+        <Text fontSize="xs">Islands that lie exactly on each other stay so, as twins</Text>
+      </Tick>
+      <Main disabled={!!job || !state.objects.length} onClick={() => void start('ready', { twins })}>
+        Make it ready
+      </Main>
+      {readied && <Outcome />}
+    </Box>
+  )
+}
+
+function Outcome() {
+  const { readied } = useParts('readied')
+  if (!readied) return null
+  const touched = readied.objects.filter((o) => o.done.length || o.left.length || o.refused.length)
+  const good = !readied.reasons.length
+  return (
+    <Box mt="2" fontSize="xs">
+      <Text fontWeight="600" color={good ? 'moss' : 'madder'}>
+        {[readied.verdict, ...readied.reasons].join(' ')}
+      </Text>
+      <Text color="faded">
+        {touched.length
+          ? `${touched.length} of ${readied.objects.length} objects were changed:`
+          : 'No object had to be changed.'}
+      </Text>
+      <Box as="ul" aria-label="What was done" maxH="180px" overflowY="auto" listStyleType="none">
+        {touched.map((o, n) => (
+          <Box as="li" key={n} borderBottom="1px dashed" borderColor="thread" py="0.5">
+            <Text as="span" fontWeight="600">
+              {o.name}
+            </Text>{' '}
+            {o.done.map((d) => DID[d] ?? d).join(', ')}
+            <Text as="span" color="faded">
+              {' '}
+              {before(o.was)}
+            </Text>
+            {[...o.refused.map((r) => r.why), ...o.left].map((why) => (
+              <Text key={why} color="madder">
+                {why}
+              </Text>
+            ))}
+          </Box>
+        ))}
+      </Box>
+    </Box>
+  )
+}
+
+/** What was wrong with an object before. */
+function before(was: { without_uvs: number; folded: number; overlapping: number }): string {
+  const all = [
+    was.without_uvs && 'no UVs',
+    was.folded && `${was.folded} folded`,
+    was.overlapping && `${was.overlapping} over themselves`,
+  ]
+  const found = all.filter((x) => x)
+  return found.length ? `(it had ${found.join(', ')})` : ''
+}

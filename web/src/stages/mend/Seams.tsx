@@ -1,0 +1,210 @@
+import { Box, Button, Flex, Text } from '@chakra-ui/react'
+import { useState } from 'react'
+import { asEdges, asFaces, edgeOf, type Edge } from '../../scene/edges'
+import { objectsOf } from '../../scene/saving'
+import { selectedIslands, useParts, useQuilt, type SeamRun } from '../../store'
+import { Tick } from '../deliver/Extras'
+import { NumberField } from '../parts'
+import { Act, Question } from './Question'
+
+/** Where the seams are: edges picked on the model are cut and sewn; the list says what every seam is worth. */
+export function Seams() {
+  const { edges, faces, picks, setPicks, job, start, bend, setBend } = useParts(
+    'edges',
+    'faces',
+    'picks',
+    'setPicks',
+    'job',
+    'start',
+    'bend',
+    'setBend',
+  )
+  const [flat, setFlat] = useState(true)
+  const found = edges.size
+    ? `${edges.size} ${edges.size === 1 ? 'edge is' : 'edges are'} picked.`
+    : faces.size
+      ? `${faces.size} ${faces.size === 1 ? 'face is' : 'faces are'} picked: their border can be cut.`
+      : 'Seams are stitched on the model. Pick edges there: a double click takes the loop, a Shift click the way from the last one.'
+  const picking = picks === 'edges' || picks === 'faces'
+  const sent = { edges: asEdges(edges), faces: asFaces(faces) }
+  return (
+    <Question name="Where are the seams?" found={found}>
+      <Flex gap="1" mb="2" align="center" wrap="wrap">
+        {(['edges', 'faces'] as const).map((p) => (
+          <Button
+            key={p}
+            size="xs"
+            variant={picks === p ? 'solid' : 'outline'}
+            aria-pressed={picks === p}
+            title="Pick on the model (E)"
+            onClick={() => setPicks(picks === p ? 'objects' : p)}
+          >
+            Pick {p}
+          </Button>
+        ))}
+        {picks === 'faces' && (
+          <Flex align="center" gap="1" fontSize="xs">
+            <Text>bending under</Text>
+            <NumberField name="Faces bend by less than" value={bend} unit="°" least={1} most={180} set={setBend} />
+          </Flex>
+        )}
+      </Flex>
+      {picking && (
+        <>
+          <Tick on={flat} set={setFlat}>
+            <Text fontSize="xs">Lay flat at once what was cut or sewn</Text>
+          </Tick>
+          <Flex gap="1" mb="3">
+            <Button
+              size="xs"
+              variant="outline"
+              disabled={!!job || !(edges.size || faces.size)}
+              onClick={() => void start('seams', { operation: 'cut', relax: flat, ...sent })}
+            >
+              Cut
+            </Button>
+            <Button
+              size="xs"
+              variant="outline"
+              disabled={!!job || !edges.size}
+              title="The smaller island comes to the larger"
+              onClick={() => void start('seams', { operation: 'sew', relax: flat, edges: sent.edges })}
+            >
+              Sew
+            </Button>
+            <Button
+              size="xs"
+              variant="ghost"
+              disabled={!edges.size && !faces.size}
+              onClick={() => useQuilt.getState().pickNothing()}
+            >
+              Pick nothing
+            </Button>
+          </Flex>
+        </>
+      )}
+      <Worth />
+    </Question>
+  )
+}
+
+/** Every seam with its length, how open it lies, and what sewing it would cost. */
+function Worth() {
+  const { state, seams, selection, start, job } = useParts('state', 'seams', 'selection', 'start', 'job')
+  if (!state) return null
+  const chosen = objectsOf(state, selection)
+  const current = seams?.base === state.snapshot ? seams.seams : null
+  const free = (current ?? []).filter((s) => s.free)
+  return (
+    <>
+      <Act
+        name={chosen.length ? 'Weigh the seams of the selection' : 'Weigh all seams'}
+        text="Each seam is sewn on trial: what it costs in stretch, how open to view it lies, and which are worth nothing."
+        onClick={() => void start('seam_worth', { objects: chosen.length ? chosen : null })}
+      />
+      {seams && !current && (
+        <Text fontSize="xs" color="faded" mb="2">
+          Something changed since the seams were weighed.
+        </Text>
+      )}
+      {current && (
+        <>
+          <Rows rows={current} />
+          <Act
+            name={`Sew ${free.length} that cost nothing`}
+            text={`${current.length} seams, ${total(current)} m; ${free.length} of them, ${total(free)} m, can be sewn without stretch.`}
+            disabled={!free.length || !!job}
+            onClick={() => void start('seams', { operation: 'sew_free', islands: islandsOf(free) })}
+          />
+        </>
+      )}
+    </>
+  )
+}
+
+const total = (rows: SeamRun[]) => rows.reduce((n, r) => n + r.length, 0).toPrecision(3)
+
+function islandsOf(rows: SeamRun[]): Record<string, number[]> {
+  const out: Record<string, Set<number>> = {}
+  for (const r of rows) for (const i of r.islands) (out[r.file] ??= new Set()).add(i)
+  return Object.fromEntries(Object.entries(out).map(([file, islands]) => [file, [...islands]]))
+}
+
+const SHOWN = 60
+
+function Rows({ rows }: { rows: SeamRun[] }) {
+  return (
+    <Box maxH="220px" overflowY="auto" mb="2">
+      <Box as="table" role="table" aria-label="Seams" fontSize="xs" w="100%">
+        <thead>
+          <tr>
+            <Head>Seam of</Head>
+            <Head end>m</Head>
+            <Head end title="From how many sides it is seen: 100 % from all, 0 % from none">
+              seen
+            </Head>
+            <Head end title="Share of its islands' surface that would come over a stretch of 1.1">
+              sewn, stretches
+            </Head>
+          </tr>
+        </thead>
+        <tbody>
+          {rows.slice(0, SHOWN).map((r, n) => (
+            <Row key={n} r={r} />
+          ))}
+        </tbody>
+      </Box>
+      {rows.length > SHOWN && (
+        <Text fontSize="xs" color="faded">
+          and {rows.length - SHOWN} shorter ones
+        </Text>
+      )}
+    </Box>
+  )
+}
+
+/** A seam; a click picks its edges on the model. */
+function Row({ r }: { r: SeamRun }) {
+  const pick = () => {
+    const q = useQuilt.getState()
+    const piece = q.pieces.find((p) => p.file === r.file)
+    if (!piece) return
+    const edges = r.edges.map(([t, side]) => edgeOf(piece, r.object, t, side)).filter((e): e is Edge => !!e)
+    q.setPicks('edges')
+    q.pickEdges(edges)
+    q.select(
+      r.islands.map((i) => `${r.file}:${i}`),
+      false,
+      true,
+    )
+  }
+  const cost = r.why ? 'cannot be' : r.free ? 'nothing' : `${(100 * Math.max(0, r.grown ?? 0)).toFixed(1)} %`
+  return (
+    <Box as="tr" cursor="pointer" _hover={{ bg: 'fold' }} title={r.why || 'Pick it on the model'} onClick={pick}>
+      <td>{r.name}</td>
+      <End>{r.length.toPrecision(3)}</End>
+      <End>{(100 * r.open).toFixed(0)} %</End>
+      <End>{cost}</End>
+    </Box>
+  )
+}
+
+function End({ children }: { children: React.ReactNode }) {
+  return <td style={{ textAlign: 'right', paddingLeft: 6, whiteSpace: 'nowrap' }}>{children}</td>
+}
+
+function Head({ children, end, title }: { children: string; end?: boolean; title?: string }) {
+  return (
+    <Box as="th" pl={end ? '1.5' : 0} textAlign={end ? 'right' : 'left'} color="faded" fontWeight="400" title={title}>
+      {children}
+    </Box>
+  )
+}
+
+/** What a hand operation is done to: picked faces, else the selected islands. */
+export function whom(): { faces?: Record<string, number[][]>; islands?: Record<string, number[]> } | null {
+  const { faces } = useQuilt.getState()
+  if (faces.size) return { faces: asFaces(faces) }
+  const islands = selectedIslands()
+  return islands ? { islands } : null
+}
