@@ -1,7 +1,8 @@
 import { Box, Flex, Text } from '@chakra-ui/react'
-import { useEffect, useRef, useState } from 'react'
+import { useEffect, useMemo, useRef, useState } from 'react'
 import { coloursOf, joinedPictures, underTiles } from '../scene/pictures'
 import { flatOf } from '../scene/sheets'
+import { objectsOf } from '../scene/saving'
 import { bandOf, target } from '../scene/states'
 import { Choice, numbered } from '../stages/parts'
 import { useQuilt, useParts } from '../store'
@@ -26,21 +27,23 @@ export const shownModel: { current: Model | null } = { current: null }
 export function ModelView() {
   const host = useRef<HTMLDivElement>(null)
   const model = useRef<Model>(null)
-  const { pieces, drawn, fitted, shown, state, sheet, odd, baked, shownMap, picks, edges, faces, stage } = useParts(
-    'pieces',
-    'drawn',
-    'fitted',
-    'shown',
-    'state',
-    'sheet',
-    'odd',
-    'baked',
-    'shownMap',
-    'picks',
-    'edges',
-    'faces',
-    'stage',
-  )
+  const { pieces, drawn, fitted, shown, state, sheet, odd, baked, shownMap, picks, edges, faces, stage, selection } =
+    useParts(
+      'pieces',
+      'drawn',
+      'fitted',
+      'shown',
+      'state',
+      'sheet',
+      'odd',
+      'baked',
+      'shownMap',
+      'picks',
+      'edges',
+      'faces',
+      'stage',
+      'selection',
+    )
   const [over, setOver] = useState({ words: '', x: 0, y: 0 })
   const [look, setLook] = useState<Look>('checker')
   const [square, setSquare] = useState(64)
@@ -57,11 +60,15 @@ export function ModelView() {
   useEffect(() => model.current?.setPieces(pieces), [pieces])
   useEffect(() => model.current?.draw(), [drawn])
   useEffect(() => {
-    if (model.current) model.current.grain = picks
+    model.current?.setGrain(picks)
   }, [picks])
   // Seams are drawn where they are worked on.
   const threads = stage === 'Mend' || picks === 'edges'
-  useEffect(() => model.current?.setThreads(threads, edges.values(), faces.values()), [threads, edges, faces, pieces])
+  const whose = useMemo(
+    () => (threads ? new Set(state ? objectsOf(state, selection) : []) : null),
+    [threads, state, selection],
+  )
+  useEffect(() => model.current?.setThreads(whose, edges.values(), faces.values()), [whose, edges, faces, pieces])
   useEffect(() => model.current?.fit(), [fitted])
   useEffect(() => {
     if (shown) model.current?.showSelected()
@@ -141,15 +148,14 @@ export function ModelView() {
 }
 
 /** A click on the model, by what clicks pick. */
-function picked({ hit, edge, face }: Taken, { add, way, twice }: How): void {
+function picked({ hit, edge, faces }: Taken, { add, way, twice }: How): void {
   const q = useQuilt.getState()
   if (q.picks === 'edges' || q.picks === 'faces') {
-    const wanted = q.picks === 'edges' ? edge : face
-    if (!wanted) return add || way ? undefined : q.pickNothing()
+    if (q.picks === 'edges' ? !edge : !faces.length) return add || way ? undefined : q.pickNothing()
     if (twice && edge) return void q.pickMore(q.picks === 'edges' ? 'loop' : 'bend', edge, add)
     if (way && edge && q.picks === 'edges' && q.edges.size) return void q.pickMore('path', edge, true)
     if (q.picks === 'edges' && edge) q.pickEdges([edge], add)
-    else if (face) q.pickFaces([face], add || way)
+    else q.pickFaces(faces, add || way)
     return
   }
   const island = hit && q.picks === 'islands' && hit.island !== null

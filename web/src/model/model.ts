@@ -6,7 +6,7 @@ import { loadPicture } from '../scene/pictures'
 import { View } from '../scene/view'
 import { checker } from './checker'
 import { COLOURS, vec } from '../colours'
-import { edgeAt, faceAt, nearestSide, stretchOf, type Edge, type Face } from '../scene/edges'
+import { edgeAt, edgeKey, faceAt, nearestSide, polygonAt, stretchOf, type Edge, type Face } from '../scene/edges'
 import { Picker } from './picker'
 import { Stitches } from './stitches'
 
@@ -43,6 +43,7 @@ const FRAGMENT = /* glsl */ `
   uniform float squares;
   uniform float look;
   uniform float marks;
+  uniform float quiet;
   uniform sampler2D picture;
   uniform vec2 reach;
   uniform float painted;
@@ -82,7 +83,8 @@ const FRAGMENT = /* glsl */ `
     if (look > 4.5) c = unmapped > 0.5 ? plain : weave(plain);
     if (unmapped > 0.5) c = ${vec(COLOURS.unmapped)};
     if (marks > 0.5 && has(state, 2) && mod(gl_FragCoord.x + gl_FragCoord.y, 10.0) < 1.6) c = mix(c, ${vec(COLOURS.madder)}, 0.75);
-    if (has(state, 1)) {
+    if (has(state, 1) && quiet > 0.5) c = mix(c, ${vec(COLOURS.indigo)}, 0.12);
+    else if (has(state, 1)) {
       c = mix(c, ${vec(COLOURS.indigo)}, 0.4);
       if (mod(floor(gl_FragCoord.x) + floor(gl_FragCoord.y), 8.0) < 1.5) c = ${vec(COLOURS.ink)};
     } else if (has(state, 4)) c = mix(c, ${vec(COLOURS.paper)}, 0.75);
@@ -99,7 +101,8 @@ export type Grain = 'objects' | 'islands' | 'edges' | 'faces'
 export interface Taken {
   hit: Hit | null
   edge: Edge | null
-  face: Face | null
+  /** The triangles of the polygon there. */
+  faces: Face[]
 }
 export interface How {
   add: boolean
@@ -122,7 +125,8 @@ export class Model extends View {
   private pieces: Piece[] = []
   private shown = 0
   private radius = 1
-  grain: Grain = 'objects'
+  private fitted = false
+  private grain: Grain = 'objects'
 
   constructor(
     host: HTMLElement,
@@ -161,7 +165,9 @@ export class Model extends View {
       this.owned.own('oddities', edges)
       this.oddities.add(new THREE.Mesh(p.odd, faces), new THREE.LineSegments(p.oddEdges, edges))
     }
-    this.fit()
+    // Whoever works on a seam keeps looking at it; the camera goes where everything is only once.
+    if (!this.fitted && pieces.length) this.fit()
+    this.draw()
   }
 
   private material(p: Piece): THREE.ShaderMaterial {
@@ -180,6 +186,7 @@ export class Model extends View {
         squares: { value: 32 },
         look: { value: 0 },
         marks: { value: 1 },
+        quiet: { value: 0 },
         band: { value: 0.14 },
       },
     })
@@ -249,7 +256,8 @@ export class Model extends View {
       p.geometry.computeBoundingBox()
       box.union(p.geometry.boundingBox!)
     }
-    if (!box.isEmpty()) this.radius = Math.max(1e-6, box.getBoundingSphere(new THREE.Sphere()).radius)
+    this.fitted = !box.isEmpty()
+    if (this.fitted) this.radius = Math.max(1e-6, box.getBoundingSphere(new THREE.Sphere()).radius)
     this.look(box)
   }
 
@@ -286,15 +294,25 @@ export class Model extends View {
   }
 
   protected aim(): THREE.Camera {
+    const quiet = this.grain === 'edges' || this.grain === 'faces' || this.weaving ? 1 : 0
+    this.each((u) => (u.quiet.value = quiet))
     this.camera.aspect = this.host.clientWidth / this.host.clientHeight
     this.camera.updateProjectionMatrix()
     this.stitches.resize(this.host.clientWidth, this.host.clientHeight)
     return this.camera
   }
 
-  /** Threads along the seams, along picked edges, and over picked faces. */
-  setThreads(seams: boolean, edges: Iterable<Edge>, faces: Iterable<Face>): void {
-    this.stitches.setSeams(seams ? this.pieces : [], 0.012 * this.radius)
+  /** What clicks take. Where edges or faces are picked, the selection only tints, so that they can be seen. */
+  setGrain(grain: Grain): void {
+    this.grain = grain
+    this.stitches.setHover([])
+    this.hovered = ''
+    this.draw()
+  }
+
+  /** Threads along the seams of some objects (of all where none is named; null for no seams), along picked edges, and over picked faces. */
+  setThreads(seams: ReadonlySet<string> | null, edges: Iterable<Edge>, faces: Iterable<Face>): void {
+    this.stitches.setSeams(seams ? this.pieces : [], 0.008 * this.radius, seams ?? new Set())
     this.stitches.setPicked(edges)
     this.owned.release('chosen')
     this.chosen.clear()
@@ -325,7 +343,7 @@ export class Model extends View {
     const box = this.host.getBoundingClientRect()
     const [x, y] = [e.clientX - box.left, e.clientY - box.top]
     this.aim()
-    const none = { hit: null, edge: null, face: null, far: Infinity, stretch: 0 }
+    const none = { hit: null, edge: null, faces: [], far: Infinity, stretch: 0 }
     const found = this.picker.at(this.pieces, this.camera, x, y, box.width, box.height)
     if (!found) return none
     const [p, triangle] = found
@@ -338,7 +356,8 @@ export class Model extends View {
     }
     const { side, far } = nearestSide(p, triangle, toScreen, new THREE.Vector2(x, y))
     const edge = side < 0 ? null : edgeAt(p, triangle, side)
-    return { hit, edge, face: faceAt(p, triangle), far, stretch: island === NO_ISLAND ? 0 : stretchOf(p, triangle) }
+    const faces = polygonAt(p, triangle).map((t) => faceAt(p, t)!)
+    return { hit, edge, faces, far, stretch: island === NO_ISLAND ? 0 : stretchOf(p, triangle) }
   }
 
   private hovered = ''
@@ -349,14 +368,14 @@ export class Model extends View {
     if (this.grain !== 'edges' && this.grain !== 'faces' && !told) return
     const taken = this.under(e)
     const edge = this.grain === 'edges' ? taken.edge : null
-    const face = this.grain === 'faces' ? taken.face : null
-    const key = edge ? edge.a.join() + edge.b.join() : face ? `${face.file}/${face.object}/${face.triangle}` : ''
+    const faces = this.grain === 'faces' ? taken.faces : []
+    const key = edge ? edge.a.join() + edge.b.join() : faces.map((f) => `${f.file}/${f.object}/${f.triangle}`).join()
     const box = this.host.getBoundingClientRect()
     const words = told && taken.stretch ? `stretch ${taken.stretch > 99 ? 'over 99' : taken.stretch.toFixed(2)}` : ''
     this.over_(words, e.clientX - box.left, e.clientY - box.top)
     if (key === this.hovered) return
     this.hovered = key
-    this.stitches.setHover(edge ? [edge] : face ? outline(this.cornersOf(face)) : [])
+    this.stitches.setHover(edge ? [edge] : border(faces.map((f) => this.cornersOf(f))))
     this.draw()
   }
 
@@ -399,8 +418,15 @@ export class Model extends View {
   }
 }
 
-/** The three sides of a triangle, as edges to draw. */
-function outline(corners: number[]): Edge[] {
-  const at = (k: number) => corners.slice(3 * (k % 3), 3 * (k % 3) + 3) as [number, number, number]
-  return [0, 1, 2].map((k) => ({ file: 0, object: 0, triangle: 0, side: k, a: at(k), b: at(k + 1) }))
+/** The sides that one triangle alone has, as edges to draw. */
+function border(triangles: number[][]): Edge[] {
+  const sides = new Map<string, Edge | null>()
+  for (const corners of triangles)
+    for (let k = 0; k < 3; k++) {
+      const at = (n: number) => corners.slice(3 * (n % 3), 3 * (n % 3) + 3) as [number, number, number]
+      const edge = { file: 0, object: 0, triangle: 0, side: k, a: at(k), b: at(k + 1) }
+      const key = edgeKey(edge)
+      sides.set(key, sides.has(key) ? null : edge)
+    }
+  return [...sides.values()].filter((e): e is Edge => !!e)
 }

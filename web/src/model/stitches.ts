@@ -20,22 +20,27 @@ export class Stitches extends THREE.Group {
     this.add(this.seams, this.picked, this.hover)
   }
 
-  /** The seams of all pieces; `dash` is the length of a stitch in metres. */
-  setSeams(pieces: Piece[], dash: number): void {
+  /** The seams of all pieces, or of chosen objects ("file/number"); `dash` is the length of a stitch in metres. */
+  setSeams(pieces: Piece[], dash: number, only: ReadonlySet<string>): void {
     this.owned.release('seams')
     this.seams.clear()
     for (const p of pieces) {
       const { edge, position } = p.data
-      if (!edge.length) continue
-      const ends = new Float32Array(3 * edge.length)
-      for (let k = 0; k < edge.length; k++) ends.set(position.subarray(3 * edge[k], 3 * edge[k] + 3), 3 * k)
-      if (edge.length / 2 > MANY) {
+      const points: number[] = []
+      p.data.header.objects.forEach((o, n) => {
+        if (only.size && !only.has(`${p.file}/${n}`)) return
+        for (let k = 2 * o.edge[0]; k < 2 * (o.edge[0] + o.edge[1]); k++) points.push(edge[k])
+      })
+      if (!points.length) continue
+      const ends = new Float32Array(3 * points.length)
+      points.forEach((v, k) => ends.set(position.subarray(3 * v, 3 * v + 3), 3 * k))
+      if (points.length / 2 > MANY) {
         const lines = new THREE.BufferGeometry().setAttribute('position', new THREE.BufferAttribute(ends, 3))
         const material = new THREE.LineBasicMaterial({ color: COLOURS.inkDeep })
         this.owned.own('seams', lines)
         this.owned.own('seams', material)
         this.seams.add(new THREE.LineSegments(lines, material))
-      } else this.seams.add(this.thread(ends, 'seams', COLOURS.inkDeep, 2, dash))
+      } else this.seams.add(this.thread(ends, 'seams', COLOURS.inkDeep, 1.3, dash))
     }
   }
 

@@ -1,6 +1,6 @@
 import * as THREE from 'three'
 import { describe, expect, it } from 'vitest'
-import { asEdges, asFaces, distance, edgeKey, nearestSide, stretchOf, type Edge } from './edges'
+import { asEdges, asFaces, distance, edgeKey, nearestSide, polygonAt, stretchOf, type Edge } from './edges'
 import type { Piece } from './pieces'
 
 /** Two triangles of a unit square; the diagonal is inside a polygon. Its UVs are twice as wide as high. */
@@ -46,6 +46,14 @@ describe('edges', () => {
   it('measures how far a point is from a line', () => {
     expect(distance(new THREE.Vector2(0, 1), new THREE.Vector2(-1, 0), new THREE.Vector2(1, 0))).toBeCloseTo(1)
     expect(distance(new THREE.Vector2(3, 0), new THREE.Vector2(-1, 0), new THREE.Vector2(1, 0))).toBeCloseTo(2)
+  })
+})
+
+describe('polygons', () => {
+  it('are all triangles that hang together over sides that run inside', () => {
+    expect(polygonAt(square, 0).sort()).toEqual([0, 1])
+    const alone = { ...square, data: { ...square.data, inside: undefined } } as unknown as Piece
+    expect(polygonAt(alone, 1)).toEqual([1])
   })
 })
 

@@ -23,6 +23,8 @@ export interface Face {
 export type Edges = ReadonlyMap<string, Edge>
 export type Faces = ReadonlyMap<string, Face>
 
+const NEAR = 64 // triangles among which the others of a polygon are looked for
+
 export const faceKey = (f: Face) => `${f.file}/${f.object}/${f.triangle}`
 
 /** The same for both triangles at an edge, since it names the two places that it runs between. */
@@ -40,6 +42,22 @@ export function faceAt(p: Piece, triangle: number): Face | null {
 /** Whether a side of a triangle runs inside a polygon of the file. */
 export const isInside = (p: Piece, triangle: number, side: number) =>
   ((p.data.inside?.[triangle] ?? 0) & (1 << side)) !== 0
+
+/** All triangles of the polygon that one belongs to, counted in the whole file: what hangs together over sides that run inside. */
+export function polygonAt(p: Piece, triangle: number): number[] {
+  const { index, inside } = p.data
+  if (!inside?.[triangle]) return [triangle]
+  const found = [triangle]
+  const sides = (t: number) =>
+    [0, 1, 2].filter((k) => isInside(p, t, k)).map((k) => [index[3 * t + k], index[3 * t + ((k + 1) % 3)]])
+  for (let n = 0; n < found.length; n++) {
+    const mine = sides(found[n])
+    // The triangles of a polygon stand together.
+    for (let t = Math.max(0, found[n] - NEAR); t <= found[n] + NEAR && 3 * t < index.length; t++)
+      if (!found.includes(t) && sides(t).some(([a, b]) => mine.some(([c, d]) => a === d && b === c))) found.push(t)
+  }
+  return found
+}
 
 /** An edge by its triangle in the whole file. */
 export function edgeAt(p: Piece, triangle: number, side: number): Edge | null {

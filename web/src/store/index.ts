@@ -302,11 +302,11 @@ export const useQuilt = create<Quilt>((set, get) => {
     pickFaces(found, add = false) {
       const faces = new Map(add ? get().faces : [])
       const several = [...found]
-      for (const f of several) {
-        const key = faceKey(f)
-        if (several.length === 1 && faces.has(key)) faces.delete(key)
-        else faces.set(key, f)
-      }
+      // A polygon that is picked already is taken out again.
+      const out = several.length < 64 && several.every((f) => faces.has(faceKey(f)))
+      for (const f of several)
+        if (out) faces.delete(faceKey(f))
+        else faces.set(faceKey(f), f)
       set({ faces })
     },
     pickNothing: () => set({ edges: new Map(), faces: new Map() }),

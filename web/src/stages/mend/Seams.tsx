@@ -34,7 +34,8 @@ export function Seams() {
           <Button
             key={p}
             size="xs"
-            variant={picks === p ? 'solid' : 'outline'}
+            variant="outline"
+            {...(picks === p && { bg: 'indigo', color: 'sheet' })}
             aria-pressed={picks === p}
             title="Pick on the model (E)"
             onClick={() => setPicks(picks === p ? 'objects' : p)}
