@@ -17,6 +17,8 @@ from quilt_core.pack import Recipe, Rules
 from quilt_core.pack.search import Search
 from quilt_core.pack.shelves import shelved
 from quilt_core.textures.carry import Patch, carry, difference, mips_of
+from quilt_core.unwrap.simpler import drawn, simpler
+from quilt_core.unwrap.topology import surface_of
 from quilt_core.uv.analysis import IDENTITY, transform_regions
 
 
@@ -37,8 +39,20 @@ def measuring() -> None:
     covered_on_texels(shapes, measured(shapes, heap, on), heap, np.arange(shapes.count), np.ones(shapes.count, np.int64), (0, 0), 16)
 
 
+def mending() -> None:
+    """Draw the seams of a simpler copy of a small bumpy sheet."""
+    x, y = (a.reshape(-1).astype(float) for a in np.meshgrid(np.arange(20), np.arange(20)))
+    at = np.arange(400).reshape(20, 20)
+    corners = [at[:-1, :-1], at[:-1, 1:], at[1:, 1:], at[1:, :-1]]
+    a, b, c, d = (k.reshape(-1) for k in corners)
+    s = surface_of(np.column_stack([x, y, np.sin(x + y)]), np.concatenate([np.column_stack([a, b, c]), np.column_stack([a, c, d])]))
+    small = simpler(s, np.zeros(len(s.twin), bool), 300)
+    drawn(s, s.length, np.ones(len(s.twin), bool), small, small.surface.twin >= 0)
+
+
 def main() -> None:
     """Read, measure, pack and prove the small demo set, far enough to reach the search after the greedy passes; carry one triangle's paint over."""
+    mending()
     name, data = next(iter(small_set().items()))
     pieces = report.pieces_of(report.analyse_all([formats.read(data, name)], 0))
     measuring()

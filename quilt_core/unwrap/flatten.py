@@ -26,6 +26,8 @@ _SAFE = 0.8  # of the way to the first fold
 _SMALLER = 0.6  # of the faces of a system are live: below, it is made anew without the others
 _ENOUGH = 1e-4  # less energy than this gained in a step: the chart is done
 
+Enough = Callable[[Floats, Floats], NDArray[np.bool_]]
+
 
 @dataclass(frozen=True)
 class Flat:
@@ -131,7 +133,7 @@ class _System:
 
 def flatten(
     s: Surface, c: Cut, b: Borders, iterations: int = 25, start: Floats | None = None, stop: Callable[[], bool] = lambda: False,
-    hopeless: float = np.inf, held: NDArray[np.bool_] | None = None, like: Floats | None = None,
+    hopeless: float = np.inf, held: NDArray[np.bool_] | None = None, like: Floats | None = None, until: Enough | None = None,
 ) -> Flat:  # fmt: skip
     """Lay all charts flat.
 
@@ -143,6 +145,7 @@ def flatten(
     hopeless : mean energy above which a chart is given up, since it will not do
     held : (W,) rows that stay where `start` has them
     like : (F, 3, 2) triangles that the faces should be like, in place of their own shape in space
+    until : from the singular values, charts (n,) that lie flat enough: they are laid no further
 
     Returns
     -------
@@ -161,7 +164,7 @@ def flatten(
             uv = _circles(s, c, b, uv, bad)
     else:
         uv = start * unit[c.chart_of_row][:, None]
-    uv = _refine(system, c, dx, dy, size, uv, iterations, stop, hopeless, held)
+    uv = _refine(system, c, dx, dy, size, uv, iterations, stop, hopeless, held, until)
     big, small, _ = _singular(uv, c.rows, dx, dy)
     folded = _signed(uv, c.rows) <= 1e-12 * size
     return Flat(uv / unit[c.chart_of_row][:, None], big, small, folded)
@@ -302,12 +305,15 @@ def _refine(
     stop: Callable[[], bool],
     hopeless: float,
     held: NDArray[np.bool_] | None = None,
+    until: Enough | None = None,
 ) -> Floats:
     """Iterations that lower the energy of every chart without ever folding a face. Charts that are done, or that will stay above an energy that is
     `hopeless`, leave the system once it would be much smaller without them."""
     big, small, maps = _singular(uv, c.rows, dx, dy)
     now = np.bincount(c.chart, size * energy(big, small), c.charts)
     live = np.isfinite(now)
+    if until is not None:
+        live &= ~until(big, small)
     faces, rows = np.arange(len(c.rows)), np.arange(c.count)
     local = c.rows
     for turn in range(iterations):
@@ -344,6 +350,8 @@ def _refine(
         then = np.bincount(c.chart, size * energy(big, small), c.charts)
         gain = np.where(live, now - np.where(live, then, 0.0), 0.0)
         live &= gain > _ENOUGH
+        if until is not None:
+            live &= ~until(big, small)
         if turn >= 2:
             live &= then - 0.75 * gain < hopeless
         now = then

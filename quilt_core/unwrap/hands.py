@@ -9,7 +9,6 @@ import numpy as np
 
 from ..errors import QuiltError
 from ..model.scene import Floats
-from .charts import ALL, NEARLY_ALL, Tell
 from .flatten import frames
 from .ledger import sew_free, singular
 from .parting import parted
@@ -19,6 +18,7 @@ from .seams import around, cut_along, sew
 from .skin import Laying, Skin
 from .strips import straightened
 from .topology import Mask, Numbers
+from .trial import ALL, NEARLY_ALL, Tell
 
 OPERATIONS = ("cut", "sew", "sew_free", "relax", "part", "square", "project")
 

@@ -11,8 +11,8 @@ from scipy.sparse.csgraph import connected_components
 
 from ..errors import Cancelled, QuiltError
 from ..model.scene import Floats
-from .charts import straight_runs
 from .flatten import frames
+from .joining import straight_runs
 from .seams import sew
 from .seen import openness
 from .skin import Laying, Skin

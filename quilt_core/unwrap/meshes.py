@@ -2,16 +2,18 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 import shapely
 
 from ..errors import QuiltError
 from ..model.scene import Floats, Mesh, UvChannel
-from .charts import Stop, Tell, Wish, allowed_edges, charts_of, judge, outlines, part_of
+from .charts import charts_of
+from .parts import allowed_edges, corners, outlines, part_of
 from .skin import Laying, Revised, Skin, revised, skin_of
 from .topology import Mask, Numbers
+from .trial import Stop, Tell, Wish, judge
 
 LEAST_STRETCH, MOST_STRETCH = 1.02, 4.0
 
@@ -34,7 +36,7 @@ class Options:
     @property
     def tip(self) -> float:
         """Radians that the angles around a point inside a chart may lack to a full turn (a cone of that stretch)."""
-        return float(2 * np.pi * (1 - self.stretch**-0.5)) if self.keep_flat else float("inf")
+        return float(2 * np.pi * (1 - self.stretch**-0.5))
 
     def __post_init__(self) -> None:
         if not LEAST_STRETCH <= self.stretch <= MOST_STRETCH:
@@ -102,7 +104,9 @@ def unwrap_faces(
     """Make new UVs for some faces (F,) of a mesh; all others stay as they lie. The figures are of the new ones. See `unwrap`."""
     which = np.flatnonzero(faces)
     s, h = part_of(skin.surface, which) if len(which) < len(faces) else (skin.surface, np.arange(3 * len(faces)))
-    wish = Wish(options.stretch, _must(skin, options, old)[h] & (s.twin >= 0), skin.cell[which], options.tip)
+    if options.keep_flat:
+        s = replace(s, corner=corners(s, options.tip))
+    wish = Wish(options.stretch, _must(skin, options, old)[h] & (s.twin >= 0), skin.cell[which])
     seam, (c, b, flat) = charts_of(s, wish, stop, tell)
     found = judge(s, c, b, flat, wish)
     with np.errstate(divide="ignore"):

@@ -10,9 +10,9 @@ from scipy.sparse import coo_matrix, csr_matrix
 from scipy.sparse.csgraph import breadth_first_order, maximum_flow
 
 from ..model.scene import Floats
-from .charts import allowed_edges, part_of, seam_cost
+from .parts import allowed_edges, part_of, seam_cost
 from .skin import Laying, Skin
-from .topology import Mask, Numbers, cut
+from .topology import Mask, Numbers, Surface, cut
 
 _SHRUNK = 1e-6  # of a triangle that is taken off, so that neighbours do not meet
 _SCALE = 1e6  # of costs, which the flow takes as whole numbers
@@ -55,16 +55,21 @@ def parted(skin: Skin, laying: Laying, islands: Numbers) -> tuple[Laying, Mask, 
         if not len(pairs):
             continue
         touched[faces] = True
-        left += _part(skin, faces, pairs, seam)
+        left += separated(s, skin.cell, faces, pairs, seam)
     return replace(laying, seam=seam), touched, left
 
 
-def _part(skin: Skin, faces: Numbers, pairs: Numbers, seam: Mask) -> int:
-    """Set seams among some faces (k,) so that no pair (n, 2) of them hangs together; returns how many pairs stay in spite of it."""
-    s = skin.surface
+def separated(s: Surface, cell: Numbers, faces: Numbers, pairs: Numbers, seam: Mask) -> int:
+    """Set seams (3 F,) among some faces (k,) so that no pair (n, 2) of them hangs together; returns how many pairs stay in spite of it.
+
+    Parameters
+    ----------
+    cell : (F,) polygon of every face, which is never cut
+    pairs : numbers among the k faces
+    """
     part, h = part_of(s, faces)
     own = seam[h].copy()
-    may, cost = allowed_edges(part, skin.cell[faces]), seam_cost(part)
+    may, cost = allowed_edges(part, cell[faces]), seam_cost(part)
     stuck = np.zeros(len(pairs), bool)
     for _ in range(_ROUNDS):
         chart = cut(part, own).chart
@@ -81,11 +86,8 @@ def _part(skin: Skin, faces: Numbers, pairs: Numbers, seam: Mask) -> int:
     return int((chart[pairs[:, 0]] == chart[pairs[:, 1]]).sum())
 
 
-def _cut_between(part: object, own: Mask, may: Mask, cost: Floats, mine: Numbers, pairs: Numbers, seed: int) -> bool:
+def _cut_between(part: Surface, own: Mask, may: Mask, cost: Floats, mine: Numbers, pairs: Numbers, seed: int) -> bool:
     """Cut a chart between the sheet around a face and what that sheet lies over; whether a cut was found."""
-    from .topology import Surface
-
-    assert isinstance(part, Surface)
     n = len(part.faces)
     h = np.flatnonzero((part.twin >= 0) & ~own)
     inside = np.zeros(n, bool)

@@ -9,8 +9,8 @@ import numpy as np
 import shapely
 
 from ..model.scene import Floats
-from .charts import outlines, part_of
 from .flatten import flatten
+from .parts import outlines, part_of
 from .topology import Borders, Cut, Mask, Numbers, Surface, borders, cut
 
 WAYS = ("angles", "sizes", "both")

@@ -15,10 +15,10 @@ from ..uv.analysis import MeshIslands
 from ..uv.density import world_areas
 from ..uv.islands import number_rows, triangle_areas
 from ..uv.stretch import singular_values, stretch, stretch_of_islands
-from .charts import Stop, Tell
 from .hands import keeps_to, relaxed
 from .meshes import Options, Unwrapped, unwrap, unwrap_faces
 from .skin import Revised, laying_of, revised, skin_of
+from .trial import Stop, Tell
 
 _OWN = 1e-9  # of an island's area that lies double: more is no rounding, and could be a hundredth of a texel once it fills a tile
 _STRETCHED = 1.5  # Sander's L2 of an island at its own scale: above, it shows wherever one looks

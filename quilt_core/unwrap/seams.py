@@ -11,7 +11,7 @@ from scipy.sparse.csgraph import connected_components, dijkstra
 
 from ..errors import QuiltError
 from ..model.scene import Floats
-from .charts import allowed_edges, corner_angles, seam_cost
+from .parts import allowed_edges, corner_angles, seam_cost
 from .pieces import Piece, fitted, piece_of, placed, unsound
 from .skin import Laying, Skin
 from .topology import Mask, Numbers, Surface, after

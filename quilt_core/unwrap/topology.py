@@ -23,7 +23,8 @@ Mask = NDArray[np.bool_]
 @dataclass(frozen=True)
 class Surface:
     """points (V, 3); faces (F, 3) rows of them, all with area; twin (3 F,) half-edges, -1 at a border; normal (F, 3), area (F,); length (3 F,);
-    bend (3 F,) radians by which the surface bends at an edge, above 0 where it bulges, 0 at borders."""
+    bend (3 F,) radians by which the surface bends at an edge, above 0 where it bulges, 0 at borders;
+    corner (V,) points that no chart may have inside, None for none."""
 
     points: Floats
     faces: Numbers
@@ -32,6 +33,7 @@ class Surface:
     area: Floats
     length: Floats
     bend: Floats
+    corner: Mask | None = None
 
     @property
     def start(self) -> Numbers:

@@ -8,8 +8,8 @@ from typing import Any
 import numpy as np
 
 from quilt_core.errors import QuiltError
-from quilt_core.unwrap.charts import allowed_edges
 from quilt_core.unwrap.ledger import runs_of
+from quilt_core.unwrap.parts import allowed_edges
 from quilt_core.unwrap.scenes import largest_placing
 from quilt_core.unwrap.seams import around, grown, half_edges, loop, shortest
 from quilt_core.unwrap.skin import Laying, Skin, laying_of, skin_of

@@ -19,10 +19,11 @@ from quilt_core import formats
 from quilt_core.errors import Cancelled, QuiltError
 from quilt_core.faults.findings import find
 from quilt_core.model.scene import Mesh, MeshObject, Scene, UvChannel
-from quilt_core.unwrap.charts import Wish, charts_of
+from quilt_core.unwrap.charts import charts_of
 from quilt_core.unwrap.flatten import flatten
 from quilt_core.unwrap.meshes import Options, Unwrapped, unwrap
 from quilt_core.unwrap.topology import borders, cut, surface_of
+from quilt_core.unwrap.trial import Wish
 from quilt_core.uv.analysis import analyse
 from tests.real_files import path
 from tests.shapes import PLANE

@@ -9,9 +9,9 @@ from numpy.typing import NDArray
 from pydantic import StrictBool, StrictStr
 
 from quilt_core.errors import QuiltError
-from quilt_core.unwrap.charts import Tell
 from quilt_core.unwrap.meshes import Options, unwrap_faces
 from quilt_core.unwrap.scenes import beyond_saving, renewed
+from quilt_core.unwrap.trial import Tell
 
 from ...projects.models import Job, SourceFile
 from ...projects.state import settings_of

@@ -1,0 +1,90 @@
+"""Of a surface: what a seam costs where, where one can be, parts of it, and the regions that charts cover."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+
+import numpy as np
+import shapely
+from numpy.typing import NDArray
+
+from ..model.scene import Floats
+from .topology import Borders, Cut, Mask, Numbers, Surface, after, cut
+
+_SHARP = (np.radians(17.5), np.radians(35.0))  # between these an edge becomes a good place for a seam
+
+
+def seam_cost(s: Surface) -> Floats:
+    """What a seam costs on each half-edge (3 F,): its length, less at sharp edges, most of all at concave ones."""
+    sharp = np.clip((np.abs(s.bend) - _SHARP[0]) / (_SHARP[1] - _SHARP[0]), 0.0, 1.0)
+    return s.length * np.maximum(1.0 - 0.7 * sharp - 0.1 * sharp * (s.bend < 0), 0.05)
+
+
+def allowed_edges(s: Surface, cell: Numbers) -> Mask:
+    """(3 F,) half-edges that may be seams: no polygon is cut."""
+    inside = s.twin >= 0
+    inside[inside] = cell[np.flatnonzero(inside) // 3] == cell[s.twin[inside] // 3]
+    return ~inside
+
+
+def part_of(s: Surface, which: Numbers) -> tuple[Surface, Numbers]:
+    """The surface of some faces (k,), and the half-edges of the whole that its own stand for."""
+    number = np.full(len(s.faces), -1)
+    number[which] = np.arange(len(which))
+    h = (3 * which[:, None] + np.arange(3)).reshape(-1)
+    twin = s.twin[h]
+    other = np.where(twin >= 0, number[np.maximum(twin, 0) // 3], -1)
+    twin = np.where(other >= 0, 3 * other + twin % 3, -1)
+    points, faces = np.unique(s.faces[which], return_inverse=True)
+    part = replace(
+        s, points=s.points[points], faces=faces.reshape(-1, 3), twin=twin, normal=s.normal[which], area=s.area[which], length=s.length[h], bend=s.bend[h],
+        corner=None if s.corner is None else s.corner[points],
+    )  # fmt: skip
+    return part, h
+
+
+def corner_angles(s: Surface) -> Floats:
+    """Angles (F, 3) of the faces at their corners."""
+    p = s.points[s.faces]
+    angle = np.zeros((len(p), 3))
+    for k in range(3):
+        a, b = p[:, (k + 1) % 3] - p[:, k], p[:, (k + 2) % 3] - p[:, k]
+        angle[:, k] = np.arctan2(np.linalg.norm(np.cross(a, b), axis=1), (a * b).sum(axis=1))
+    return angle
+
+
+def defects(s: Surface) -> Floats:
+    """What the angles around each point (V,) lack to a full turn; 0 at borders."""
+    out: Floats = np.asarray(2 * np.pi - np.bincount(s.faces.reshape(-1), corner_angles(s).reshape(-1), len(s.points)), np.float64)
+    edge = s.twin < 0
+    out[s.start[edge]] = out[s.end[edge]] = 0.0
+    return out
+
+
+def corners(s: Surface, tip: float) -> Mask:
+    """(V,) points at which the angles around a fan of faces lack more than `tip` radians to a full turn: no flat piece has them inside."""
+    c = cut(s, np.zeros(len(s.twin), bool))
+    lacking = 2 * np.pi - np.bincount(c.rows.reshape(-1), corner_angles(s).reshape(-1), c.count)
+    edge = np.flatnonzero(s.twin < 0)
+    rows = c.rows.reshape(-1)
+    lacking[rows[edge]] = lacking[rows[after(edge)]] = 0.0
+    out = np.zeros(len(s.points), bool)
+    out[c.point[np.abs(lacking) > tip]] = True
+    return out
+
+
+def outlines(c: Cut, b: Borders, uv: Floats) -> NDArray[np.object_]:
+    """The region (n,) of every chart by its border loops, the longest one outside; empty where it has none."""
+    out = np.full(c.charts, shapely.Polygon(), object)
+    row = c.rows.reshape(-1)
+    rings: list[list[Floats]] = [[] for _ in range(c.charts)]
+    for k, chart in enumerate(b.chart.tolist()):
+        at = row[b.edges[b.first[k] : b.first[k + 1]]]
+        if len(at) >= 3:
+            rings[chart].append(uv[at])
+    for chart, found in enumerate(rings):
+        if found:
+            sizes = [float(np.prod(np.ptp(r, axis=0))) for r in found]
+            first = int(np.argmax(sizes))
+            out[chart] = shapely.Polygon(found[first], [r for k, r in enumerate(found) if k != first])
+    return out

@@ -1,0 +1,142 @@
+"""Charts laid flat as a trial, and judged: whether they keep to the stretch that is wished, and lie free."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+
+import numpy as np
+import shapely
+
+from ..errors import Cancelled
+from ..model.scene import Floats
+from .flatten import Flat, flatten
+from .parts import outlines, part_of
+from .topology import Borders, Cut, Mask, Numbers, Surface, borders, cut
+
+NEARLY_ALL, ALL = 0.97, 0.997  # shares of a chart's area that keep to the stretch, and to twice as much
+
+Stop = Callable[[], bool]
+Tell = Callable[[str], None]
+
+
+@dataclass(frozen=True)
+class Wish:
+    """stretch : the greater over the smaller singular value that nearly all of the surface stays under
+    must : (3 F,) half-edges that are seams whatever it costs; cell (F,) : polygon of every face
+    """
+
+    stretch: float
+    must: Mask
+    cell: Numbers
+
+
+@dataclass(frozen=True)
+class Judged:
+    """Of the charts of a cut (n,): whether each may stay as it is, has no fold and no overlap, keeps to the stretch, hides a corner; and its area over
+    its hull's."""
+
+    good: Mask
+    sound: Mask
+    keeps: Mask
+    hides: Mask
+    hull: Floats
+
+
+def laid(s: Surface, seam: Mask, iterations: int, stop: Stop) -> tuple[Cut, Borders, Flat]:
+    """A surface cut and flattened.
+
+    Raises
+    ------
+    Cancelled : it was stopped
+    """
+    _ask(stop)
+    c = cut(s, seam)
+    b = borders(s, c, seam)
+    return c, b, flatten(s, c, b, iterations, None, stop)
+
+
+def _ask(stop: Stop) -> None:
+    if stop():
+        raise Cancelled("The unwrapping was stopped. Everything is as it was.")
+
+
+def tried(s: Surface, seam: Mask, iterations: int, stop: Stop, wish: Wish, share: float = NEARLY_ALL) -> tuple[Cut, Borders, Flat, Judged]:
+    """A surface cut, flattened and judged, no further than needed.
+
+    Charts that no map lays flat, or that hide a corner, are not laid at all; those that keep to the stretch are laid no further, those that never will are given
+    up; those that keep to it early but overlap themselves are laid to the end, which often frees them.
+    """
+    _ask(stop)
+    c = cut(s, seam)
+    b = borders(s, c, seam)
+    n = len(s.faces)
+    f = Flat(np.zeros((c.count, 2)), np.full(n, np.inf), np.zeros(n), np.ones(n, bool))
+    hopeless = 1.1 * 0.5 * (wish.stretch**2 + wish.stretch**-2)
+    _lay(s, seam, c, f, (b.loops > 0) & (b.genus == 0) & _flat_sides(s, c, b), iterations, stop, wish, share, hopeless)
+    found = judge(s, c, b, f, wish, share)
+    again = found.keeps & ~found.sound
+    if again.any():
+        _lay(s, seam, c, f, again, iterations, stop)
+        found = judge(s, c, b, f, wish, share)
+    return c, b, f, found
+
+
+def _lay(
+    s: Surface, seam: Mask, c: Cut, f: Flat, charts: Mask, iterations: int, stop: Stop, wish: Wish | None = None, share: float = 0.0, hopeless: float = np.inf
+) -> None:  # fmt: skip
+    """Lay some charts (n,) of a cut, and write how they lie into `f`: from nothing to what is wished, or without a wish from there to the end."""
+    faces = np.flatnonzero(charts[c.chart])
+    if not len(faces):
+        return
+    part, h = part_of(s, faces) if len(faces) < len(s.faces) else (s, np.arange(len(seam)))
+    own = cut(part, seam[h])
+    area = np.maximum(np.bincount(own.chart, part.area, own.charts), 1e-300)
+    start = None
+    if wish is None:
+        start = np.empty((own.count, 2))
+        start[own.rows] = f.uv[c.rows[faces]]
+
+    def until(greatest: Floats, least: Floats) -> Mask:
+        near, far = _keeping(part.area, own, greatest, least, wish.stretch if wish else 1.0, area)
+        return (near >= share) & (far >= ALL)
+
+    found = flatten(part, own, borders(part, own, seam[h]), iterations, start, stop, hopeless, until=None if wish is None else until)
+    f.uv[c.rows[faces]] = found.uv[own.rows]
+    f.greatest[faces], f.least[faces], f.folded[faces] = found.greatest, found.least, found.folded
+
+
+def _keeping(size: Floats, c: Cut, greatest: Floats, least: Floats, stretch: float, area: Floats) -> tuple[Floats, Floats]:
+    """Of every chart, the shares (n,) of its area that keep to the stretch, and to twice as much; `size` (F,) of the faces, `area` (n,) of the charts."""
+    with np.errstate(divide="ignore", invalid="ignore"):
+        worst = np.maximum(greatest, np.where(least > 0, 1 / np.maximum(least, 1e-300), np.inf))
+    near, far = (np.bincount(c.chart, size * (worst <= k * stretch), c.charts) / area for k in (1, 2))
+    return near, far
+
+
+def _flat_sides(s: Surface, c: Cut, b: Borders) -> Mask:
+    """(n,) charts that hide no corner."""
+    if s.corner is None:
+        return np.ones(c.charts, bool)
+    hidden = s.corner[c.point]
+    hidden[c.rows.reshape(-1)[b.edges]] = False
+    return np.bincount(c.chart_of_row, hidden, c.charts) == 0
+
+
+def judge(s: Surface, c: Cut, b: Borders, f: Flat, wish: Wish, share: float = NEARLY_ALL) -> Judged:
+    """Which charts may stay as they are."""
+    area = np.maximum(np.bincount(c.chart, s.area, c.charts), 1e-300)
+    near, far = _keeping(s.area, c, f.greatest, f.least, wish.stretch, area)
+    tiny = area < 1e-7 * s.area.sum()
+    whole = (np.bincount(c.chart, f.folded, c.charts) == 0) & (b.loops > 0) & (b.genus == 0)
+    regions = outlines(c, b, f.uv)
+    # Borders that do not cross are not enough: a hole may be turned inside out. Then the triangles have more area than the region.
+    p = f.uv[c.rows]
+    a, d = p[:, 1] - p[:, 0], p[:, 2] - p[:, 0]
+    covered = np.bincount(c.chart, 0.5 * (a[:, 0] * d[:, 1] - a[:, 1] * d[:, 0]), c.charts)
+    once = np.abs(shapely.area(regions) - covered) <= 1e-9 * covered
+    sound = whole & once & shapely.is_valid(regions)
+    hull = shapely.area(regions) / np.maximum(shapely.area(shapely.convex_hull(regions)), 1e-300)
+    flat = _flat_sides(s, c, b)
+    keeps = whole & (((near >= share) & (far >= ALL) & flat) | tiny)
+    return Judged(sound & keeps, sound, keeps, ~flat, hull)
