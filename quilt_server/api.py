@@ -22,6 +22,7 @@ from .projects.faults import fault_rows
 from .projects.models import Job, Layout, Project, Reading, Snapshot
 from .projects.picking import pick
 from .projects.planning import plan, suggest
+from .projects.proposals import proposal_of, take
 from .projects.room import MOST_KEPT, purge, size_of, thin
 from .projects.sheets import sheet_by
 from .projects.state import advance, redo_target, settings_of
@@ -43,6 +44,7 @@ from .schemas import (
     Step,
     SuggestIn,
     SuggestOut,
+    Take,
     ThinIn,
     ThinOut,
 )
@@ -154,9 +156,26 @@ def copy_project(request: HttpRequest, project_id: int) -> ProjectOut:
 
 
 @api.get("/projects/{project_id}", response=StateOut)
-def project_state(request: HttpRequest, project_id: int) -> HttpResponse:
-    """Everything that the screens show, for the current snapshot."""
-    return _state(_project(project_id))
+def project_state(request: HttpRequest, project_id: int, look: int | None = None) -> HttpResponse:
+    """Everything that the screens show, for the current snapshot; or for a proposal, to look at it before it is taken."""
+    return _state(_looked(_project(project_id), look))
+
+
+def _looked(project: Project, look: int | None) -> Project:
+    """A project as it would be with a proposal taken; nothing is saved."""
+    if look is not None:
+        project.head = proposal_of(project, look)
+    return project
+
+
+@api.post("/projects/{project_id}/take", response=StateOut)
+@transaction.atomic
+def take_proposal(request: HttpRequest, project_id: int, body: Take) -> HttpResponse:
+    """Make a proposal the project's next step."""
+    project = _project(project_id)
+    _on(project, body.base)
+    take(project, proposal_of(project, body.snapshot))
+    return _state(project)
 
 
 def _state(project: Project) -> HttpResponse:
@@ -171,9 +190,9 @@ def _on(project: Project, base: int) -> Snapshot:
 
 
 @api.get("/projects/{project_id}/faults", response=list[FaultOut])
-def project_faults(request: HttpRequest, project_id: int) -> HttpResponse:
-    """What is wrong with the present layout at the present settings, the heaviest first."""
-    head = _project(project_id).head
+def project_faults(request: HttpRequest, project_id: int, look: int | None = None) -> HttpResponse:
+    """What is wrong with the present layout (or that of a proposal) at the present settings, the heaviest first."""
+    head = _looked(_project(project_id), look).head
     return HttpResponse(json.dumps([] if head is None else fault_rows(head), allow_nan=False), content_type="application/json")
 
 

@@ -299,6 +299,13 @@ class Step(Schema):
     base: int
 
 
+class Take(Schema):
+    """The proposal that is taken, a snapshot's number."""
+
+    base: int
+    snapshot: int
+
+
 class Discard(Schema):
     base: int
     layout: int

@@ -137,6 +137,22 @@ class Revision:
         ]
 
 
+@dataclass(frozen=True)
+class Next:
+    """The step that new UVs make: its layout, measured, what else changes with it, and what was done to which object."""
+
+    layout: Layout
+    settings: dict[str, Any]
+    files: list[int]
+    left_out: list[str]
+    told: list[dict[str, Any]]
+
+    @property
+    def changes(self) -> dict[str, Any]:
+        """Fields of the new snapshot."""
+        return {"settings": self.settings, "files": self.files, "left_out": self.left_out}
+
+
 def finish(
     job: Job, project: Project, head: Snapshot, before: Layout, work: list[Revision], settings: dict[str, Any], label: str, operation: dict[str, Any],
 ) -> list[dict[str, Any]]:  # fmt: skip
@@ -145,6 +161,20 @@ def finish(
     Raises
     ------
     Cancelled : it was stopped; QuiltError : the project moved on meanwhile
+    """
+    made = prepared(job, project, head, before, work, settings, operation)
+    land(project, head, made.layout, label, **made.changes)
+    return made.told
+
+
+def prepared(
+    job: Job, project: Project, head: Snapshot, before: Layout, work: list[Revision], settings: dict[str, Any], operation: dict[str, Any]
+) -> Next:
+    """New UVs of files, kept, laid out and measured; no step yet.
+
+    Raises
+    ------
+    Cancelled : it was stopped
     """
     transforms: dict[str, Floats] = dict(arrays_of(before, "transforms"))
     files, left_out = list(head.files), list(head.left_out)
@@ -166,9 +196,7 @@ def finish(
     parts_now = parts_of(choose(snapshot, whole=True))
     layout = Layout(project=project, kind="import", channel=before.channel, transforms=pack_arrays(transforms), recipe={})
     measure(layout, parts_now, parts_now.whole(transforms), settings, stop=StopFlag(job))
-    told = [row for w in work for row in w.told()]
-    land(project, head, layout, label, settings=settings, files=files, left_out=left_out)
-    return told
+    return Next(layout, settings, files, left_out, [row for w in work for row in w.told()])
 
 
 def _laid(work: list[Revision], heirs: list[NDArray[np.int64]], old: list[Floats], density: float, columns: int) -> list[Floats]:

@@ -94,7 +94,7 @@ class Layout(models.Model):
 class Snapshot(models.Model):
     """One state of a project: its files, left-out objects, settings and layout. `parent` is what undo goes back to.
 
-    `kept`: the try that each sheet's layout came from, sheet number to layout id.
+    `kept`: the try that each sheet's layout came from, sheet number to layout id. `proposal`: it is only looked at: no step leads to it until it is taken.
     """
 
     project = models.ForeignKey(Project, on_delete=models.CASCADE, related_name="snapshots")
@@ -106,6 +106,7 @@ class Snapshot(models.Model):
     left_out = models.JSONField(default=list)
     settings = models.JSONField(default=dict)
     kept = models.JSONField(default=dict)
+    proposal = models.BooleanField(default=False)
 
 
 class Job(models.Model):

@@ -40,7 +40,11 @@ def advance(project: Project, label: str, base: Snapshot, layout: Layout | None,
 
 def redo_target(project: Project) -> Snapshot | None:
     """The newest snapshot that follows the head."""
-    return Snapshot.objects.filter(project=project, parent_id=project.head_id).order_by("-pk").first() if project.head_id else None
+    return (
+        Snapshot.objects.filter(project=project, parent_id=project.head_id, proposal=False).order_by("-pk").first()
+        if project.head_id
+        else None
+    )
 
 
 def readings(snapshot: Snapshot) -> list[Reading]:

@@ -138,3 +138,32 @@ def test_picking_ends_where_its_stage_ends(page: Page, address: str, tmp_path: P
     expect(page.get_by_role("button", name="Pick edges")).to_have_attribute("aria-pressed", "true")
     stage(page, "Even")
     expect(page.get_by_label("What a click picks")).to_have_value("objects")
+
+
+def test_proposals_are_looked_at_and_one_is_taken(page: Page, address: str, tmp_path: Path) -> None:
+    file = tmp_path / "kit.obj"
+    file.write_bytes(kit())
+    start(page, address, "Kit", file)
+    stage(page, "Mend")
+    before = newest(page, address)
+    page.get_by_role("button", name="Compare three ways").click()
+    few = page.get_by_role("group", name="Proposal: few seams")
+    expect(page.get_by_role("group", name="Proposal: little stretch")).to_be_visible(timeout=90_000)
+    idle(page)
+    few.get_by_role("button", name="Look").click()
+    expect(few.get_by_role("button", name="Take it")).to_be_visible()
+    # All views show the proposal, and nothing else can be done meanwhile.
+    page.get_by_role("button", name="Make it ready").click()
+    expect(page.get_by_text("You are looking at a proposal")).to_be_visible()
+    assert newest(page, address)["snapshot"] == before["snapshot"]
+    few.get_by_role("button", name="Back").click()
+    expect(few.get_by_role("button", name="Take it")).to_have_count(0)
+    few.get_by_role("button", name="Look").click()
+    few.get_by_role("button", name="Take it").click()
+    expect(page.get_by_text("Taken: these are the UVs now.")).to_be_visible()
+    after = newest(page, address)
+    assert after["undo"].startswith("Unwrap") and all(o["islands"] for o in after["objects"])
+    expect(page.get_by_role("group", name="Proposals")).to_have_count(0)
+    page.get_by_role("button", name="Undo").click()
+    idle(page)
+    assert newest(page, address)["snapshot"] == before["snapshot"]

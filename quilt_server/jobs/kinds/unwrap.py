@@ -13,7 +13,7 @@ from quilt_core.unwrap.meshes import Options, unwrap_faces
 from quilt_core.unwrap.scenes import beyond_saving, renewed
 from quilt_core.unwrap.trial import Tell
 
-from ...projects.models import Job, SourceFile
+from ...projects.models import Job, Snapshot, SourceFile
 from ...projects.state import settings_of
 from ..kind import Asked, Islands, Kind, Real
 from ..landing import head_of
@@ -42,33 +42,50 @@ class Unwrap(Asked):
 def run_unwrap(job: Job) -> None:
     """Unwrap the chosen objects, or islands: one undo step. What was good keeps its islands, its layout and its rules."""
     project, head, before = head_of(job)
-    settings, stop = settings_of(head), StopFlag(job)
-    options = Options(*(job.params[k] for k in ("stretch", "hard_edges", "material_borders", "keep_seams", "keep_flat")))
+    settings = settings_of(head)
     report_progress(job, {"text": "Looking at the UVs that there are"})
+    made, refused = unwrapped(job, head, job.params, lambda text: report_progress(job, {"text": text}))
+    told = finish(job, project, head, before, made, settings, label_of(made), {"name": "unwrap", **job.params}) + refused
+    job.result = {"changed": objects_of(made), "objects": told}
+
+
+def objects_of(made: list[Revision]) -> int:
+    """How many objects get new UVs."""
+    return sum(1 for w in made for o in w.scene.objects if o.mesh in w.made)
+
+
+def label_of(made: list[Revision]) -> str:
+    """What the step is called."""
+    count = objects_of(made)
+    return f"Unwrap {count} {'object' if count == 1 else 'objects'}"
+
+
+def unwrapped(job: Job, head: Snapshot, params: dict[str, Any], tell: Tell) -> tuple[list[Revision], list[dict[str, Any]]]:
+    """The files with new UVs for what `params` of this kind ask for, and what could have none.
+
+    Raises
+    ------
+    QuiltError : there is nothing to do; Cancelled : it was stopped
+    """
+    settings, stop = settings_of(head), StopFlag(job)
+    options = Options(*(params[k] for k in ("stretch", "hard_edges", "material_borders", "keep_seams", "keep_flat")))
     work, refused = [], []
     for f in SourceFile.objects.filter(pk__in=head.files):
-        if not _concerns(job.params, f):
+        if not _concerns(params, f):
             continue
         w = Revision(f, int(settings["channel_in"]), f.pk in settings["welded"])
-        refused.append(_unwrapped(job, w, options, stop))
+        refused.append(_unwrapped(params, w, options, stop, tell))
         work.append(w)
     made = [w for w in work if w.made]
     if not made:
         why = [text for r in refused for text in r.values()]
         raise QuiltError(why[0] if why else "Nothing here is beyond saving. Select objects to unwrap them all the same.")
-    objects = sum(1 for w in made for o in w.scene.objects if o.mesh in w.made)
-    label = f"Unwrap {objects} {'object' if objects == 1 else 'objects'}"
-    told = finish(job, project, head, before, made, settings, label, {"name": "unwrap", **job.params})
-    told += [row for w, r in zip(work, refused, strict=True) for row in w.refused(r)]
-    job.result = {"changed": objects, "objects": told}
+    return made, [row for w, r in zip(work, refused, strict=True) for row in w.refused(r)]
 
 
-def _unwrapped(job: Job, w: Revision, options: Options, stop: StopFlag) -> dict[int, str]:
+def _unwrapped(params: dict[str, Any], w: Revision, options: Options, stop: StopFlag, tell: Tell) -> dict[int, str]:
     """Give chosen meshes of a file new UVs; why some could have none."""
-    keys, islands = job.params["objects"], job.params["islands"]
-
-    def tell(text: str) -> None:
-        report_progress(job, {"text": text})
+    keys, islands = params["objects"], params["islands"]
 
     if islands is not None:
         return _some(w, np.array(islands.get(str(w.old.pk), []), np.int64), options, stop, tell)

@@ -97,7 +97,7 @@ export interface paths {
         };
         /**
          * Project State
-         * @description Everything that the screens show, for the current snapshot.
+         * @description Everything that the screens show, for the current snapshot; or for a proposal, to look at it before it is taken.
          */
         get: operations["quilt_server_api_project_state"];
         put?: never;
@@ -165,7 +165,7 @@ export interface paths {
         };
         /**
          * Project Faults
-         * @description What is wrong with the present layout at the present settings, the heaviest first.
+         * @description What is wrong with the present layout (or that of a proposal) at the present settings, the heaviest first.
          */
         get: operations["quilt_server_api_project_faults"];
         put?: never;
@@ -370,6 +370,26 @@ export interface paths {
          * @description A split of all objects over some sheets, evenly filled, with what belongs together on one.
          */
         post: operations["quilt_server_api_suggest_sheets"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/projects/{project_id}/take": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Take Proposal
+         * @description Make a proposal the project's next step.
+         */
+        post: operations["quilt_server_api_take_proposal"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1127,6 +1147,16 @@ export interface components {
                 [key: string]: number;
             };
         };
+        /**
+         * Take
+         * @description The proposal that is taken, a snapshot's number.
+         */
+        Take: {
+            /** Base */
+            base: number;
+            /** Snapshot */
+            snapshot: number;
+        };
         /** ThinIn */
         ThinIn: {
             /** Keep */
@@ -1321,7 +1351,9 @@ export interface operations {
     };
     quilt_server_api_project_state: {
         parameters: {
-            query?: never;
+            query?: {
+                look?: number | null;
+            };
             header?: never;
             path: {
                 project_id: number;
@@ -1439,7 +1471,9 @@ export interface operations {
     };
     quilt_server_api_project_faults: {
         parameters: {
-            query?: never;
+            query?: {
+                look?: number | null;
+            };
             header?: never;
             path: {
                 project_id: number;
@@ -1729,6 +1763,32 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["SuggestOut"];
+                };
+            };
+        };
+    };
+    quilt_server_api_take_proposal: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Take"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["StateOut"];
                 };
             };
         };

@@ -1,5 +1,5 @@
 import type { Job } from '../api/client'
-import type { Baked, Explanation, Newer, Packed, Quilt, Readied, Unwrapped, Worth } from './types'
+import type { Baked, Explanation, Newer, Packed, Proposal, Quilt, Readied, Unwrapped, Worth } from './types'
 
 /**
  * What a job that is done leaves on the screen. It leads on to the next stage only where `unmoved`: whoever chose another stage meanwhile
@@ -29,6 +29,8 @@ export function ended(job: Job, layout: number, unmoved: boolean): Partial<Quilt
       const n = Number(job.result.changed ?? 0)
       return { unwrapped, note: `${n} ${n === 1 ? 'object has' : 'objects have'} new UVs.` }
     }
+    case 'propose':
+      return { proposals: { base: Number(job.result.base), rows: (job.result.proposals ?? []) as Proposal[] } }
     case 'seams': {
       const refused = (job.result.refused ?? []) as string[]
       const n = Number(job.result.changed ?? 0)

@@ -7,10 +7,10 @@ import { dropPictures } from '../scene/pictures'
 import { Piece } from '../scene/pieces'
 import { moved, type Move } from '../scene/hand'
 import { sheetBy } from '../scene/sheets'
-import { islandsOf, paint } from '../scene/states'
+import { islandsOf, paint, type Keys } from '../scene/states'
 import { asideTwins } from '../scene/twins'
 import { ended } from './ended'
-import { UNITS, type Quilt } from './types'
+import { UNITS, type Proposal, type Quilt } from './types'
 
 export * from './types'
 
@@ -58,7 +58,9 @@ export const useQuilt = create<Quilt>((set, get) => {
     const layout = state.layout
     const [tables, { data: faults }] = await Promise.all([
       Promise.all(pieces.map((p) => (layout === null ? null : loadLayout(layout, p.file, p.laid, p.laidOf)))),
-      api.GET('/api/projects/{project_id}/faults', { params: { path: { project_id: state.id } } }),
+      api.GET('/api/projects/{project_id}/faults', {
+        params: { path: { project_id: state.id }, query: { look: get().looked } },
+      }),
     ])
     if (late(asking, state.id)) {
       for (const p of pieces) if (!get().pieces.includes(p)) p.dispose()
@@ -105,8 +107,20 @@ export const useQuilt = create<Quilt>((set, get) => {
   async function reload(): Promise<void> {
     if (!get().state) return
     const asking = ask()
-    const { data } = await api.GET('/api/projects/{project_id}', at()).catch(() => ({ data: undefined }))
+    const params = { ...at().params, query: { look: get().looked } }
+    const { data } = await api.GET('/api/projects/{project_id}', { params }).catch(() => ({ data: undefined }))
     if (data) await show(data, asking)
+    // A proposal may be gone: then the project itself is there.
+    else if (get().looked !== null) {
+      set({ looked: null })
+      await reload()
+    }
+  }
+
+  /** Whether a proposal is looked at; then nothing else can be done, and it is said what to do first. */
+  function looking(): boolean {
+    if (get().looked !== null) set({ message: 'You are looking at a proposal. Take it, or go back, then go on.' })
+    return get().looked !== null
   }
 
   async function draft(job: Job): Promise<void> {
@@ -140,6 +154,8 @@ export const useQuilt = create<Quilt>((set, get) => {
       silent = 0
       job = data
       set({ job })
+      if (job.kind === 'propose' && job.progress.proposals)
+        set({ proposals: { base: get().proposals?.base ?? 0, rows: job.progress.proposals as Proposal[] } })
       // Several sheets are packed one after the other; the table follows.
       const now = Number(job.progress.sheet ?? 0)
       if (job.kind === 'pack' && now && now !== on) {
@@ -178,6 +194,9 @@ export const useQuilt = create<Quilt>((set, get) => {
     if (data) await show(data, asking)
     else await reload()
   }
+
+  // What was selected before proposals were looked at.
+  let asSelected: Keys = new Set()
 
   // Changes go out one after the other, each on the snapshot that the last one left: leaving a field by
   // pressing a button is two changes at once.
@@ -226,6 +245,8 @@ export const useQuilt = create<Quilt>((set, get) => {
     sheet: 1,
     summary: [],
     unwrapped: [],
+    proposals: null,
+    looked: null,
     readied: null,
     seams: null,
     edges: new Map(),
@@ -253,6 +274,8 @@ export const useQuilt = create<Quilt>((set, get) => {
         note: '',
         summary: [],
         unwrapped: [],
+        proposals: null,
+        looked: null,
         readied: null,
         seams: null,
         edges: new Map(),
@@ -357,7 +380,7 @@ export const useQuilt = create<Quilt>((set, get) => {
     },
     async move(move, label, whom) {
       const { state, selection, aside } = get()
-      if (!state) return
+      if (!state || looking()) return
       if (aside) return set({ message: 'Twins are shown aside, where they do not lie. Untick that in Deliver first.' })
       const one = typeof move.angle === 'number' ? (move as Move) : null
       const each = one ? null : (move as Record<string, Move>)
@@ -383,6 +406,25 @@ export const useQuilt = create<Quilt>((set, get) => {
       set({ drawn: get().drawn + 1 })
       await get().start('mend', { action: 'move', rows, label })
     },
+    async look(looked) {
+      if (get().looked === null) asSelected = get().selection
+      set({ looked, message: '' })
+      get().pickNothing()
+      await reload()
+      // What was unwrapped is what one looks at; afterwards what was selected before is again.
+      const row = get().proposals?.rows.find((p) => p.snapshot === get().looked)
+      get().select(row ? row.objects.filter((o) => o.now).map((o) => o.key) : asSelected)
+    },
+    take: () =>
+      queue(async () => {
+        const { looked, proposals } = get()
+        if (looked === null || !proposals) return
+        set({ looked: null })
+        await write(
+          api.POST('/api/projects/{project_id}/take', { ...at(), body: { base: proposals.base, snapshot: looked } }),
+        )
+        if (!get().message) set({ proposals: null, note: 'Taken: these are the UVs now.' })
+      }),
     async putPicture(tile, file) {
       const { state, sheet } = get()
       if (!state) return
@@ -408,6 +450,7 @@ export const useQuilt = create<Quilt>((set, get) => {
     },
     change(change) {
       const { settings } = change
+      if (looking()) return Promise.resolve()
       const state = get().state
       if (state) {
         pending.push(settings)
@@ -418,14 +461,14 @@ export const useQuilt = create<Quilt>((set, get) => {
     discard: (layout, change = {}) =>
       queue(async () => {
         const base = get().state?.snapshot
-        if (base == null) return
+        if (base == null || looking()) return
         const body = { base, layout, discarded: true, ...change }
         await write(api.POST('/api/projects/{project_id}/tries/discard', { ...at(), body }))
       }),
     step: (direction) =>
       queue(async () => {
         const { state } = get()
-        if (state?.snapshot == null || !state[direction]) return
+        if (state?.snapshot == null || looking() || !state[direction]) return
         const body = { base: state.snapshot }
         await write(
           direction === 'undo'
@@ -436,7 +479,8 @@ export const useQuilt = create<Quilt>((set, get) => {
     start: (kind, params = {}) =>
       queue(async () => {
         const { state } = get()
-        if (state?.snapshot == null) return
+        if (state?.snapshot == null || looking()) return
+        if (kind === 'propose') set({ proposals: { base: state.snapshot, rows: [] } })
         const body = { kind, base: state.snapshot, params }
         const { data, error } = await api.POST('/api/projects/{project_id}/jobs', { ...at(), body })
         // Following takes as long as the job: the queue goes on meanwhile.
@@ -454,7 +498,7 @@ export const useQuilt = create<Quilt>((set, get) => {
     dropNewer: () => set({ newer: null }),
     async compareNewer(file, files) {
       const project = get().state
-      if (!project || !files.length) return
+      if (!project || !files.length || looking()) return
       try {
         await follow(await bringIn(project.id, files, 1, file))
       } catch (e) {
@@ -466,7 +510,7 @@ export const useQuilt = create<Quilt>((set, get) => {
       for (let k = 0; k < 100 && !get().state; k++) await pause(100)
       const project = get().state
       if (!project) return set({ message: 'The project is still being loaded. Drop the files again in a moment.' })
-      if (!files.length) return
+      if (!files.length || looking()) return
       set({ message: '' })
       try {
         await follow(await bringIn(project.id, files, UNITS[get().unit]))

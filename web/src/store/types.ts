@@ -25,6 +25,7 @@ export type Kind =
   | 'objects'
   | 'keep'
   | 'unwrap'
+  | 'propose'
   | 'seams'
   | 'seam_worth'
   | 'ready'
@@ -133,6 +134,20 @@ export interface Packed {
   seconds: number
 }
 
+/** One of several ways to unwrap the same: a state to look at. Shares are of the surface, coverage is as if packed alone. */
+export interface Proposal {
+  name: string
+  stretch: number
+  snapshot: number
+  islands: number
+  seam_m: number
+  under_1_1: number
+  under_1_5: number
+  worst: number
+  coverage: number | null
+  objects: Unwrapped[]
+}
+
 export interface Quilt {
   state: State | null
   faults: Fault[]
@@ -149,6 +164,13 @@ export interface Quilt {
   summary: Packed[]
   /** What the last unwrapping made of which object. */
   unwrapped: Unwrapped[]
+  /** Ways to unwrap that can be looked at, and the snapshot that they follow. */
+  proposals: { base: number; rows: Proposal[] } | null
+  /** The proposal that all views show in place of the project; null for none. */
+  looked: number | null
+  look: (snapshot: number | null) => Promise<void>
+  /** Make the proposal that is looked at the project's next step. */
+  take: () => Promise<void>
   /** What making it ready did to which object, and the verdict. */
   readied: Readied | null
   /** What the seams were found to be worth, in which snapshot. */

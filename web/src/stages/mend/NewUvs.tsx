@@ -3,6 +3,7 @@ import { useState } from 'react'
 import { beyondSaving, objectsOf } from '../../scene/saving'
 import { useParts } from '../../store'
 import { Tick } from '../deliver/Extras'
+import { Proposals } from './Proposals'
 import { Choice, NumberField, Setting } from '../parts'
 
 const STRETCHES = {
@@ -13,7 +14,8 @@ const STRETCHES = {
 
 /** New UVs: which objects need them, how they are cut, and what came out. */
 export function NewUvs() {
-  const { state, faults, selection, job, start, unwrapped } = useParts(
+  const { state, faults, selection, job, start, unwrapped, looked } = useParts(
+    'looked',
     'state',
     'faults',
     'selection',
@@ -32,15 +34,13 @@ export function NewUvs() {
   const chosen = objectsOf(state, selection)
   const whom = chosen.length ? chosen : bad
   const objects = (n: number) => `${n} ${n === 1 ? 'object' : 'objects'}`
-  const go = () =>
-    void start('unwrap', {
-      objects: whom,
-      stretch: Number(stretch),
-      hard_edges: hard ? angle : null,
-      material_borders: materials,
-      keep_seams: keep,
-      keep_flat: flat,
-    })
+  const asked = {
+    objects: whom,
+    hard_edges: hard ? angle : null,
+    material_borders: materials,
+    keep_seams: keep,
+    keep_flat: flat,
+  }
   return (
     <Box mb="4">
       <Text fontWeight="600">New UVs</Text>
@@ -67,13 +67,30 @@ export function NewUvs() {
       <Tick on={keep} set={setKeep}>
         <Text fontSize="xs">The seams that there are stay</Text>
       </Tick>
-      <Button size="xs" variant="outline" disabled={!!job || !whom.length} onClick={go}>
-        {chosen.length
-          ? `Unwrap the ${objects(chosen.length)} selected`
-          : bad.length
-            ? `Unwrap ${objects(bad.length)} anew`
-            : 'Unwrap anew'}
-      </Button>
+      <Flex gap="1" wrap="wrap">
+        <Button
+          size="xs"
+          variant="outline"
+          disabled={!!job || !whom.length || looked !== null}
+          onClick={() => void start('unwrap', { ...asked, stretch: Number(stretch) })}
+        >
+          {chosen.length
+            ? `Unwrap the ${objects(chosen.length)} selected`
+            : bad.length
+              ? `Unwrap ${objects(bad.length)} anew`
+              : 'Unwrap anew'}
+        </Button>
+        <Button
+          size="xs"
+          variant="outline"
+          disabled={!!job || !whom.length || looked !== null}
+          title="Unwrap in three ways, look at each on the model and the table, then take one"
+          onClick={() => void start('propose', asked)}
+        >
+          Compare three ways
+        </Button>
+      </Flex>
+      <Proposals />
       {unwrapped.length > 0 && <Outcome />}
     </Box>
   )

@@ -1,0 +1,59 @@
+"""Proposals: states that could follow the project's head, to look at before one is taken. No step leads to them, and the next step forgets them."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from django.db import transaction
+
+from quilt_core.errors import QuiltError
+
+from .models import Layout, Project, Snapshot
+
+
+def propose(project: Project, head: Snapshot, layout: Layout, label: str, **changes: Any) -> Snapshot:
+    """Keep a state that could follow the head.
+
+    Raises
+    ------
+    QuiltError : the project moved on meanwhile
+    """
+    with transaction.atomic():
+        if Project.objects.get(pk=project.pk).head_id != head.pk:
+            raise QuiltError("The project changed meanwhile. Nothing was done: do it again.")
+        layout.save()
+        fields = {"files": head.files, "left_out": head.left_out, "settings": head.settings, "kept": head.kept} | changes
+        return Snapshot.objects.create(project=project, parent=head, label=label[:120], layout=layout, proposal=True, **fields)
+
+
+def proposal_of(project: Project, number: int) -> Snapshot:
+    """A proposal of a project that can still be taken.
+
+    Raises
+    ------
+    QuiltError : there is none of that number, or the project moved on
+    """
+    found = Snapshot.objects.filter(project=project, pk=number, proposal=True, parent_id=project.head_id).first()
+    if found is None:
+        raise QuiltError("This proposal is not there any more: the project moved on. Ask for proposals again.")
+    return found
+
+
+def take(project: Project, chosen: Snapshot) -> None:
+    """Make a proposal the project's next step, and forget the others."""
+    chosen.proposal = False
+    chosen.save(update_fields=["proposal"])
+    project.head = chosen
+    project.save(update_fields=["head", "modified"])
+    forget_proposals(project)
+
+
+def forget_proposals(project: Project) -> None:
+    """Drop all proposals of a project, with layouts that nothing else shows."""
+    gone = Snapshot.objects.filter(project=project, proposal=True)
+    layouts = set(gone.values_list("layout_id", flat=True))
+    if not layouts:
+        return
+    gone.delete()
+    shown = set(Snapshot.objects.filter(layout_id__in=layouts).values_list("layout_id", flat=True))
+    Layout.objects.filter(pk__in=layouts - shown).delete()

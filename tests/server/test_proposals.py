@@ -1,0 +1,64 @@
+"""Proposals: the same unwrapped in several ways, looked at before one is taken; until then the project is as it was."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import pytest
+
+from quilt_server.projects.models import Layout, Snapshot
+from tests.shapes import kit
+
+from .test_api import Browser
+
+
+@pytest.fixture
+def browser(transactional_db: None) -> Browser:
+    return Browser()
+
+
+def got(browser: Browser, path: str) -> Any:
+    return browser.client.get(path).json()
+
+
+def proposed(browser: Browser) -> list[dict[str, Any]]:
+    job = browser.run("propose")
+    assert job["state"] == "done", job
+    return job["result"]["proposals"]
+
+
+def test_one_of_several_is_looked_at_and_taken(browser: Browser) -> None:
+    browser.upload(kit__obj=kit())
+    base = browser.state()
+    rows = proposed(browser)
+    assert [r["stretch"] for r in rows] == [1.6, 1.25, 1.1], "from few seams to little stretch"
+    assert all(0 < r["coverage"] < 1 and r["under_1_5"] > 0.9 and r["islands"] > 0 for r in rows)
+    assert rows[0]["seam_m"] <= rows[2]["seam_m"] and rows[0]["under_1_1"] <= rows[2]["under_1_1"] + 1e-9
+    now = browser.state()
+    assert (now["snapshot"], now["redo"]) == (base["snapshot"], None), "nothing is done yet, and no step leads there"
+    project = f"/api/projects/{browser.project}"
+    looked = got(browser, f"{project}?look={rows[0]['snapshot']}")
+    assert looked["snapshot"] == rows[0]["snapshot"] and looked["files"] != base["files"]
+    assert {f["kind"] for f in got(browser, f"{project}/faults?look={rows[0]['snapshot']}")} != {
+        f["kind"] for f in got(browser, f"{project}/faults")
+    }
+    taken = browser.post(f"{project}/take", {"base": base["snapshot"], "snapshot": rows[1]["snapshot"]})
+    assert taken["snapshot"] == rows[1]["snapshot"] and taken["undo"].startswith("Unwrap")
+    assert not Snapshot.objects.filter(proposal=True).exists()
+    assert set(Layout.objects.values_list("pk", flat=True)) == set(Snapshot.objects.values_list("layout_id", flat=True))
+    assert browser.state()["layout"] == taken["layout"]
+    back = browser.post(f"{project}/undo", {"base": taken["snapshot"]})
+    assert back["snapshot"] == base["snapshot"] and back["redo"] == taken["undo"]
+
+
+def test_proposals_of_a_state_that_is_gone_are_refused(browser: Browser) -> None:
+    browser.upload(kit__obj=kit())
+    base = browser.state()["snapshot"]
+    row = proposed(browser)[0]
+    browser.run("mend", action="flip")
+    project, head = f"/api/projects/{browser.project}", browser.state()["snapshot"]
+    assert head != base
+    answer = browser.client.post(f"{project}/take", {"base": head, "snapshot": row["snapshot"]}, content_type="application/json")
+    assert answer.status_code in (400, 409, 422) and b"moved on" in answer.content
+    assert browser.client.get(f"{project}?look={row['snapshot']}").status_code in (400, 409, 422)
+    assert browser.state()["snapshot"] == head
