@@ -137,7 +137,9 @@ def _round(p: Floats, area: Floats, normal: Floats, sphere: bool) -> tuple[Float
     q = p - middle
     x, y, z = q @ right, q @ up, q @ axis
     radius = np.hypot(x, y)
-    typical = float((area[:, None] * radius).sum() / max(3 * area.sum(), 1e-300))
+    # The side alone says how wide it is: caps are nearer to the axis.
+    weight = np.where(np.abs(normal @ axis) > 0.9, 1e-12, 1.0) * area
+    typical = float((weight[:, None] * radius).sum() / max(3 * weight.sum(), 1e-300))
     angle = np.arctan2(y, x)
     # A corner on the axis has no angle of its own: it takes that of its face.
     face_angle = np.arctan2(y.mean(axis=1), x.mean(axis=1))[:, None]

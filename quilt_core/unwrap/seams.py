@@ -14,7 +14,7 @@ from ..model.scene import Floats
 from .parts import allowed_edges, corner_angles, seam_cost
 from .pieces import Piece, fitted, piece_of, placed, unsound
 from .skin import Laying, Skin
-from .topology import Mask, Numbers, Surface, after
+from .topology import Mask, Numbers, Surface, after, cut
 
 _STRAIGHT = np.radians(40)  # by which a loop may turn at a point, of the angle that lies there
 _POOR = 0.3  # of the length sewn: by more the two sides miss each other
@@ -133,7 +133,7 @@ def cut_along(skin: Skin, laying: Laying, h: Numbers) -> tuple[Laying, Mask]:
 
     Raises
     ------
-    QuiltError : none of the edges can be a seam, or all are seams already
+    QuiltError : none of the edges can be a seam, all are seams already, or they part nothing
     """
     s = skin.surface
     inner = h[s.twin[h] >= 0]
@@ -149,6 +149,8 @@ def cut_along(skin: Skin, laying: Laying, h: Numbers) -> tuple[Laying, Mask]:
         raise QuiltError("These edges are seams already.")
     seam = laying.seam.copy()
     seam[both_sides(s, new)] = True
+    if cut(s, seam).count == cut(s, laying.seam).count:
+        raise QuiltError("This parts nothing: a seam inside an island needs two edges that meet, or one that reaches its border.")
     return replace(laying, seam=seam), np.isin(laying.island, laying.island[new // 3]) & (laying.island >= 0)
 
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import io
+from dataclasses import replace
 from pathlib import Path
 
 import collada
@@ -260,3 +261,73 @@ def test_loops_and_genus_of_cut_surfaces() -> None:
     seam, _ = charts_of(s, Wish(1.1, np.zeros(len(s.twin), bool), np.arange(len(s.faces))))
     flat = flatten(s, cut(s, seam), borders(s, cut(s, seam), seam))
     assert flat.greatest.max() == pytest.approx(1, abs=1e-3) and flat.least.min() == pytest.approx(1, abs=1e-3)
+
+
+def divided_box() -> trimesh.Trimesh:
+    solid = trimesh.creation.box((1, 2, 3))
+    for _ in range(3):
+        solid = solid.subdivide()
+    return solid
+
+
+def two_that_touch() -> trimesh.Trimesh:
+    """Two boxes that have an edge in common: four faces meet there."""
+    one = divided_box()
+    two = one.copy()
+    two.apply_translation([1, 2, 0])
+    both = trimesh.util.concatenate([one, two])
+    both.merge_vertices()
+    return both
+
+
+def twisted_band() -> trimesh.Trimesh:
+    """A band with half a turn in it: it has one side."""
+    n, m = 120, 6
+    t, w = np.meshgrid(np.linspace(0, 2 * np.pi, n, endpoint=False), np.linspace(-0.3, 0.3, m), indexing="ij")
+    points = np.stack([(1 + w * np.cos(t / 2)) * np.cos(t), (1 + w * np.cos(t / 2)) * np.sin(t), w * np.sin(t / 2)], axis=2).reshape(-1, 3)
+    faces = []
+    for i in range(n):
+        for j in range(m - 1):
+            a, b = i * m + j, i * m + j + 1
+            c, d = ((i + 1) * m + j, (i + 1) * m + j + 1) if i < n - 1 else (m - 1 - j, m - 2 - j)
+            faces += [[a, c, d], [a, d, b]]
+    return trimesh.Trimesh(points, faces, process=False)
+
+
+@pytest.mark.parametrize("shape", ["sphere", "torus", "box", "touching", "band", "soup"])
+def test_large_surfaces_are_decided_on_a_simpler_copy(shape: str, monkeypatch: pytest.MonkeyPatch) -> None:
+    """The same code as for a hundred thousand triangles, on what takes a second: nothing folds, and what is flat lies flat."""
+    monkeypatch.setattr("quilt_core.unwrap.charts._LARGE", 400)
+    monkeypatch.setattr("quilt_core.unwrap.charts._COPY", 300)
+    rng = np.random.default_rng(1)
+    solid = {
+        "sphere": lambda: trimesh.creation.icosphere(4),
+        "torus": lambda: trimesh.creation.torus(1, 0.4, 48, 24),
+        "box": divided_box,
+        "touching": two_that_touch,
+        "band": twisted_band,
+        "soup": lambda: trimesh.Trimesh(rng.random((300, 3)), rng.integers(0, 300, (900, 3)), process=False),
+    }[shape]()
+    faces = solid.faces[(solid.faces != np.roll(solid.faces, 1, axis=1)).all(axis=1)]
+    mesh = mesh_of(solid.vertices, faces)
+    found = unwrap(mesh, Options())
+    proven(mesh, found)
+    assert found.under[2] > 0.95
+    if shape in ("box", "touching"):
+        boxes = 1 if shape == "box" else 2
+        # Where four faces meet, it is a matter of pairing what is a side.
+        assert found.under[0] > (0.999 if shape == "box" else 0.95), "flat sides stay flat"
+        assert found.charts <= 6 * boxes and found.seam < boxes * 24 - 1, "fewer seams than all edges of a box have"
+
+
+def test_a_copy_keeps_materials_and_hard_edges_apart(monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr("quilt_core.unwrap.charts._LARGE", 400)
+    solid = trimesh.creation.icosphere(4)
+    mesh = mesh_of(solid.vertices, solid.faces)
+    top = solid.triangles_center[:, 2] > 0
+    mesh = replace(mesh, materials=top.astype(np.int32))
+    found = unwrap(mesh, Options(material_borders=True))
+    proven(mesh, found)
+    island = found.revised.island
+    for k in np.unique(island):
+        assert len(np.unique(top[island == k])) == 1, "no island has two materials"
