@@ -12,7 +12,7 @@ from ..arrange.sheet import SheetPacking
 from ..measure.proof import LayoutProof, outside, prove
 from ..model.scene import Floats, Scene
 from ..pack import Recipe
-from ..uv.analysis import MeshIslands, analyse, object_density
+from ..uv.analysis import IDENTITY, MeshIslands, analyse, object_density
 from ..uv.density import Spread, densities, spread, world_areas
 from ..uv.stretch import stretch
 from ..words import counted
@@ -265,7 +265,8 @@ def pack_report(
         "seed": seed,
         "passes": packed.result.passes,
         "stopped": packed.result.stopped,
-        "limiting": limiting(pieces, packed.transforms),
+        # Without transforms the pieces are as they were written: packed already.
+        "limiting": limiting(pieces, transforms or [np.tile(IDENTITY, (p.islands.count, 1)) for p in pieces]),
     }
 
 

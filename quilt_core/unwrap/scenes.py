@@ -17,10 +17,12 @@ from ..uv.islands import number_rows, triangle_areas
 from ..uv.stretch import singular_values, stretch, stretch_of_islands
 from .hands import keeps_to, relaxed
 from .meshes import Options, Unwrapped, unwrap, unwrap_faces
-from .skin import Revised, laying_of, revised, skin_of
+from .skin import Laying, Revised, Skin, laying_of, revised, skin_of
 from .trial import Stop, Tell
 
 _OWN = 1e-9  # of an island's area that lies double: more is no rounding, and could be a hundredth of a texel once it fills a tile
+_SHREDDED = 0.3  # of a mesh's area: where more cannot be saved, small islands among that are no work of anybody's
+_FEW, _SHREDS = 12, 0.3  # such an island has fewer faces, and more than this of its seam is to what cannot be saved
 _STRETCHED = 1.5  # Sander's L2 of an island at its own scale: above, it shows wherever one looks
 
 
@@ -101,6 +103,35 @@ def bad_triangles(scene: Scene, mesh: int, channel: int, piece: MeshIslands | No
     return np.where(of >= 0, bad[np.maximum(of, 0)], True)
 
 
+def _crumbs(skin: Skin, laying: Laying, bad: NDArray[np.bool_]) -> NDArray[np.bool_]:
+    """(n,) islands of a few faces that lie in space among islands that cannot be saved (n,): saving them one by one would leave a heap of shreds."""
+    s, n = skin.surface, len(bad)
+    h = np.flatnonzero((s.twin >= 0) & laying.seam)
+    mine, other = laying.island[h // 3], laying.island[s.twin[h] // 3]
+    h, mine, other = (x[(mine >= 0) & (mine != other)] for x in (h, mine, other))
+    around = np.bincount(mine, s.length[h], n)
+    lost = np.bincount(mine, s.length[h] * ((other < 0) | bad[np.maximum(other, 0)]), n)
+    faces = np.bincount(laying.island[laying.island >= 0], minlength=n)
+    return np.asarray((faces < _FEW) & (lost > _SHREDS * around))
+
+
+def _is_shredded(skin: Skin, faces: NDArray[np.bool_]) -> bool:
+    """Whether some faces (F,) are so much of a mesh that what lies among them counts as lost."""
+    return float(skin.surface.area[faces].sum()) > _SHREDDED * float(skin.surface.area.sum())
+
+
+def _among(laying: Laying, faces: NDArray[np.bool_], skin: Skin, count: int) -> NDArray[np.bool_]:
+    """(F,) faces of crumbs that lie among those that are made anew (F,)."""
+    bad = np.zeros(count, bool)
+    for _ in range(20 if _is_shredded(skin, faces) else 0):
+        bad[laying.island[faces & (laying.island >= 0)]] = True
+        more = _crumbs(skin, laying, bad) & ~bad
+        if not more.any():
+            break
+        faces = faces | (more[np.maximum(laying.island, 0)] & (laying.island >= 0))
+    return faces
+
+
 def _folded(uvs: UvChannel, of: NDArray[np.integer], piece: MeshIslands) -> int:
     """How many triangles are wound against the rest of their island."""
     return int(_folded_triangles(uvs, np.asarray(of), piece).sum())
@@ -167,11 +198,14 @@ def flattened(
     m = scene.meshes[mesh]
     bad = bad_triangles(scene, mesh, channel, piece)
     of = np.asarray(piece.islands.of_triangle)
-    islands = np.unique(of[bad & (of >= 0)])
-    if not len(islands):
+    if not (bad & (of >= 0)).any():
         return None
     skin = skin_of(m, largest_placing(scene, mesh).world[:3, :3])
     laying = laying_of(skin, m.channels[channel], of, root)
+    lost = np.zeros(piece.islands.count, bool)
+    lost[of[bad & (of >= 0)]] = True
+    shreds = _crumbs(skin, laying, lost) if _is_shredded(skin, bad[skin.kept]) else np.zeros_like(lost)
+    islands = np.flatnonzero(lost & ~shreds)
     touched = np.zeros(len(skin.kept), bool)
     for island in islands.tolist():
         if stop():
@@ -220,6 +254,7 @@ def renewed(
             faces = bad[skin.kept]
             if faces.any():
                 laying = laying_of(skin, old, piece.islands.of_triangle, (roots or {}).get(n))
+                faces |= _among(laying, faces, skin, piece.islands.count)
                 out[n] = unwrap_faces(skin, laying, faces, options, old, stop, say)
         except QuiltError as e:
             if type(e) is not QuiltError:

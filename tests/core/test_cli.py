@@ -7,6 +7,7 @@ from pathlib import Path
 
 import numpy as np
 import pytest
+import trimesh
 from PIL import Image
 
 from demo.glb import two_channels
@@ -285,3 +286,25 @@ def test_mend_repairs_in_order_and_refuses_what_it_does_not_know(capsys: pytest.
     assert row["now"]["overlapping"] == 0 and row["now"]["folded"] == 0 and {"part", "square"} & set(row["done"])
     with pytest.raises(SystemExit):
         main(["mend", str(source), "--out", str(tmp_path / "x"), "--do", "knit"])
+
+
+def test_what_limits_a_packed_sheet_is_told_in_shares_of_the_tile(capsys: pytest.CaptureFixture[str], tmp_path: Path) -> None:
+    """One square of a hundredth of the tile fills it once it is packed: what is told is of what was written, not of what came in."""
+    (tmp_path / "one.obj").write_bytes(grid_obj(1))
+    code, report = run(capsys, "pack", tmp_path / "one.obj", "--out", tmp_path / "out", "--map", 512, "--seconds", 1, "--json")
+    assert code == 0 and len(report["limiting"]) == 1
+    assert report["limiting"][0].endswith("spans 100 % of the tile")
+
+
+def test_shredded_uvs_are_made_anew_whole(capsys: pytest.CaptureFixture[str], tmp_path: Path) -> None:
+    """Every triangle of a ball lies somewhere else, some of them as they should by chance: none of these shreds is kept."""
+    ball = trimesh.creation.icosphere(3)
+    rng = np.random.default_rng(2)
+    lines = ["o ball", *("v {} {} {}".format(*p) for p in ball.vertices)]
+    for k, face in enumerate(ball.faces + 1):
+        lines += ["vt {} {}".format(*(rng.random(2))) for _ in range(3)]
+        lines.append("f " + " ".join(f"{v}/{3 * k + c + 1}" for c, v in enumerate(face)))
+    (tmp_path / "ball.obj").write_text("\n".join(lines))
+    code, report = run(capsys, "ready", tmp_path / "ball.obj", "--out", tmp_path / "out", "--map", 512, "--seconds", 1, "--json")
+    assert code == 0 and report["verdict"].startswith("Fit for baking")
+    assert report["islands"] < 10 and report["objects"][0]["was"]["islands"] > 1000
