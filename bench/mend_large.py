@@ -45,7 +45,9 @@ def conformal_seconds(mesh: Mesh, made: UvChannel) -> float:
     rows = made.triangles.astype(np.int64)
     points = np.empty((len(made.uvs), 3))
     points[rows] = mesh.positions[mesh.triangles]
-    pins = np.array([rows[0, 0], rows[0, 1]])
+    of = trimesh.graph.connected_component_labels(rows[:, [0, 1, 1, 2]].reshape(-1, 2), node_count=len(points))
+    low, high = (np.array([np.flatnonzero(of == k)[end] for k in range(of.max() + 1)]) for end in (0, -1))
+    pins = np.concatenate([low, high])
     begin = time.perf_counter()
     igl.lscm(points, rows, pins, made.uvs[pins])
     return time.perf_counter() - begin

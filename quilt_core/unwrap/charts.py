@@ -17,7 +17,7 @@ from .parts import allowed_edges, seam_cost
 from .regions import regions_of, seams_between
 from .simpler import drawn, simpler
 from .topology import Borders, Cut, Mask, Surface
-from .trial import Stop, Tell, Wish, judge, laid
+from .trial import Stop, Tell, Wish, judge, laid, laid_again
 
 _FINAL = 0.94  # of NEARLY_ALL, once the charts are decided
 _FOLDED = np.radians(150)  # two-sided sheets: always seams
@@ -77,7 +77,9 @@ def _finished(s: Surface, seam: Mask, wish: Wish, stop: Stop, tell: Tell) -> tup
     """The charts laid to the end; what does not keep to the wish then is divided once more."""
     tell("Laying the charts flat")
     done = laid(s, seam, 25, stop)
-    if judge(s, *done, wish, _FINAL).good.all():
+    good = judge(s, *done, wish, _FINAL).good
+    if good.all():
         return seam, done
-    seam = divided(s, seam, wish, stop, _FINAL, trial=False)
-    return seam, laid(s, seam, 25, stop)
+    faces = np.flatnonzero(~good[done[0].chart])
+    seam = divided(s, seam, wish, stop, _FINAL, False, faces)
+    return seam, laid_again(s, seam, faces, done, stop)

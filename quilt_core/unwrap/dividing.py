@@ -71,10 +71,13 @@ def _free(s: Surface, faces: Numbers, uv: Floats, seam: Mask, wish: Wish) -> boo
     return bool(len(pairs)) and len(pairs) < _MOST_PAIRS and separated(s, wish.cell, faces, pairs, seam) == 0
 
 
-def divided(s: Surface, seam: Mask, wish: Wish, stop: Stop, share: float = NEARLY_ALL, trial: bool = True) -> Mask:
-    """Seams under which every chart lies flat: what does not is slit, and split where that did not help. What is no trial is laid to the end each time."""
+def divided(
+    s: Surface, seam: Mask, wish: Wish, stop: Stop, share: float = NEARLY_ALL, trial: bool = True, pending: Numbers | None = None
+) -> Mask:
+    """Seams under which every chart lies flat: what does not is slit, and split where that did not help. What is no trial is laid to the end each time.
+    Only charts of `pending` faces (k,) are looked at, where there are any."""
     seam, may, cost = seam.copy(), allowed_edges(s, wish.cell), seam_cost(s)
-    pending = np.arange(len(s.faces))
+    pending = np.arange(len(s.faces)) if pending is None else pending
     tried_before: set[tuple[str, int]] = set()
     for turn in range(_ROUNDS + 8):
         part, h = part_of(s, pending)

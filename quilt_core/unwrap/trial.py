@@ -56,6 +56,18 @@ def laid(s: Surface, seam: Mask, iterations: int, stop: Stop) -> tuple[Cut, Bord
     return c, b, flatten(s, c, b, iterations, None, stop)
 
 
+def laid_again(s: Surface, seam: Mask, faces: Numbers, done: tuple[Cut, Borders, Flat], stop: Stop) -> tuple[Cut, Borders, Flat]:
+    """How a surface lies after the charts of some faces (k,) were cut further: only these are laid, the others lie as they did."""
+    c = cut(s, seam)
+    before, _, flat = done
+    f = Flat(np.zeros((c.count, 2)), flat.greatest.copy(), flat.least.copy(), flat.folded.copy())
+    f.uv[c.rows] = flat.uv[before.rows]
+    charts = np.zeros(c.charts, bool)
+    charts[c.chart[faces]] = True
+    _lay(s, seam, c, f, charts, 25, stop, fresh=True)
+    return c, borders(s, c, seam), f
+
+
 def _ask(stop: Stop) -> None:
     if stop():
         raise Cancelled("The unwrapping was stopped. Everything is as it was.")
@@ -83,9 +95,11 @@ def tried(s: Surface, seam: Mask, iterations: int, stop: Stop, wish: Wish, share
 
 
 def _lay(
-    s: Surface, seam: Mask, c: Cut, f: Flat, charts: Mask, iterations: int, stop: Stop, wish: Wish | None = None, share: float = 0.0, hopeless: float = np.inf
+    s: Surface, seam: Mask, c: Cut, f: Flat, charts: Mask, iterations: int, stop: Stop, wish: Wish | None = None, share: float = 0.0,
+    hopeless: float = np.inf, fresh: bool = False,
 ) -> None:  # fmt: skip
-    """Lay some charts (n,) of a cut, and write how they lie into `f`: from nothing to what is wished, or without a wish from there to the end."""
+    """Lay some charts (n,) of a cut, and write how they lie into `f`: from nothing to what is wished, or without a wish from there to the end (from
+    nothing where they are `fresh`)."""
     faces = np.flatnonzero(charts[c.chart])
     if not len(faces):
         return
@@ -93,7 +107,7 @@ def _lay(
     own = cut(part, seam[h])
     area = np.maximum(np.bincount(own.chart, part.area, own.charts), 1e-300)
     start = None
-    if wish is None:
+    if wish is None and not fresh:
         start = np.empty((own.count, 2))
         start[own.rows] = f.uv[c.rows[faces]]
 
