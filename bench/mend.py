@@ -1,7 +1,7 @@
-"""Unwrapping real models anew against the UVs that their makers gave them: `python -m bench.mend [stretch]`.
+"""Unwrapping real models anew against the UVs that their makers gave them: `python -m bench.mend [stretch [bent]]`.
 
 For every model: charts, seam length over the root of the area (ours, theirs), share of the surface under a stretch of 1.1 and 1.5 (ours, theirs), area of the
-charts over their hulls, seconds. Judged by the singular values of numpy and by shapely's unions, not by the measures of the unwrapping itself.
+charts over their hulls, seconds. With "bent" flat sides need not stay flat. Judged by the singular values of numpy and by shapely's unions, not by the measures of the unwrapping itself.
 """
 
 from __future__ import annotations
@@ -56,7 +56,7 @@ def hull_share(channel: UvChannel) -> float:
 
 def main() -> None:
     """Print a line for every model and the medians."""
-    options = Options(stretch=float(sys.argv[1]) if len(sys.argv) > 1 else 1.25)
+    options = Options(stretch=float(sys.argv[1]) if len(sys.argv) > 1 else 1.25, keep_flat="bent" not in sys.argv)
     rows = []
     for package, name in [*(("webxr", f"{n}.glb") for n in CONTROLLERS), *OTHERS]:
         try:

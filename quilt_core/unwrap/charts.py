@@ -22,7 +22,8 @@ from .trial import Stop, Tell, Wish, judge, laid, laid_again
 _FINAL = 0.94  # of NEARLY_ALL, once the charts are decided
 _FOLDED = np.radians(150)  # two-sided sheets: always seams
 _CONE, _CONE_LATER = 0.18, 0.75  # least eigenvalue of the normals' covariance above which a union is not tried
-_COARSE = (1.0, 6.0)  # first guesses that are tried
+_COARSE = (12.0, 1.0)  # first guesses that are tried; of surfaces of more than so many faces only the first one
+_ONE_WAY = 4_000
 _LARGE, _COPY = 8_000, 4_000  # faces from which charts are decided on a simpler copy, and of how many
 _CRUMB = 0.002  # of the area: a chart that was decided on a copy and is smaller is tried with its neighbours once more
 
@@ -41,7 +42,7 @@ def charts_of(s: Surface, wish: Wish, stop: Stop = lambda: False, tell: Tell = l
     wish = replace(wish, must=must)
     if len(s.faces) > _LARGE:
         return _by_simpler(s, wish, may, stop, tell)
-    found = [_one_way(s, wish, coarse, stop, tell) for coarse in _COARSE]
+    found = [_one_way(s, wish, coarse, stop, tell) for coarse in (_COARSE if len(s.faces) <= _ONE_WAY else _COARSE[:1])]
     cost = seam_cost(s)
     dear = [float(cost[seam].sum() / 2) + 0.1 * float(np.sqrt(s.area.sum())) * done[0].charts for seam, done in found]
     return found[int(np.argmin(dear))]
@@ -53,7 +54,7 @@ def _by_simpler(s: Surface, wish: Wish, may: Mask, stop: Stop, tell: Tell) -> tu
     small = simpler(s, wish.must, _COPY)
     t = small.surface
     one = Wish(wish.stretch, np.zeros(len(t.twin), bool), np.arange(len(t.faces)))
-    on_copy, _ = charts_of(t, one, stop, tell) if len(t.faces) <= _LARGE else _one_way(t, one, _COARSE[0], stop, tell)
+    on_copy, _ = _one_way(t, one, _COARSE[0], stop, tell)
     tell("Drawing the seams of the copy")
     seam = (drawn(s, seam_cost(s), may, small, on_copy) & may) | wish.must
     tell("Laying the charts flat")
