@@ -167,3 +167,33 @@ def test_proposals_are_looked_at_and_one_is_taken(page: Page, address: str, tmp_
     page.get_by_role("button", name="Undo").click()
     idle(page)
     assert newest(page, address)["snapshot"] == before["snapshot"]
+
+
+def test_edges_are_picked_on_the_table_alone_and_in_a_box(page: Page, address: str, tmp_path: Path) -> None:
+    sheet(page, address, tmp_path)
+    page.get_by_role("button", name="Pick edges").click()
+    box = page.get_by_test_id("table").bounding_box()
+    assert box
+    # The sheet is 0.4 wide at the tile's lower left; the tile fills the height but for a border.
+    side = min(box["width"], box["height"]) / 1.15
+    left, low = box["x"] + box["width"] / 2 - side / 2, box["y"] + box["height"] / 2 + side / 2
+
+    def at(u: float, v: float) -> tuple[float, float]:
+        return left + u * side, low - v * side
+
+    page.mouse.click(*at(0.203, 0.15))
+    expect(page.get_by_text("1 edge is picked.")).to_be_visible()
+    page.mouse.dblclick(*at(0.203, 0.15))
+    expect(page.get_by_text("4 edges are picked.")).to_be_visible()
+    page.keyboard.down("Shift")
+    page.mouse.move(*at(0.17, 0.02))
+    page.mouse.down()
+    page.mouse.move(*at(0.2, 0.3), steps=3)
+    page.mouse.move(*at(0.23, 0.38), steps=3)
+    page.mouse.up()
+    page.keyboard.up("Shift")
+    expect(page.get_by_text("4 edges are picked.")).to_be_visible()
+    page.get_by_role("button", name="Cut", exact=True).click()
+    expect(page.get_by_text("Seams are stitched on the model")).to_be_visible(timeout=30_000)
+    idle(page)
+    assert newest(page, address)["objects"][0]["islands"] == 2

@@ -5,8 +5,9 @@ import { flatOf } from '../scene/sheets'
 import { objectsOf } from '../scene/saving'
 import { bandOf, target } from '../scene/states'
 import { Choice, numbered } from '../stages/parts'
-import { useQuilt, useParts } from '../store'
-import { Model, type How, type Look, type Taken } from './model'
+import { useParts } from '../store'
+import { clicked } from '../store/clicked'
+import { Model, type Look } from './model'
 import { perMetre, plain } from '../words'
 import { COLOURS } from '../colours'
 
@@ -48,7 +49,7 @@ export function ModelView() {
   const [look, setLook] = useState<Look>('checker')
   const [square, setSquare] = useState(64)
   useEffect(() => {
-    const m = new Model(host.current!, picked, (words, x, y) => setOver({ words, x, y }))
+    const m = new Model(host.current!, clicked, (words, x, y) => setOver({ words, x, y }))
     model.current = shownModel.current = m
     return () => {
       shownModel.current = null
@@ -145,21 +146,6 @@ export function ModelView() {
       )}
     </Flex>
   )
-}
-
-/** A click on the model, by what clicks pick. */
-function picked({ hit, edge, faces }: Taken, { add, way, twice }: How): void {
-  const q = useQuilt.getState()
-  if (q.picks === 'edges' || q.picks === 'faces') {
-    if (q.picks === 'edges' ? !edge : !faces.length) return add || way ? undefined : q.pickNothing()
-    if (twice && edge) return void q.pickMore(q.picks === 'edges' ? 'loop' : 'bend', edge, add)
-    if (way && edge && q.picks === 'edges' && q.edges.size) return void q.pickMore('path', edge, true)
-    if (q.picks === 'edges' && edge) q.pickEdges([edge], add)
-    else q.pickFaces(faces, add || way)
-    return
-  }
-  const island = hit && q.picks === 'islands' && hit.island !== null
-  q.select(hit ? [island ? `${hit.file}:${hit.island}` : `${hit.file}/${hit.object}`] : [], add)
 }
 
 /** What the weave means. */

@@ -1,7 +1,8 @@
 import * as THREE from 'three'
 import { OrbitControls } from 'three/examples/jsm/controls/OrbitControls.js'
 import { NO_ISLAND } from '../scene/geometry'
-import { DENSITY, PLACE, SELECTED, type Hit, type Piece } from '../scene/pieces'
+import type { How, Taken } from '../scene/flat'
+import { DENSITY, PLACE, SELECTED, type Piece } from '../scene/pieces'
 import { loadPicture } from '../scene/pictures'
 import { View } from '../scene/view'
 import { checker } from './checker'
@@ -96,20 +97,8 @@ const FRAGMENT = /* glsl */ `
 export const LOOKS = { checker: 0, cloth: 1, density: 2, tiles: 3, own: 4, weave: 5 } as const
 export type Look = keyof typeof LOOKS
 
-/** What a click takes, and what was clicked. */
+/** What a click takes. */
 export type Grain = 'objects' | 'islands' | 'edges' | 'faces'
-export interface Taken {
-  hit: Hit | null
-  edge: Edge | null
-  /** The triangles of the polygon there. */
-  faces: Face[]
-}
-export interface How {
-  add: boolean
-  /** With Shift: the way from the last one. */
-  way: boolean
-  twice: boolean
-}
 
 /** Draws the objects in space: one draw call a file. */
 export class Model extends View {

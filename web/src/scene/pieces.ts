@@ -282,8 +282,16 @@ export interface Hit {
   island: number | null
 }
 
-/** The island under a point of the sheet: the last triangle that holds it. */
+/** The island under a point of the sheet. */
 export function pickFlat(pieces: Piece[], u: number, v: number): Hit | null {
+  const found = cornersUnder(pieces, u, v)
+  if (!found) return null
+  const [piece, [a]] = found
+  return { file: piece.file, object: piece.objectOf[a], island: piece.data.island[a] }
+}
+
+/** The corners of the last triangle on the sheet that holds a point. */
+export function cornersUnder(pieces: Piece[], u: number, v: number): [Piece, [number, number, number]] | null {
   const a = new THREE.Vector2()
   const b = new THREE.Vector2()
   const c = new THREE.Vector2()
@@ -299,7 +307,7 @@ export function pickFlat(pieces: Piece[], u: number, v: number): Hit | null {
       const d2 = (c.x - b.x) * (v - b.y) - (c.y - b.y) * (u - b.x)
       const d3 = (a.x - c.x) * (v - c.y) - (a.y - c.y) * (u - c.x)
       if ((d1 >= 0 && d2 >= 0 && d3 >= 0) || (d1 <= 0 && d2 <= 0 && d3 <= 0))
-        return { file: piece.file, object: piece.objectOf[index[i]], island }
+        return [piece, [index[i], index[i + 1], index[i + 2]]]
     }
   }
   return null

@@ -6,7 +6,7 @@ import { ProjectCard } from './ProjectCard'
 const JOB = [
   ['Gather', 'bring in meshes, one or many, with their textures'],
   ['Inspect', 'see what is wrong with their UVs and how uneven their density is'],
-  ['Mend', 'flip islands back, bring them into the tile, straighten them'],
+  ['Mend', 'make bad UVs anew, cut and sew seams, lay islands flat, flip them back'],
   ['Even', 'one density for all, with weights where it should differ'],
   ['Arrange', 'islands packed with exact padding, watched while it gets better'],
   ['Prove', 'overlaps, gaps and margins measured, not promised'],

@@ -5,6 +5,7 @@ import { bandOf } from '../scene/states'
 import { underTiles } from '../scene/pictures'
 import { Choice } from '../stages/parts'
 import { useQuilt, useParts } from '../store'
+import { clicked } from '../store/clicked'
 import type { Pictures } from './tileSquares'
 import { faultMarks, MARKS, missMarks, NONE, ruleMarks, type MarkKind } from './marks'
 import { Table, type Snap } from './table'
@@ -37,6 +38,8 @@ export function TableView() {
     setSheet,
     baked,
     shownMap,
+    edges,
+    faces,
   } = useParts(
     'pieces',
     'drawn',
@@ -53,6 +56,8 @@ export function TableView() {
     'setSheet',
     'baked',
     'shownMap',
+    'edges',
+    'faces',
   )
   const [look, setLook] = useState<keyof typeof LOOKS>('cloth')
   const [kinds, setKinds] = useState<Set<MarkKind>>(new Set(Object.keys(MARKS) as MarkKind[]))
@@ -62,10 +67,11 @@ export function TableView() {
   const [pictures, setPictures] = useState<Pictures>(EMPTY)
   useEffect(() => {
     const t = new Table(host.current!, {
-      picked: (hit, add) => {
+      picked: clicked,
+      caught: ({ edges, faces }, add) => {
         const q = useQuilt.getState()
-        const single = hit && (q.picks === 'islands' ? `${hit.file}:${hit.island}` : `${hit.file}/${hit.object}`)
-        q.select(single ? [single] : [], add)
+        if (q.picks === 'edges') q.pickEdges(edges, add)
+        else q.pickFaces(faces, add)
       },
       boxed: (islands, add) => {
         const q = useQuilt.getState()
@@ -111,6 +117,10 @@ export function TableView() {
   useEffect(() => {
     if (table.current) table.current.snap = snap
   }, [snap])
+  useEffect(() => {
+    if (table.current) table.current.fine = picks === 'edges' || picks === 'faces'
+  }, [picks])
+  useEffect(() => table.current?.setPicked(edges, faces), [edges, faces, drawn, pieces])
   const marks = useMemo(
     // While a packing runs the table shows drafts, which nobody has measured yet.
     () => ({

@@ -1,3 +1,4 @@
+import type { Line } from '../scene/flat'
 import * as THREE from 'three'
 import { placeOf, pxOf, tilesOf, type Flat } from '../scene/sheets'
 import { COLOURS } from '../colours'
@@ -31,6 +32,9 @@ const MOST = 400
 /** The drawing over the table: the tile's stitched border, its number, and marks that keep their size. */
 export class Overlay {
   marks: Marks = { gaps: [], leashes: [], corners: [], pins: [], bunches: [], misses: [] }
+  /** Picked edges and faces. */
+  edges: Line[] = []
+  faces: Line[] = []
   box: THREE.Box2 | null = null
   lasso: THREE.Vector2[] = []
   sheet: Flat | null = null
@@ -60,6 +64,7 @@ export class Overlay {
     this.pen.setTransform(ratio, 0, 0, ratio, 0, 0)
     this.pen.clearRect(0, 0, w, h)
     this.tiles()
+    this.picked()
     for (const mark of this.marks.bunches) this.thread(mark)
     for (const mark of this.marks.misses) this.miss(...mark)
     for (const mark of this.marks.leashes.slice(0, MOST)) this.leash(...mark.at)
@@ -68,6 +73,36 @@ export class Overlay {
     for (const mark of this.marks.gaps.slice(0, MOST)) this.gap(...mark.at, mark.px)
     if (this.box) this.frame(this.box.min.x, this.box.min.y, this.box.max.x, this.box.max.y, [4, 3], INK, 1.5)
     if (this.lasso.length) this.line(this.lasso, [4, 3], INK, true)
+  }
+
+  /** A double stitch along picked edges, as on the model; picked faces are tinted. */
+  private picked(): void {
+    const path = (line: Line) => {
+      line.forEach(([u, v], k) => {
+        if (k) this.pen.lineTo(...this.toScreen(u, v))
+        else this.pen.moveTo(...this.toScreen(u, v))
+      })
+    }
+    this.pen.save()
+    this.pen.beginPath()
+    for (const f of this.faces) {
+      path(f)
+      this.pen.closePath()
+    }
+    this.pen.globalAlpha = 0.45
+    this.pen.fillStyle = MADDER
+    this.pen.fill()
+    this.pen.globalAlpha = 1
+    this.pen.beginPath()
+    for (const e of this.edges) path(e)
+    for (const [color, width] of [
+      [MADDER, 6],
+      [COLOURS.washed, 2],
+    ] as const) {
+      Object.assign(this.pen, { strokeStyle: color, lineWidth: width, lineCap: 'round' })
+      this.pen.stroke()
+    }
+    this.pen.restore()
   }
 
   /** What the mark under a place on the host selects; null where there is none. */

@@ -1,6 +1,8 @@
 import * as THREE from 'three'
 import { about, around, exactBoxes, moved, shift, snapTo, type Move } from '../scene/hand'
-import { ELSEWHERE, LEFT_OUT, pickFlat, SELECTED, type Hit, type Piece } from '../scene/pieces'
+import { edgesOnSheet, facesOnSheet, takenAt, takenIn, type How, type Taken } from '../scene/flat'
+import type { Edge, Edges, Face, Faces } from '../scene/edges'
+import { ELSEWHERE, LEFT_OUT, pickFlat, SELECTED, type Piece } from '../scene/pieces'
 import { placeOf, pxOf, tilesOf, type Flat } from '../scene/sheets'
 import { View } from '../scene/view'
 import { TileSquares, type Pictures } from './tileSquares'
@@ -10,9 +12,11 @@ import { CROSS, EDGE, EDGE_VERTEX, FILL, FILL_VERTEX } from './shaders'
 export type Snap = 'none' | 'pixel' | 'near' | 'tile'
 
 interface Events {
-  picked: (hit: Hit | null, add: boolean) => void
+  picked: (taken: Taken, how: How) => void
   /** A mark was clicked. */
   marked: (keys: string[]) => void
+  /** A box or a line was drawn around edges and faces. */
+  caught: (found: { edges: Edge[]; faces: Face[] }, add: boolean) => void
   boxed: (islands: [file: number, island: number][], add: boolean) => void
   /** The selection was dragged or turned to another place. */
   dropped: (move: Move, label: string) => void
@@ -43,6 +47,8 @@ export class Table extends View {
   private flat: Flat | null = null
   private drag: Drag | null = null
   snap: Snap = 'pixel'
+  /** Whether a click takes edges or faces: then nothing is dragged. */
+  fine = false
 
   constructor(
     host: HTMLElement,
@@ -128,6 +134,13 @@ export class Table extends View {
       m.uniforms.marks.value = hatch ? 1 : 0
     }
     this.cross.visible = overlaps
+    this.draw()
+  }
+
+  /** What is picked of surfaces: both sides of every edge, and the faces. */
+  setPicked(edges: Edges, faces: Faces): void {
+    this.overlay.edges = edgesOnSheet(this.pieces, edges)
+    this.overlay.faces = facesOnSheet(this.pieces, faces)
     this.draw()
   }
 
@@ -300,13 +313,14 @@ export class Table extends View {
     let from: THREE.Vector2 | null = null
     let far = 0
     let way: 'pan' | 'box' | 'lasso' = 'pan'
+    let last = { x: 0, y: 0, time: 0 }
     const element = this.renderer.domElement
     element.addEventListener('pointerdown', (e) => {
       element.setPointerCapture(e.pointerId)
       from = this.at(e)
       far = 0
       way = e.button === 0 && e.shiftKey ? (e.altKey ? 'lasso' : 'box') : 'pan'
-      if (e.button === 0 && !e.shiftKey && !e.ctrlKey && !e.metaKey) this.drag = this.grab(from, e.altKey)
+      if (e.button === 0 && !e.shiftKey && !e.ctrlKey && !e.metaKey && !this.fine) this.drag = this.grab(from, e.altKey)
     })
     element.addEventListener('pointermove', (e) => {
       if (!from) return
@@ -323,14 +337,25 @@ export class Table extends View {
       const add = e.ctrlKey || e.metaKey || (e.shiftKey && far < 4)
       const { drag } = this
       if (drag && far >= 4) this.events.dropped(drag.move, drag.turning ? 'Turn by hand' : 'Move by hand')
-      else if (this.overlay.box) this.events.boxed(this.within(this.overlay.box), e.ctrlKey || e.metaKey)
+      else if (this.fine && far >= 4 && (this.overlay.box || this.overlay.lasso.length)) {
+        const { box, lasso } = this.overlay
+        const around = box ?? new THREE.Box2().setFromPoints(lasso)
+        const caught = takenIn(this.pieces, this.within(around), (at) =>
+          box ? box.containsPoint(at) : holds(lasso, at),
+        )
+        this.events.caught(caught, e.ctrlKey || e.metaKey)
+      } else if (this.overlay.box) this.events.boxed(this.within(this.overlay.box), e.ctrlKey || e.metaKey)
       else if (this.overlay.lasso.length) this.events.boxed(this.inside(this.overlay.lasso), e.ctrlKey || e.metaKey)
       else if (from && far < 4) {
         const p = this.at(e)
         const box = this.host.getBoundingClientRect()
-        const mark = add ? null : this.overlay.hit(e.clientX - box.left, e.clientY - box.top)
+        const mark = add || this.fine ? null : this.overlay.hit(e.clientX - box.left, e.clientY - box.top)
+        const near = Math.abs(e.clientX - last.x) + Math.abs(e.clientY - last.y) < 6
+        const twice = near && e.timeStamp - last.time < 400
+        last = { x: e.clientX, y: e.clientY, time: twice ? 0 : e.timeStamp }
+        const how = { add: this.fine ? e.ctrlKey || e.metaKey : add, way: this.fine && e.shiftKey, twice }
         if (mark) this.events.marked(mark)
-        else this.events.picked(pickFlat(this.pieces, p.x, p.y), add)
+        else this.events.picked(takenAt(this.pieces, p.x, p.y), how)
       }
       from = this.overlay.box = this.drag = null
       this.overlay.lasso = []
@@ -338,7 +363,7 @@ export class Table extends View {
     })
     element.addEventListener('pointermove', (e) => {
       if (from || e.buttons) return
-      element.style.cursor = this.overSelected(this.at(e)) ? 'move' : ''
+      element.style.cursor = !this.fine && this.overSelected(this.at(e)) ? 'move' : ''
     })
     element.addEventListener(
       'wheel',

@@ -1,0 +1,132 @@
+import * as THREE from 'three'
+import { distance, edgeAt, faceAt, isInside, polygonAt, type Edge, type Edges, type Face, type Faces } from './edges'
+import { NO_ISLAND } from './geometry'
+import { cornersUnder, type Hit, type Piece } from './pieces'
+
+/** What a click took: the island or object, the edge nearest to it, and the triangles of the polygon there. */
+export interface Taken {
+  hit: Hit | null
+  edge: Edge | null
+  faces: Face[]
+}
+
+export interface How {
+  add: boolean
+  /** With Shift: the way from the last one. */
+  way: boolean
+  twice: boolean
+}
+
+/** Something to draw on the sheet: corners of a line or a triangle, in UV. */
+export type Line = [u: number, v: number][]
+
+const MOST = 3000 // edges or faces that are drawn on the table
+
+/** What lies under a point of the sheet. */
+export function takenAt(pieces: Piece[], u: number, v: number): Taken {
+  const found = cornersUnder(pieces, u, v)
+  if (!found) return { hit: null, edge: null, faces: [] }
+  const [p, [a, b, c]] = found
+  const { index, island } = p.data
+  let triangle = 0
+  while (index[3 * triangle] !== a || index[3 * triangle + 1] !== b || index[3 * triangle + 2] !== c) triangle++
+  const at = [a, b, c].map((k) => p.placed(k, new THREE.Vector2()))
+  const place = new THREE.Vector2(u, v)
+  let best = { side: -1, far: Infinity }
+  for (let side = 0; side < 3; side++) {
+    if (isInside(p, triangle, side)) continue
+    const far = distance(place, at[side], at[(side + 1) % 3])
+    if (far < best.far) best = { side, far }
+  }
+  return {
+    hit: { file: p.file, object: p.objectOf[a], island: island[a] },
+    edge: best.side < 0 ? null : edgeAt(p, triangle, best.side),
+    faces: polygonAt(p, triangle).map((t) => faceAt(p, t)!),
+  }
+}
+
+/** All edges and faces whose middles lie in a part of the sheet, of the islands in `near`. */
+export function takenIn(
+  pieces: Piece[],
+  near: readonly (readonly [file: number, island: number])[],
+  holds: (at: THREE.Vector2) => boolean,
+): { edges: Edge[]; faces: Face[] } {
+  const edges: Edge[] = []
+  const faces: Face[] = []
+  const at = [0, 1, 2].map(() => new THREE.Vector2())
+  const middle = new THREE.Vector2()
+  for (const p of pieces) {
+    const mine = new Set(near.filter(([file]) => file === p.file).map(([, island]) => island))
+    if (!mine.size) continue
+    const { index, island } = p.data
+    for (let t = 0; 3 * t < index.length && edges.length < MOST && faces.length < MOST; t++) {
+      if (!mine.has(island[index[3 * t]])) continue
+      at.forEach((place, k) => p.placed(index[3 * t + k], place))
+      if (holds(middle.copy(at[0]).add(at[1]).add(at[2]).divideScalar(3))) faces.push(faceAt(p, t)!)
+      for (let side = 0; side < 3; side++)
+        if (!isInside(p, t, side) && holds(middle.lerpVectors(at[side], at[(side + 1) % 3], 0.5)))
+          edges.push(edgeAt(p, t, side)!)
+    }
+  }
+  return { edges, faces }
+}
+
+/** Where picked edges lie on the sheet: both sides of each, since a seam has two. */
+export function edgesOnSheet(pieces: Piece[], edges: Edges): Line[] {
+  const out: Line[] = []
+  for (const p of pieces) {
+    const mine = [...edges.values()].filter((e) => e.file === p.file).slice(0, MOST)
+    for (const object of new Set(mine.map((e) => e.object))) {
+      const wanted = new Map<number, Edge[]>()
+      for (const e of mine)
+        if (e.object === object) {
+          const key = mixed(e.a) + mixed(e.b)
+          wanted.set(key, [...(wanted.get(key) ?? []), e])
+        }
+      out.push(...sidesOf(p, object, wanted))
+    }
+  }
+  return out
+}
+
+/** Of an object's triangles, all sides that run where wanted edges do, placed. */
+function sidesOf(p: Piece, object: number, wanted: Map<number, Edge[]>): Line[] {
+  const { index, position, island, header } = p.data
+  const [first, count] = header.objects[object].index
+  const point = (v: number) => [position[3 * v], position[3 * v + 1], position[3 * v + 2]]
+  const same = (x: number[], y: number[]) => x[0] === y[0] && x[1] === y[1] && x[2] === y[2]
+  const out: Line[] = []
+  const at = new THREE.Vector2()
+  const mix = [0, 0, 0]
+  for (let t = 3 * first; t < 3 * (first + count); t += 3) {
+    if (island[index[t]] === NO_ISLAND) continue
+    for (let k = 0; k < 3; k++) mix[k] = mixed(position, 3 * index[t + k])
+    for (let k = 0; k < 3; k++) {
+      const found = wanted.get(mix[k] + mix[(k + 1) % 3])
+      if (!found) continue
+      const [v, w] = [index[t + k], index[t + ((k + 1) % 3)]]
+      const [a, b] = [point(v), point(w)]
+      if (found.some((e) => (same(e.a, a) && same(e.b, b)) || (same(e.a, b) && same(e.b, a))))
+        out.push([v, w].map((n) => p.placed(n, at).toArray() as [number, number]))
+    }
+  }
+  return out
+}
+
+/** Where picked faces lie on the sheet. */
+export function facesOnSheet(pieces: Piece[], faces: Faces): Line[] {
+  const out: Line[] = []
+  const at = new THREE.Vector2()
+  for (const f of [...faces.values()].slice(0, MOST)) {
+    const p = pieces.find((q) => q.file === f.file)
+    const first = p?.data.header.objects[f.object]?.index[0]
+    if (!p || first === undefined) continue
+    const corners = [0, 1, 2].map((k) => p.data.index[3 * (first + f.triangle) + k])
+    if (p.data.island[corners[0]] !== NO_ISLAND)
+      out.push(corners.map((v) => p.placed(v, at).toArray() as [number, number]))
+  }
+  return out
+}
+
+/** A number of a point that is the same wherever it stands; two points may share one, so it only narrows the search. */
+const mixed = (p: ArrayLike<number>, k = 0) => p[k] * 73.137 + p[k + 1] * 179.291 + p[k + 2] * 283.713
