@@ -25,6 +25,8 @@ _CONE, _CONE_LATER = 0.18, 0.75  # least eigenvalue of the normals' covariance a
 _COARSE = (12.0, 1.0)  # first guesses that are tried; of surfaces of more than so many faces only the first one
 _ONE_WAY = 4_000
 _LARGE, _COPY = 8_000, 4_000  # faces from which charts are decided on a simpler copy, and of how many
+_MOST = 40_000  # faces that a chart may have that is decided on a copy
+_HUGE = 100_000  # faces: above, a few last steps have to do
 _CRUMB = 0.002  # of the area: a chart that was decided on a copy and is smaller is tried with its neighbours once more
 
 
@@ -53,7 +55,8 @@ def _by_simpler(s: Surface, wish: Wish, may: Mask, stop: Stop, tell: Tell) -> tu
     tell("Making a simpler copy")
     small = simpler(s, wish.must, _COPY)
     t = small.surface
-    one = Wish(wish.stretch, np.zeros(len(t.twin), bool), np.arange(len(t.faces)))
+    most = max(len(t.faces) * _MOST / len(s.faces), 2)
+    one = Wish(wish.stretch, np.zeros(len(t.twin), bool), np.arange(len(t.faces)), most)
     on_copy, _ = _one_way(t, one, _COARSE[0], stop, tell)
     tell("Drawing the seams of the copy")
     seam = (drawn(s, seam_cost(s), may, small, on_copy) & may) | wish.must
@@ -77,7 +80,7 @@ def _one_way(s: Surface, wish: Wish, coarse: float, stop: Stop, tell: Tell) -> t
 def _finished(s: Surface, seam: Mask, wish: Wish, stop: Stop, tell: Tell) -> tuple[Mask, tuple[Cut, Borders, Flat]]:
     """The charts laid to the end; what does not keep to the wish then is divided once more."""
     tell("Laying the charts flat")
-    done = laid(s, seam, 25, stop)
+    done = laid(s, seam, 25 if len(s.faces) < _HUGE else 5, stop)
     good = judge(s, *done, wish, _FINAL).good
     if good.all():
         return seam, done

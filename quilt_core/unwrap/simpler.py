@@ -110,7 +110,10 @@ def drawn(s: Surface, cost: Floats, may: Mask, small: Simpler, seam: Mask) -> Ma
     """
     out = np.zeros(len(s.twin), bool)
     t, c = small.surface, small.cut
-    h = np.flatnonzero((t.twin > np.arange(len(t.twin))) & seam)
+    # Where the collapses left a hole that the surface does not have, its rim parts the copy as a seam does.
+    rim = _border_rows(c.rows, c.count)[small.row]
+    torn = (t.twin < 0) & ~(rim[t.start] & rim[t.end])
+    h = np.flatnonzero(((t.twin > np.arange(len(t.twin))) & seam) | torn)
     if not len(h):
         return out
     first, to, way = _graph(c, np.flatnonzero(may))

@@ -15,6 +15,7 @@ from .parts import outlines, part_of
 from .topology import Borders, Cut, Mask, Numbers, Surface, borders, cut
 
 NEARLY_ALL, ALL = 0.97, 0.997  # shares of a chart's area that keep to the stretch, and to twice as much
+_LONG = 40_000  # faces of a chart: above, it is not laid further where it lies over itself
 
 Stop = Callable[[], bool]
 Tell = Callable[[str], None]
@@ -24,11 +25,13 @@ Tell = Callable[[str], None]
 class Wish:
     """stretch : the greater over the smaller singular value that nearly all of the surface stays under
     must : (3 F,) half-edges that are seams whatever it costs; cell (F,) : polygon of every face
+    most : faces that a chart may have: much larger ones take minutes to lay flat
     """
 
     stretch: float
     must: Mask
     cell: Numbers
+    most: float = np.inf
 
 
 @dataclass(frozen=True)
@@ -84,10 +87,14 @@ def tried(s: Surface, seam: Mask, iterations: int, stop: Stop, wish: Wish, share
     b = borders(s, c, seam)
     n = len(s.faces)
     f = Flat(np.zeros((c.count, 2)), np.full(n, np.inf), np.zeros(n), np.ones(n, bool))
+    size = np.bincount(c.chart, minlength=c.charts)
     hopeless = 1.1 * 0.5 * (wish.stretch**2 + wish.stretch**-2)
-    _lay(s, seam, c, f, (b.loops > 0) & (b.genus == 0) & _flat_sides(s, c, b), iterations, stop, wish, share, hopeless)
+    _lay(
+        s, seam, c, f, (b.loops > 0) & (b.genus == 0) & _flat_sides(s, c, b) & (size <= wish.most), iterations, stop, wish, share, hopeless
+    )
     found = judge(s, c, b, f, wish, share)
-    again = found.keeps & ~found.sound
+    # Of very large charts each step takes seconds: what lies over itself there is sewn or parted as it lies.
+    again = found.keeps & ~found.sound & (size < _LONG)
     if again.any():
         _lay(s, seam, c, f, again, iterations, stop)
         found = judge(s, c, b, f, wish, share)
@@ -152,5 +159,6 @@ def judge(s: Surface, c: Cut, b: Borders, f: Flat, wish: Wish, share: float = NE
     sound = whole & once & shapely.is_valid(regions)
     hull = shapely.area(regions) / np.maximum(shapely.area(shapely.convex_hull(regions)), 1e-300)
     flat = _flat_sides(s, c, b)
-    keeps = whole & (((near >= share) & (far >= ALL) & flat) | tiny)
+    small = np.bincount(c.chart, minlength=c.charts) <= wish.most
+    keeps = whole & small & (((near >= share) & (far >= ALL) & flat) | tiny)
     return Judged(sound & keeps, sound, keeps, ~flat, hull)
