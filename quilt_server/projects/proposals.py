@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from typing import Any
 
 from django.db import transaction
@@ -49,8 +50,13 @@ def take(project: Project, chosen: Snapshot) -> None:
 
 
 def forget_proposals(project: Project) -> None:
-    """Drop all proposals of a project, with layouts that nothing else shows."""
-    gone = Snapshot.objects.filter(project=project, proposal=True)
+    """Drop all proposals of a project."""
+    drop(list(Snapshot.objects.filter(project=project, proposal=True).values_list("pk", flat=True)))
+
+
+def drop(numbers: Sequence[int]) -> None:
+    """Drop some proposals, with layouts that nothing else shows."""
+    gone = Snapshot.objects.filter(pk__in=numbers, proposal=True)
     layouts = set(gone.values_list("layout_id", flat=True))
     if not layouts:
         return

@@ -10,6 +10,7 @@ from playwright.sync_api import Page, expect
 
 from quilt_core import formats
 from quilt_core.delivery.report import verify_report
+from tests.server.test_proposals import ball
 from tests.server.test_seams import grid
 from tests.shapes import kit
 
@@ -141,9 +142,9 @@ def test_picking_ends_where_its_stage_ends(page: Page, address: str, tmp_path: P
 
 
 def test_proposals_are_looked_at_and_one_is_taken(page: Page, address: str, tmp_path: Path) -> None:
-    file = tmp_path / "kit.obj"
-    file.write_bytes(kit())
-    start(page, address, "Kit", file)
+    file = tmp_path / "ball.obj"
+    file.write_bytes(ball())
+    start(page, address, "Ball", file)
     stage(page, "Mend")
     before = newest(page, address)
     page.get_by_role("button", name="Compare three ways").click()

@@ -13,7 +13,7 @@ from quilt_core.unwrap.scenes import largest_placing
 from quilt_core.uv.density import world_areas
 
 from ...projects.models import Job
-from ...projects.proposals import forget_proposals, propose
+from ...projects.proposals import drop, forget_proposals, propose
 from ...projects.sheets import of_sheet, sheets
 from ...projects.state import settings_of
 from ..kind import Kind
@@ -23,11 +23,13 @@ from ..revising import Revision, prepared
 from .unwrap import Unwrap, label_of, unwrapped
 
 WAYS = {1.25: "some of both", 1.6: "few seams", 1.1: "little stretch"}  # the middle one first: it is the one most often taken
+_SAME = 0.005  # shares and seams that differ by less are alike
 _SECONDS = 1.5  # of packing, to tell what could be covered
 
 
 def run_propose(job: Job) -> None:
-    """Unwrap in several ways; none is the project's next step until it is taken. A stop keeps those that there are."""
+    """Unwrap in several ways; none is the project's next step until it is taken. One that another beats in everything is no choice, and is left out. A stop
+    keeps those that there are."""
     project, head, before = head_of(job)
     forget_proposals(project)
     settings, stop = settings_of(head), StopFlag(job)
@@ -56,7 +58,15 @@ def run_propose(job: Job) -> None:
                 raise
             break
         rows.append(row)
-    job.result = {"base": head.pk, "proposals": sorted(rows, key=lambda r: -r["stretch"])}
+    best = [r for r in rows if not any(_beaten(r, other) for other in rows)]
+    drop([r["snapshot"] for r in rows if r not in best])
+    job.result = {"base": head.pk, "proposals": sorted(best, key=lambda r: -r["stretch"])}
+
+
+def _beaten(row: dict[str, Any], other: dict[str, Any]) -> bool:
+    """Whether another proposal has fewer metres of seam and no more stretch, or less stretch for no more seam."""
+    seam, flat = other["seam_m"] - row["seam_m"], other["under_1_1"] - row["under_1_1"]
+    return bool((seam < -_SAME * row["seam_m"] and flat > -_SAME) or (flat > _SAME and seam <= 0))
 
 
 def _figures(made: list[Revision]) -> dict[str, Any]:

@@ -11,6 +11,7 @@ export function Proposals() {
     <Box mt="2" role="group" aria-label="Proposals">
       <Text fontSize="xs" color="faded" mb="1">
         Nothing is changed yet. Look at one: the model, the table and all figures show it.
+        {!job && proposals.rows.length < 3 && ' Ways that had more seam and no less stretch were left out.'}
       </Text>
       {proposals.rows.map((p) => {
         const on = looked === p.snapshot
