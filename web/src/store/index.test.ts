@@ -203,3 +203,63 @@ test('what a try says that was set aside is shown, and the stage stays', async (
   const left = ended(jobOf({ kind: 'pack', result: { summary: [], note: 'kept as Try 2' } }), 1, true)
   expect(left).toEqual({ summary: [], note: 'kept as Try 2' })
 })
+
+const proposal = (snapshot: number, name: string) => ({
+  name,
+  stretch: 1.25,
+  snapshot,
+  islands: 3,
+  seam_m: 2,
+  under_1_1: 0.9,
+  under_1_5: 1,
+  worst: 1.3,
+  coverage: 0.7,
+  objects: [{ key: '9/0', name: 'a', was: null, now: {}, why: '' }],
+})
+
+test('a proposal is looked at in all views, keeps everything else from being done, and is taken or left', async () => {
+  const base = server.state.snapshot!
+  const looked = { ...server.state, snapshot: 12, name: 'As proposed' }
+  on('GET', /projects\/1\?look=12$/, () => json(looked))
+  on('GET', /faults\?look=12$/, () => json([]))
+  const jobs: string[] = []
+  on('POST', /jobs$/, (body) => {
+    jobs.push((body as { kind: string }).kind)
+    return json(jobOf({ kind: 'propose' }))
+  })
+  on('GET', /jobs\/7/, () =>
+    json(jobOf({ kind: 'propose', state: 'done', result: { base, proposals: [proposal(12, 'few seams')] } })),
+  )
+  q().select(['1/0'])
+  await q().start('propose', {})
+  await vi.waitFor(() => expect(q().proposals?.rows).toHaveLength(1))
+  expect(q().state?.snapshot).toBe(base)
+  await q().look(12)
+  expect(q().state).toMatchObject({ snapshot: 12, name: 'As proposed' })
+  expect([...q().selection]).toEqual(['9/0'])
+  await q().start('mend', { action: 'flip' })
+  await q().change({ settings: { padding_px: 1 } })
+  await q().step('undo')
+  expect(jobs).toEqual(['propose'])
+  expect(q().message).toContain('You are looking at a proposal')
+  await q().look(null)
+  expect(q().state).toMatchObject({ snapshot: base, name: server.state.name })
+  expect([...q().selection]).toEqual(['1/0'])
+  await q().look(12)
+  const taken: unknown[] = []
+  on('POST', /take$/, (body) => {
+    taken.push(body)
+    return json(looked)
+  })
+  await q().take()
+  expect(taken).toEqual([{ base, snapshot: 12 }])
+  expect(q()).toMatchObject({ proposals: null, looked: null, message: '' })
+  expect(q().state?.snapshot).toBe(12)
+})
+
+test('a proposal that is gone leads back to the project', async () => {
+  on('GET', /look=12$/, () => json({ detail: 'This proposal is not there any more.' }, 400))
+  await q().look(12)
+  expect(q().looked).toBeNull()
+  expect(q().state?.snapshot).toBe(server.state.snapshot)
+})
