@@ -9,6 +9,7 @@ import numpy as np
 
 from ..errors import QuiltError
 from ..model.scene import Floats
+from .across import cut_across
 from .flatten import frames
 from .ledger import sew_free, singular
 from .parting import parted
@@ -20,7 +21,7 @@ from .strips import straightened
 from .topology import Mask, Numbers
 from .trial import ALL, NEARLY_ALL, Tell
 
-OPERATIONS = ("cut", "sew", "sew_free", "relax", "part", "square", "project")
+OPERATIONS = ("cut", "across", "sew", "sew_free", "relax", "part", "square", "project")
 
 
 @dataclass(frozen=True)
@@ -28,6 +29,7 @@ class Asked:
     """What an operation is done to and how. edges : half-edges; islands : numbers; faces (F,) or None
 
     relax : lay flat what was cut or sewn; way : of `pieces.WAYS`, or of `project.WAYS`; held : the outline stays; view (3,) : see `projected`
+    parts : into how many an island is cut across
     """
 
     operation: str
@@ -38,6 +40,7 @@ class Asked:
     way: str = "both"
     held: bool = False
     view: Floats | None = None
+    parts: int = 2
 
 
 @dataclass(frozen=True)
@@ -87,7 +90,7 @@ def do(skin: Skin, laying: Laying, asked: Asked, stop: Callable[[], bool] = lamb
             else []
         )
         return Done(out, faces | np.isin(laying.island, laying.island[faces & (laying.island >= 0)]), faces, 1, why)
-    if asked.operation in ("relax", "square"):
+    if asked.operation in ("relax", "square", "across"):
         return _each(skin, laying, asked, stop)
     raise QuiltError(f"'{asked.operation}' is no operation: {', '.join(OPERATIONS)}.")
 
@@ -97,7 +100,9 @@ def _each(skin: Skin, laying: Laying, asked: Asked, stop: Callable[[], bool]) ->
     touched, refused, count = np.zeros(len(skin.kept), bool), [], 0
     for island in asked.islands.tolist():
         try:
-            if asked.operation == "square":
+            if asked.operation == "across":
+                laying, mine = cut_across(skin, laying, island, asked.parts)
+            elif asked.operation == "square":
                 laying, mine = straightened(skin, laying, island)
             else:
                 laying, mine = relaxed(skin, laying, island, asked.way, asked.held, stop)
@@ -108,6 +113,8 @@ def _each(skin: Skin, laying: Laying, asked: Asked, stop: Callable[[], bool]) ->
             continue
         touched |= mine
         count += 1
+    if asked.operation == "across" and asked.relax and touched.any():
+        laying = _flat_again(skin, laying, touched, stop)
     return Done(laying, touched, np.zeros(len(skin.kept), bool), count, refused)
 
 

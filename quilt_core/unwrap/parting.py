@@ -110,14 +110,32 @@ def _cut_between(part: Surface, own: Mask, may: Mask, cost: Floats, mine: Number
     sink = np.flatnonzero(barred & inside & ~sheet)
     if not len(source) or not len(sink):
         return False
+    between = least_cut(part, h, may, cost, source, sink)
+    own[between] = own[part.twin[between]] = True
+    return bool(len(between))
+
+
+def least_cut(s: Surface, h: Numbers, may: Mask, cost: Floats, source: Numbers, sink: Numbers) -> Numbers:
+    """The cheapest half-edges that part some faces from others (maximum flow, minimum cut; Ford and Fulkerson 1956, from memory).
+
+    Parameters
+    ----------
+    h : (k,) half-edges across which faces hang together, both of each edge
+    may, cost : (3 F,) where a seam can be, and what it costs
+    source, sink : numbers of faces on either side
+
+    Returns
+    -------
+    half-edges on the side of the source; none where nothing parts the two
+    """
+    n = len(s.faces)
     # Edges inside polygons, which may not be cut, are as dear as all others together.
     whole = np.maximum(1, np.rint(cost[h] / max(float(cost[h].sum()), 1e-300) * _SCALE)).astype(np.int64)
     dear = int(whole.sum()) + 1
     whole = np.where(may[h], whole, dear)
     most = np.iinfo(np.int32).max // 4
-    tail, head = np.full(len(source), n), sink
-    rows = np.r_[h // 3, tail, head]
-    columns = np.r_[part.twin[h] // 3, source, np.full(len(sink), n + 1)]
+    rows = np.r_[h // 3, np.full(len(source), n), sink]
+    columns = np.r_[s.twin[h] // 3, source, np.full(len(sink), n + 1)]
     weight = np.minimum(np.r_[whole, np.full(len(source) + len(sink), most)], most).astype(np.int32)
     network = csr_matrix((weight, (rows, columns)), shape=(n + 2, n + 2))
     flow = maximum_flow(network, n, n + 1).flow
@@ -126,6 +144,4 @@ def _cut_between(part: Surface, own: Mask, may: Mask, cost: Floats, mine: Number
     left.eliminate_zeros()
     reach = np.zeros(n + 2, bool)
     reach[breadth_first_order(left, n, directed=True, return_predecessors=False)] = True
-    between = h[(reach[h // 3] != reach[part.twin[h] // 3]) & may[h]]
-    own[between] = own[part.twin[between]] = True
-    return bool(len(between))
+    return h[reach[h // 3] & ~reach[s.twin[h] // 3] & may[h]]

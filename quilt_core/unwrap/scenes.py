@@ -72,7 +72,7 @@ def figures(scene: Scene, mesh: int, channel: int, piece: MeshIslands | None) ->
     bare = int((uvs.triangles < 0).any(axis=1).sum())
     found = stretch(m, uvs, o)
     return Figures(
-        piece.islands.count, seam_length(scene, mesh, uvs), float(s.world_area[ratio < 1.1].sum() / total), float(s.world_area[ratio < 1.5].sum() / total),
+        piece.islands.count, seam_length(scene, mesh, uvs, of), float(s.world_area[ratio < 1.1].sum() / total), float(s.world_area[ratio < 1.5].sum() / total),
         float("nan") if found is None else found[0], float(ratio.max(initial=1.0)), _folded(uvs, of, piece), bare,
         int(_overlapping(piece).sum()), int(_stretched(piece, m, uvs, o).sum()),
     )  # fmt: skip
@@ -145,8 +145,8 @@ def _folded_triangles(uvs: UvChannel, of: NDArray[np.integer], piece: MeshIsland
     return out
 
 
-def seam_length(scene: Scene, mesh: int, uvs: UvChannel) -> float:
-    """Metres of edges between two faces whose UVs part there."""
+def seam_length(scene: Scene, mesh: int, uvs: UvChannel, of: NDArray[np.integer] | None = None) -> float:
+    """Metres of edges between two faces whose UVs part there, or that belong to two islands (T,) that lie edge to edge."""
     m, o = scene.meshes[mesh], largest_placing(scene, mesh)
     place = number_rows(m.positions)[0][m.triangles]
     tri = uvs.triangles.astype(np.int64)
@@ -163,6 +163,8 @@ def seam_length(scene: Scene, mesh: int, uvs: UvChannel) -> float:
     two = first[count == 2]
     one, other = order[two], order[two + 1]
     apart = np.abs(values[one] - values[other]).max(axis=1) > 1e-6
+    if of is not None:
+        apart |= of[one // 3] != of[other // 3]
     p = m.positions @ o.world[:3, :3].T
     tips = np.column_stack([m.triangles.reshape(-1), np.roll(m.triangles, -1, axis=1).reshape(-1)])[one[apart]]
     return float(np.linalg.norm(p[tips[:, 1]] - p[tips[:, 0]], axis=1).sum())

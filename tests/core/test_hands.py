@@ -313,3 +313,23 @@ def test_operations_refuse_in_words_and_leave_everything() -> None:
         except QuiltError as e:
             assert words in str(e)
         assert np.array_equal(laying.uv, before)
+
+
+@pytest.mark.reference("A long strip cut across in n", "arithmetic: n - 1 cuts as wide as the strip, n parts of one length")
+@pytest.mark.parametrize("parts", [2, 3, 5])
+def test_a_strip_is_cut_across_in_equal_parts(parts: int) -> None:
+    at, faces = quads(30, 2)
+    skin, laying = laid(np.column_stack([at, 0 * at[:, 0]]), faces, at @ [[0.02, 0.01], [-0.01, 0.02]])
+    done = do(skin, laying, Asked("across", islands=np.array([0]), parts=parts, relax=False))
+    of = charts(skin, done.laying)
+    assert of.max() == parts - 1 and seam_length(skin, done.laying) == pytest.approx(2 * (parts - 1))
+    assert np.bincount(of).tolist() == [120 // parts] * parts and np.array_equal(done.laying.uv, laying.uv)
+    proven(skin, done.laying)
+
+
+def test_cutting_across_goes_between_polygons_or_is_refused() -> None:
+    skin, laying = opened(b"o p\nv 0 0 0\nv 9 0 0\nv 9 1 0\nv 0 1 0\nvt 0 0\nvt .9 0\nvt .9 .1\nvt 0 .1\nf 1/1 2/2 3/3 4/4\n")
+    done = do(skin, laying, Asked("across", islands=np.array([0])))
+    assert done.count == 0 and "never cut" in done.refused[0]
+    done = do(skin, laying, Asked("across", islands=np.array([0]), parts=1))
+    assert "2 to 64" in done.refused[0]

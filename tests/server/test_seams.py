@@ -175,3 +175,18 @@ def test_projecting_gives_islands_in_metres_that_wait_beside_the_tile(browser: B
     assert done["state"] == "done", done
     row = done["result"]["objects"][0]
     assert row["now"]["islands"] == 1 and row["now"]["stretch"]["l2"] == pytest.approx(1.0)
+
+
+def test_a_long_island_is_cut_across_and_its_rules_hold_for_the_parts(browser: Browser) -> None:
+    browser.upload(sheet__obj=grid(4))
+    file = browser.state()["files"][0]["id"]
+    browser.change(settings={**browser.state()["settings"], "rotations": {f"{file}:0": "none"}})
+    done = browser.run("seams", operation="across", islands={str(file): [0]}, parts=4)
+    assert done["state"] == "done", done
+    after = browser.state()
+    new = after["files"][0]["id"]
+    assert after["objects"][0]["islands"] == 4 and after["undo"] == "Cut across"
+    assert set(after["settings"]["rotations"]) == {f"{new}:{k}" for k in range(4)}
+    assert done["result"]["objects"][0]["now"]["seam_m"] == pytest.approx(12), "three cuts of four metres"
+    refused = browser.run("seams", operation="across", islands={str(new): [0]}, parts=64)
+    assert refused["state"] in ("done", "failed")

@@ -9,6 +9,7 @@ from pydantic import StrictBool, StrictStr
 
 from quilt_core.errors import QuiltError
 from quilt_core.unwrap import hands
+from quilt_core.unwrap.across import MOST_PARTS
 from quilt_core.unwrap.ledger import SeamRun, worth
 from quilt_core.unwrap.pieces import WAYS
 from quilt_core.unwrap.project import WAYS as PROJECTIONS
@@ -25,7 +26,7 @@ from ..progress import StopFlag, report_progress
 from ..revising import Revision, finish
 
 LABELS = {
-    "cut": "Cut", "sew": "Sew", "sew_free": "Sew what costs nothing", "relax": "Lay flat again", "part": "Part what lies double", "square": "Make strips rectangles",
+    "cut": "Cut", "across": "Cut across", "sew": "Sew", "sew_free": "Sew what costs nothing", "relax": "Lay flat again", "part": "Part what lies double", "square": "Make strips rectangles",
     "project": "Project",
 }  # fmt: skip
 MOST_PICKED = 500_000
@@ -43,6 +44,7 @@ class Seams(Asked):
     way: StrictStr = "both"
     held: StrictBool = False
     view: list[Real] | None = None
+    parts: Number = 2
 
     def params(self, settings: dict[str, Any]) -> dict[str, Any]:
         """See `Asked.params`."""
@@ -55,6 +57,8 @@ class Seams(Asked):
         known = PROJECTIONS if self.operation == "project" else WAYS
         if self.way not in known:
             raise QuiltError(f"'{self.way}' is not a way of doing this: {', '.join(known)}.")
+        if not 2 <= self.parts <= MOST_PARTS:
+            raise QuiltError(f"An island is cut into 2 to {MOST_PARTS} parts.")
         if self.view is not None and len(self.view) != 3:
             raise QuiltError("A direction has three numbers.")
         if not (self.edges or self.faces or self.islands):
@@ -99,12 +103,12 @@ def _changed(job: Job, w: Revision, stop: StopFlag) -> tuple[int, list[str]]:
     for m in sorted({*edges, *faces, *of_mesh}):
         skin, laying = w.laying(m) if p["operation"] != "project" else w.laying_or_bare(m)
         marked = _marked(skin, faces.get(m))
-        if marked is not None and p["operation"] in ("relax", "square", "part", "sew_free"):
+        if marked is not None and p["operation"] in ("relax", "square", "part", "sew_free", "across"):
             found = np.unique(laying.island[marked])
             of_mesh[m] = np.union1d(of_mesh.get(m, np.zeros(0, np.int64)), found[found >= 0])
         asked = hands.Asked(
             p["operation"], half_edges(skin, [(t, k) for t, k in edges.get(m, [])]), of_mesh.get(m, np.zeros(0, np.int64)), marked,
-            p["relax"], p["way"], p["held"], None if p["view"] is None else np.array(p["view"], float),
+            p["relax"], p["way"], p["held"], None if p["view"] is None else np.array(p["view"], float), p["parts"],
         )  # fmt: skip
         try:
             done = hands.do(skin, laying, asked, stop, lambda text: report_progress(job, {"text": text}))
@@ -148,7 +152,7 @@ def run_seams(job: Job) -> None:
     if not work:
         raise QuiltError(refused[0] if refused else "There was nothing to do here: everything is as it would be afterwards.")
     label = f"{LABELS[p['operation']]} ({count})" if count > 1 else LABELS[p["operation"]]
-    kept = {k: p[k] for k in ("operation", "relax", "way", "held")}
+    kept = {k: p[k] for k in ("operation", "relax", "way", "held", "parts")}
     told = finish(job, project, head, before, work, settings, label, {"name": "seams", **kept})
     job.result = {"changed": count, "objects": told, "refused": refused}
 

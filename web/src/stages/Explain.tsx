@@ -53,8 +53,15 @@ export function Explain() {
   )
 }
 
+/** The islands of a hint, each cut in two across. */
+function halves(h: Hint) {
+  const islands: Record<string, number[]> = {}
+  for (const [file, i] of h.islands) (islands[file] ??= []).push(i)
+  return { operation: 'across', parts: 2, islands }
+}
+
 function HintRow({ hint: h, keys }: { hint: Hint; keys: string[] }) {
-  const { state, change, select, job, sheet } = useParts('state', 'change', 'select', 'job', 'sheet')
+  const { state, change, select, start, job, sheet } = useParts('state', 'change', 'select', 'start', 'job', 'sheet')
   const flat = state && flatOf(state.settings, sheet)
   const many = keys.length === 1 ? 'the longest island' : `the ${keys.length} longest islands`
   const words: Record<string, string> = {
@@ -62,7 +69,7 @@ function HintRow({ hint: h, keys }: { hint: Hint; keys: string[] }) {
     margin: `Margin ${h.value} px instead of ${flat?.margin_px} px`,
     turn: `Let ${many} turn freely`,
     turn_all: 'Let all islands turn by 90°',
-    cut: 'Cut the longest island in two where the mesh was made',
+    cut: 'Cut the longest island in two, and pack again',
   }
   const rotations = { ...state?.settings.rotations, ...Object.fromEntries(keys.map((k) => [k, 'free'])) }
   const does: Record<string, Partial<Settings>> = {
@@ -82,9 +89,16 @@ function HintRow({ hint: h, keys }: { hint: Hint; keys: string[] }) {
           Do it
         </Button>
       ) : (
-        <Button size="2xs" variant="ghost" onClick={() => select(keys, false, true)}>
-          Show
-        </Button>
+        <>
+          <Button size="2xs" variant="ghost" onClick={() => select(keys, false, true)}>
+            Show
+          </Button>
+          {h.kind === 'cut' && (
+            <Button size="2xs" variant="outline" disabled={!!job} onClick={() => void start('seams', halves(h))}>
+              Cut it
+            </Button>
+          )}
+        </>
       )}
     </Flex>
   )

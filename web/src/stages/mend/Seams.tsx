@@ -84,8 +84,28 @@ export function Seams() {
           </Flex>
         </>
       )}
+      <Across />
       <Worth />
     </Question>
+  )
+}
+
+/** Long islands cut into parts of one length. */
+function Across() {
+  const { selection, start } = useParts('selection', 'start')
+  const [parts, setParts] = useState(2)
+  return (
+    <Act
+      name="Cut across"
+      text="The selected islands are cut across their longer side, along the edges that cost least there."
+      disabled={!selection.size}
+      onClick={() => void start('seams', { operation: 'across', parts, islands: selectedIslands() })}
+    >
+      <Flex mb="1" align="center" gap="1" fontSize="xs">
+        <Text>into</Text>
+        <NumberField name="Parts" value={parts} unit="parts" least={2} most={64} set={(n) => setParts(Math.round(n))} />
+      </Flex>
+    </Act>
   )
 }
 
