@@ -13,8 +13,8 @@ from quilt_core import formats
 from quilt_core.formats.revision import like
 from quilt_core.model.scene import Floats, Scene, UvChannel
 from quilt_core.unwrap.follow import followed, islands_after
-from quilt_core.unwrap.scenes import Figures, beyond_saving, figures, largest_placing
-from quilt_core.unwrap.skin import Laying, Revised, Skin, laying_of, skin_of
+from quilt_core.unwrap.scenes import Figures, beyond_saving, figures, laying_in
+from quilt_core.unwrap.skin import Laying, Revised, Skin
 from quilt_core.uv.analysis import IDENTITY, MeshIslands, analyse, transform_rows
 
 from . import files
@@ -55,11 +55,7 @@ class Bench:
         """The surface of a mesh that has UVs, and how it lies."""
         piece = self.pieces[mesh]
         assert piece is not None
-        skin = skin_of(self.scene.meshes[mesh], largest_placing(self.scene, mesh).world[:3, :3])
-        made = self.made.get(mesh)
-        return skin, laying_of(
-            skin, piece.mesh.channels[self.channel], piece.islands.of_triangle, None if made is None else made.root
-        )  # fmt: skip
+        return laying_in(self.scene, mesh, self.channel, piece, self.roots.get(mesh))
 
     def take(self, mesh: int, made: Revised, anew: NDArray[np.integer]) -> None:
         """New UVs for a mesh: what was cut stays where it lay; `anew` (k,) islands lie nowhere yet."""

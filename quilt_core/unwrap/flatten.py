@@ -17,6 +17,7 @@ from scipy.sparse import csc_matrix
 from scipy.sparse.linalg import splu
 
 from ..model.scene import Floats
+from ..uv.islands import triangle_areas
 from .topology import Borders, Cut, Numbers, Surface
 
 _PULL = 1e-6  # towards where a row is: keeps the system regular
@@ -159,20 +160,15 @@ def flatten(
     system = _System(c.rows, c.count)
     if start is None:
         uv = _conformal(system, c, dx, dy, size, s.points[c.point] * unit[c.chart_of_row][:, None])
-        bad = np.bincount(c.chart, _signed(uv, c.rows) <= 1e-12 * size, c.charts) > 0
+        bad = np.bincount(c.chart, triangle_areas(uv, c.rows) <= 1e-12 * size, c.charts) > 0
         if bad.any():
             uv = _circles(s, c, b, uv, bad)
     else:
         uv = start * unit[c.chart_of_row][:, None]
     uv = _refine(system, c, dx, dy, size, uv, iterations, stop, hopeless, held, until)
     big, small, _ = _singular(uv, c.rows, dx, dy)
-    folded = _signed(uv, c.rows) <= 1e-12 * size
+    folded = triangle_areas(uv, c.rows) <= 1e-12 * size
     return Flat(uv / unit[c.chart_of_row][:, None], big, small, folded)
-
-
-def _signed(uv: Floats, rows: Numbers) -> Floats:
-    p = uv[rows]
-    return 0.5 * ((p[:, 1, 0] - p[:, 0, 0]) * (p[:, 2, 1] - p[:, 0, 1]) - (p[:, 2, 0] - p[:, 0, 0]) * (p[:, 1, 1] - p[:, 0, 1]))
 
 
 def _laplacian(dx: Floats, dy: Floats, size: Floats) -> Floats:
@@ -196,7 +192,7 @@ def _conformal(system: _System, c: Cut, dx: Floats, dy: Floats, size: Floats, po
     right[pins[:, 1], 0] = 1e8 * apart
     uv = system.solve(blocks, (heavy + 1e-12).reshape(-1), right)
     uv = np.nan_to_num(uv)
-    total = np.bincount(c.chart, _signed(uv, c.rows), c.charts)
+    total = np.bincount(c.chart, triangle_areas(uv, c.rows), c.charts)
     scale = 1.0 / np.sqrt(np.maximum(np.abs(total), 1e-12))
     uv = uv * scale[c.chart_of_row][:, None]
     mirrored = total < 0

@@ -16,7 +16,7 @@ from .parting import parted
 from .pieces import WAYS, piece_of, placed, unsound
 from .project import projected
 from .seams import around, cut_along, sew
-from .skin import Laying, Skin
+from .skin import Laying, Skin, sign_of
 from .strips import straightened
 from .topology import Mask, Numbers
 from .trial import ALL, NEARLY_ALL, Tell
@@ -139,8 +139,7 @@ def relaxed(
         raise QuiltError("This island is not there any more. Select it anew.")
     piece = piece_of(skin.surface, faces, laying.seam)
     p = laying.uv[faces]
-    a, b = p[:, 1] - p[:, 0], p[:, 2] - p[:, 0]
-    sign = np.array([1.0 if (a[:, 0] * b[:, 1] - a[:, 1] * b[:, 0]).sum() >= 0 else -1.0, 1.0])
+    sign = np.array([sign_of(laying, island), 1.0])
     start = piece.mean(p * sign)
     folded = piece.folds(start)
     if held and folded:

@@ -24,7 +24,7 @@ def joined(s: Surface, seam: Mask, wish: Wish, stop: Stop, cone: float, tell: Te
     Two charts that share several runs of seam (the halves of a tube) are tried along all of them first, then along the costliest alone.
     Only charts smaller than `crumb` of the area look for another.
     """
-    seam, cost = seam.copy(), seam_cost(s)
+    seam, cost, stops = seam.copy(), seam_cost(s), run_ends(s)
     failed: dict[tuple[int, int], int] = {}
     names = np.full(len(s.faces), -1)
     fresh = len(s.faces)
@@ -51,7 +51,7 @@ def joined(s: Surface, seam: Mask, wish: Wish, stop: Stop, cone: float, tell: Te
         open_ = np.ones(len(h), bool)
         for k in np.flatnonzero(again).tolist():
             own = np.flatnonzero(of == k)
-            open_[own] = _costliest_run(s, h[own], cost)
+            open_[own] = _costliest_run(s, h[own], cost, stops)
         trial = seam.copy()
         trial[h[open_]] = False
         faces = np.flatnonzero(mine[c.chart] >= 0)
@@ -68,7 +68,7 @@ def joined(s: Surface, seam: Mask, wish: Wish, stop: Stop, cone: float, tell: Te
                 inside = (3 * np.flatnonzero(own_faces)[:, None] + np.arange(3)).reshape(-1)
                 seam[inside] = trial[inside]
             else:
-                runs = 1 if again[k] else straight_runs(s, h[of == k])[0]
+                runs = 1 if again[k] else straight_runs(s, h[of == k], stops)[0]
                 failed[keys[k]] = 2 if runs < 2 else 1
     return seam
 
@@ -77,21 +77,25 @@ def _key(a: int, b: int) -> tuple[int, int]:
     return (a, b) if a < b else (b, a)
 
 
-def straight_runs(s: Surface, h: Numbers) -> tuple[int, Numbers]:
-    """How many runs half-edges form that hang together at their points, and the run (k,) of each. Points that no flat piece can have inside end a run."""
+def run_ends(s: Surface) -> Mask:
+    """(V,) points that no flat piece can have inside: a run of seam ends there."""
+    return np.asarray(np.abs(defects(s)) > _DEFECT)
+
+
+def straight_runs(s: Surface, h: Numbers, stops: Mask) -> tuple[int, Numbers]:
+    """How many runs half-edges form that hang together at their points, and the run (k,) of each. Points `stops` (V,) end a run."""
     ends = np.concatenate([s.start[h], s.end[h]])
-    tip = np.abs(defects(s))[ends] > _DEFECT
     # At such a point every half-edge has an end of its own.
-    ends = np.where(tip, len(s.points) + np.arange(len(ends)), ends)
+    ends = np.where(stops[ends], len(s.points) + np.arange(len(ends)), ends)
     points, at = np.unique(ends, return_inverse=True)
     a, b = at.reshape(2, -1)
     count, label = connected_components(coo_matrix((np.ones(len(h)), (a, b)), shape=(len(points), len(points))), directed=False)
     return int(count), label[a].astype(np.int64)
 
 
-def _costliest_run(s: Surface, h: Numbers, cost: Floats) -> Mask:
+def _costliest_run(s: Surface, h: Numbers, cost: Floats, stops: Mask) -> Mask:
     """Which (k,) of some half-edges belong to the run of most cost."""
-    count, run = straight_runs(s, h)
+    count, run = straight_runs(s, h, stops)
     return np.asarray(run == int(np.argmax(np.bincount(run, cost[h], count))))
 
 

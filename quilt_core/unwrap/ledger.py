@@ -12,7 +12,7 @@ from scipy.sparse.csgraph import connected_components
 from ..errors import Cancelled, QuiltError
 from ..model.scene import Floats
 from .flatten import frames
-from .joining import straight_runs
+from .joining import run_ends, straight_runs
 from .seams import sew
 from .seen import openness
 from .skin import Laying, Skin
@@ -76,8 +76,7 @@ def worth(skin: Skin, laying: Laying, stop: Callable[[], bool] = lambda: False, 
     Cancelled : it was stopped
     """
     s = skin.surface
-    seen = openness(s)
-    plane = frames(s)
+    seen, plane, stops = openness(s), frames(s), run_ends(s)
     out = []
     runs = _longest_first(s, runs_of(skin, laying))
     for k, h in enumerate(runs):
@@ -85,7 +84,7 @@ def worth(skin: Skin, laying: Laying, stop: Callable[[], bool] = lambda: False, 
             raise Cancelled("Stopped. Everything is as it was.")
         tell(f"Trying seam {k + 1} of {len(runs)}")
         found = _tried(skin, laying, h, seen, plane)
-        parts = [] if found.free else _split(s, h)
+        parts = [] if found.free else _split(s, h, stops)
         # What cannot be sewn whole may do so in parts: then these are what is worth knowing.
         out += [_tried(skin, laying, part, seen, plane) for part in parts] or [found]
     return sorted(out, key=lambda r: -r.length)
@@ -95,9 +94,9 @@ def _longest_first(s: Surface, runs: list[Numbers]) -> list[Numbers]:
     return sorted(runs, key=lambda h: -float(s.length[h].sum()))
 
 
-def _split(s: Surface, h: Numbers) -> list[Numbers]:
-    """A run parted at the points that no flat piece can have inside, without crumbs; nothing where it stays whole."""
-    count, of = straight_runs(s, h)
+def _split(s: Surface, h: Numbers, stops: Mask) -> list[Numbers]:
+    """A run parted at the points `stops` (V,) that no flat piece can have inside, without crumbs; nothing where it stays whole."""
+    count, of = straight_runs(s, h, stops)
     parts = [h[of == k] for k in range(count)]
     total = float(s.length[h].sum())
     real = [part for part in parts if float(s.length[part].sum()) >= _CRUMB * total]
@@ -163,13 +162,13 @@ def sew_free(
     Cancelled : it was stopped
     """
     s = skin.surface
-    seen, plane = np.zeros(len(s.faces)), frames(s)
+    seen, plane, stops = np.zeros(len(s.faces)), frames(s), run_ends(s)
     touched, count = np.zeros(len(s.faces), bool), 0
     done: set[tuple[int, ...]] = set()
     chosen = np.ones(len(s.faces), bool) if islands is None else np.isin(laying.island, islands)
     while True:
         again = False
-        for h in [x for run in _longest_first(s, runs_of(skin, laying)) for x in (run, *_split(s, run))]:
+        for h in [x for run in _longest_first(s, runs_of(skin, laying)) for x in (run, *_split(s, run, stops))]:
             if stop():
                 raise Cancelled("Stopped. Everything is as it was.")
             pair = laying.island[h[0] // 3], laying.island[s.twin[h[0]] // 3]

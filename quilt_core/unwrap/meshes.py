@@ -11,7 +11,7 @@ from ..errors import QuiltError
 from ..model.scene import Floats, Mesh, UvChannel
 from .charts import charts_of
 from .parts import allowed_edges, corners, outlines, part_of
-from .skin import Laying, Revised, Skin, revised, skin_of
+from .skin import Laying, Revised, Skin, laying_of, revised, skin_of
 from .topology import Mask, Numbers
 from .trial import Stop, Tell, Wish, judge
 
@@ -140,12 +140,9 @@ def _must(skin: Skin, options: Options, old: UvChannel | None) -> Mask:
     if options.material_borders:
         out[h] |= mesh.materials[kept[face]] != mesh.materials[kept[other]]
     if options.keep_seams and old is not None:
-        rows = old.triangles[kept].reshape(-1)
-        uv = np.where((rows >= 0)[:, None], old.uvs[np.maximum(rows, 0)], np.nan)
-        t = s.twin[h]
-        after_h, after_t = h - h % 3 + (h + 1) % 3, t - t % 3 + (t + 1) % 3
-        apart = (np.abs(uv[h] - uv[after_t]) > 1e-6).any(axis=1) | (np.abs(uv[after_h] - uv[t]) > 1e-6).any(axis=1)
-        out[h] |= apart & np.isfinite(uv[h]).all(axis=1) & np.isfinite(uv[t]).all(axis=1)
+        before = laying_of(skin, old, np.zeros(len(mesh.triangles), np.int64))
+        # Where a face had no UVs there was no seam.
+        out[h] |= before.seam[h] & ~before.bare[face] & ~before.bare[other]
     return out & allowed_edges(s, skin.cell)
 
 

@@ -10,6 +10,7 @@ from scipy.sparse import coo_matrix, csr_matrix
 from scipy.sparse.csgraph import breadth_first_order, maximum_flow
 
 from ..model.scene import Floats
+from ..uv.islands import signed_areas
 from .parts import allowed_edges, part_of, seam_cost
 from .skin import Laying, Skin
 from .topology import Mask, Numbers, Surface, cut
@@ -23,9 +24,8 @@ def overlapping_faces(uv: Floats) -> Numbers:
     """Pairs (k, 2) of triangles (F, 3, 2) that share area in the plane, each once."""
     middle = uv.mean(axis=1, keepdims=True)
     small = middle + (uv - middle) * (1 - _SHRUNK)
-    a, b = uv[:, 1] - uv[:, 0], uv[:, 2] - uv[:, 0]
     longest = np.max([((uv[:, k] - uv[:, k - 1]) ** 2).sum(axis=1) for k in range(3)], axis=0)
-    real = np.flatnonzero(np.abs(a[:, 0] * b[:, 1] - a[:, 1] * b[:, 0]) > 1e-7 * longest)
+    real = np.flatnonzero(2 * np.abs(signed_areas(uv)) > 1e-7 * longest)
     shapes = shapely.polygons(small[real])
     tree = shapely.STRtree(shapes)
     i, j = tree.query(shapes, predicate="intersects")

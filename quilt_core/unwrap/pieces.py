@@ -9,6 +9,7 @@ import numpy as np
 import shapely
 
 from ..model.scene import Floats
+from ..uv.islands import signed_areas, triangle_areas
 from .flatten import flatten
 from .parting import overlapping_faces
 from .parts import outlines, part_of
@@ -35,12 +36,7 @@ class Piece:
 
     def folds(self, uv: Floats) -> bool:
         """Whether a face is turned over by UVs (W, 2), or has no area."""
-        return bool((self._areas(uv) <= 1e-12 * self.surface.area * _density(self, uv)).any())
-
-    def _areas(self, uv: Floats) -> Floats:
-        p = uv[self.cut.rows]
-        a, b = p[:, 1] - p[:, 0], p[:, 2] - p[:, 0]
-        return np.asarray(0.5 * (a[:, 0] * b[:, 1] - a[:, 1] * b[:, 0]))
+        return bool((triangle_areas(uv, self.cut.rows) <= 1e-12 * self.surface.area * _density(self, uv)).any())
 
     def flat(
         self,
@@ -71,7 +67,7 @@ class Piece:
                 break
             # Each face may stay as slanted as it lies, but has its own area again.
             p = found[self.cut.rows]
-            like = (p - p[:, :1]) * np.sqrt(self.surface.area / np.maximum(self._areas(found), 1e-300))[:, None, None]
+            like = (p - p[:, :1]) * np.sqrt(self.surface.area / np.maximum(triangle_areas(found, self.cut.rows), 1e-300))[:, None, None]
             # In this frame nothing is turned, so that the first side need not lie along an axis.
             found = flatten(self.surface, self.cut, self.borders, 5, found, stop, held=held, like=like).uv
         return found * keep
@@ -87,7 +83,7 @@ def piece_of(s: Surface, faces: Numbers, seam: Mask) -> Piece:
 
 def _density(piece: Piece, uv: Floats) -> float:
     """UV area over area."""
-    return float(np.abs(piece._areas(uv)).sum() / max(float(piece.surface.area.sum()), 1e-300))
+    return float(np.abs(triangle_areas(uv, piece.cut.rows)).sum() / max(float(piece.surface.area.sum()), 1e-300))
 
 
 def unsound(piece: Piece, uv: Floats) -> str:
@@ -98,7 +94,7 @@ def unsound(piece: Piece, uv: Floats) -> str:
     if piece.folds(uv):
         return "triangles would fold over"
     regions = outlines(c, b, uv)
-    covered = np.bincount(c.chart, piece._areas(uv), c.charts)
+    covered = np.bincount(c.chart, triangle_areas(uv, c.rows), c.charts)
     doubtful = ~shapely.is_valid(regions) | (np.abs(shapely.area(regions) - covered) > 1e-9 * covered)
     for chart in np.flatnonzero(doubtful):
         # The sides of a slit that was not moved apart touch: only triangles that share area are an overlap.
@@ -129,16 +125,10 @@ def placed(piece: Piece, uv: Floats, old: Floats, like: Mask) -> Floats:
         mine = piece.cut.chart == chart
         use = mine & like if (mine & like).any() else mine
         p = old[use]
-        was = _spread(p) / max(float(piece.surface.area[use].sum()), 1e-300)
-        now = _spread(uv[piece.cut.rows[mine]]) / max(float(piece.surface.area[mine].sum()), 1e-300)
+        was = float(np.abs(signed_areas(p)).sum()) / max(float(piece.surface.area[use].sum()), 1e-300)
+        now = float(np.abs(triangle_areas(uv, piece.cut.rows[mine])).sum()) / max(float(piece.surface.area[mine].sum()), 1e-300)
         scale = float(np.sqrt(was / max(now, 1e-300)))
         rows = np.unique(piece.cut.rows[mine])
         weight = np.repeat(piece.surface.area[use], 3)
         out[rows] = fitted(uv[piece.cut.rows[use]].reshape(-1, 2), p.reshape(-1, 2), weight, uv[rows], scale)[0]
     return out
-
-
-def _spread(p: Floats) -> float:
-    """Area of triangles (F, 3, 2)."""
-    a, b = p[:, 1] - p[:, 0], p[:, 2] - p[:, 0]
-    return float(np.abs(0.5 * (a[:, 0] * b[:, 1] - a[:, 1] * b[:, 0])).sum())

@@ -10,9 +10,10 @@ from scipy.sparse.csgraph import connected_components
 
 from ..errors import QuiltError
 from ..model.scene import Floats
+from ..uv.islands import signed_areas
 from .parting import parted
 from .skin import Laying, Skin
-from .topology import Mask, Numbers
+from .topology import Mask, Numbers, sides_apart
 
 WAYS = ("plane", "x", "y", "z", "view", "box", "cylinder", "sphere")
 _STEEP = 1e-3  # cosine under which a face is seen edge on
@@ -47,8 +48,7 @@ def projected(skin: Skin, laying: Laying, faces: Mask, way: str, view: Floats | 
     else:
         uv, label, edge_on = _plane(p, normal, _direction(way, p, area, normal, view))
     # What would lie turned over is seen from behind: a piece of its own.
-    a, b = uv[:, 1] - uv[:, 0], uv[:, 2] - uv[:, 0]
-    over = a[:, 0] * b[:, 1] - a[:, 1] * b[:, 0] < 0
+    over = signed_areas(uv) < 0
     uv[over, :, 0] *= -1
     label = label + 16 * over
     out = laying.uv.copy()
@@ -58,11 +58,7 @@ def projected(skin: Skin, laying: Laying, faces: Mask, way: str, view: Floats | 
     side[which] = label
     h = np.flatnonzero(s.twin >= 0)
     here, there = faces[h // 3], faces[s.twin[h] // 3]
-    flat = out.reshape(-1, 2)
-    after_h, after_t = h - h % 3 + (h + 1) % 3, s.twin[h] - s.twin[h] % 3 + (s.twin[h] + 1) % 3
-    reach = 1e-9 * (1 + np.abs(np.nan_to_num(flat[h])).max(initial=0.0))
-    with np.errstate(invalid="ignore"):
-        apart = (np.abs(flat[h] - flat[after_t]) > reach).any(axis=1) | (np.abs(flat[after_h] - flat[s.twin[h]]) > reach).any(axis=1)
+    apart = sides_apart(s, out)[h] > 1e-9 * (1 + np.abs(np.nan_to_num(out)).max(initial=0.0))
     mine = here | there
     seam[h[mine]] = (here != there)[mine] | (side[h // 3] != side[s.twin[h] // 3])[mine] | apart[mine]
     made = Laying(out, seam, _fresh(skin, laying, faces, seam))

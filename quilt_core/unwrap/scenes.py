@@ -31,6 +31,17 @@ def largest_placing(scene: Scene, mesh: int) -> MeshObject:
     return max((o for o in scene.objects if o.mesh == mesh), key=lambda o: float(world_areas(scene.meshes[mesh], o).sum()))
 
 
+def skin_in(scene: Scene, mesh: int) -> Skin:
+    """The surface of a mesh as it is placed largest; see `skin_of`."""
+    return skin_of(scene.meshes[mesh], largest_placing(scene, mesh).world[:3, :3])
+
+
+def laying_in(scene: Scene, mesh: int, channel: int, piece: MeshIslands, root: NDArray[np.int64] | None) -> tuple[Skin, Laying]:
+    """The surface of a mesh, and how it lies in a channel with its islands; `root`: see `laying_of`."""
+    skin = skin_in(scene, mesh)
+    return skin, laying_of(skin, scene.meshes[mesh].channels[channel], piece.islands.of_triangle, root)
+
+
 @dataclass(frozen=True)
 class Figures:
     """What is known of a mesh's UVs: islands, inner seams in metres, shares of the surface under a stretch, Sander's L2, the greatest ratio of singular
@@ -197,13 +208,11 @@ def flattened(
     ------
     Cancelled : it was stopped
     """
-    m = scene.meshes[mesh]
     bad = bad_triangles(scene, mesh, channel, piece)
     of = np.asarray(piece.islands.of_triangle)
     if not (bad & (of >= 0)).any():
         return None
-    skin = skin_of(m, largest_placing(scene, mesh).world[:3, :3])
-    laying = laying_of(skin, m.channels[channel], of, root)
+    skin, laying = laying_in(scene, mesh, channel, piece, root)
     lost = np.zeros(piece.islands.count, bool)
     lost[of[bad & (of >= 0)]] = True
     shreds = _crumbs(skin, laying, lost) if _is_shredded(skin, bad[skin.kept]) else np.zeros_like(lost)
@@ -252,10 +261,9 @@ def renewed(
             if old is None or piece is None or bad.all():
                 out[n] = unwrap(m, options, o.world[:3, :3], old, stop, say)
                 continue
-            skin = skin_of(m, o.world[:3, :3])
+            skin, laying = laying_in(scene, n, channel, piece, (roots or {}).get(n))
             faces = bad[skin.kept]
             if faces.any():
-                laying = laying_of(skin, old, piece.islands.of_triangle, (roots or {}).get(n))
                 faces |= _among(laying, faces, skin, piece.islands.count)
                 out[n] = unwrap_faces(skin, laying, faces, options, old, stop, say)
         except QuiltError as e:

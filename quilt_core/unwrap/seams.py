@@ -13,7 +13,7 @@ from ..errors import QuiltError
 from ..model.scene import Floats
 from .parts import allowed_edges, corner_angles, seam_cost
 from .pieces import Piece, fitted, piece_of, placed, unsound
-from .skin import Laying, Skin
+from .skin import Laying, Skin, sign_of
 from .topology import Mask, Numbers, Surface, after, cut
 
 _STRAIGHT = np.radians(40)  # by which a loop may turn at a point, of the angle that lies there
@@ -197,13 +197,13 @@ def _sewn(skin: Skin, laying: Laying, h: Numbers, pair: list[int], relax: bool) 
     size = [float(s.area[laying.island == k].sum()) for k in pair]
     large, small = (pair[0], pair[1]) if size[0] >= size[1] else (pair[1], pair[0])
     uv = laying.uv.copy()
-    sign = _sign(laying, large)
+    sign = sign_of(laying, large)
     if large != small:
         h = np.where(laying.island[h // 3] == large, h, s.twin[h])
         t = s.twin[h]
         goal = uv.reshape(-1, 2)[np.concatenate([h, after(h)])]
         mine = laying.island == small
-        if _sign(laying, small) != sign:
+        if sign_of(laying, small) != sign:
             uv[mine, :, 0] *= -1
         own = uv.reshape(-1, 2)[np.concatenate([after(t), t])]
         moved, miss = fitted(own, goal, np.tile(s.length[h], 2), uv[mine].reshape(-1, 2))
@@ -234,10 +234,3 @@ def _laid(piece: Piece, start: Floats, relax: bool) -> Floats:
     if not relax:
         return start
     return piece.flat(start if not piece.folds(start) else None)
-
-
-def _sign(laying: Laying, island: int) -> float:
-    """-1 for an island that lies mirrored."""
-    p = laying.uv[laying.island == island]
-    a, b = p[:, 1] - p[:, 0], p[:, 2] - p[:, 0]
-    return -1.0 if float((a[:, 0] * b[:, 1] - a[:, 1] * b[:, 0]).sum()) < 0 else 1.0

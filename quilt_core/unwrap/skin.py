@@ -11,8 +11,8 @@ from scipy.sparse.csgraph import connected_components
 
 from ..errors import QuiltError
 from ..model.scene import Floats, Ints, Mesh, UvChannel
-from ..uv.islands import WELD, merged_positions, number_rows
-from .topology import Cut, Mask, Numbers, Surface, cut, surface_of
+from ..uv.islands import WELD, merged_positions, number_rows, signed_areas
+from .topology import Cut, Mask, Numbers, Surface, after, cut, sides_apart, surface_of
 
 
 @dataclass(frozen=True)
@@ -152,14 +152,12 @@ def laying_of(skin: Skin, channel: UvChannel, of_triangle: NDArray[np.integer], 
     seam = np.zeros(len(s.twin), bool)
     h = np.flatnonzero(s.twin >= 0)
     t = s.twin[h]
-    flat, face = uv.reshape(-1, 2), h // 3
-    h2, t2 = h - h % 3 + (h + 1) % 3, t - t % 3 + (t + 1) % 3
+    face = h // 3
     if root is None:
-        with np.errstate(invalid="ignore"):
-            apart = (np.abs(flat[h] - flat[t2]) > WELD).any(axis=1) | (np.abs(flat[h2] - flat[t]) > WELD).any(axis=1)
+        apart = sides_apart(s, uv)[h] > WELD
     else:
         of = np.where(rows < 0, -1, root[np.maximum(rows, 0)]).reshape(-1)
-        apart = (of[h] != of[t2]) | (of[h2] != of[t])
+        apart = (of[h] != of[after(t)]) | (of[after(h)] != of[t])
     seam[h] = apart | bare[face] | bare[t // 3] | (island[face] != island[t // 3])
     # Two faces without UVs are not parted by a seam.
     seam[h] &= ~(bare[face] & bare[t // 3])
@@ -250,3 +248,8 @@ def with_uv(laying: Laying, faces: NDArray[np.integer], c: Cut, uv: Floats) -> L
     out = laying.uv.copy()
     out[faces] = uv[c.rows]
     return replace(laying, uv=out)
+
+
+def sign_of(laying: Laying, island: int) -> float:
+    """-1 for an island that lies mirrored."""
+    return -1.0 if signed_areas(laying.uv[laying.island == island]).sum() < 0 else 1.0

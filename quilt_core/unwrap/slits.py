@@ -8,7 +8,7 @@ from scipy.sparse.csgraph import dijkstra
 
 from ..model.scene import Floats
 from .parts import part_of
-from .topology import Borders, Cut, Mask, Numbers, Surface, after, borders, cut
+from .topology import Borders, Cut, Mask, Numbers, Surface, after, borders, cut, sides_apart
 
 _TOUCHING = 0.02  # of its length: so near the two sides of a slit lie when it gains nothing
 
@@ -42,10 +42,7 @@ def sewn_where_they_touch(s: Surface, faces: Numbers, uv: Floats, seam: Mask, mu
     """Sew slits of a chart whose two sides lie on each other; whether there were any. UVs (k, 3, 2) of its faces at the scale of the surface."""
     part, h = part_of(s, faces)
     own = np.flatnonzero(seam[h] & ~must[h] & (part.twin >= 0))
-    t = part.twin[own]
-    flat = uv.reshape(-1, 2)
-    apart = np.maximum(np.linalg.norm(flat[own] - flat[after(t)], axis=1), np.linalg.norm(flat[after(own)] - flat[t], axis=1))
-    touching = h[own[apart < _TOUCHING * part.length[own]]]
+    touching = h[own[sides_apart(part, uv)[own] < _TOUCHING * part.length[own]]]
     seam[touching] = False
     return len(touching) > 0
 

@@ -9,8 +9,9 @@ import numpy as np
 
 from ..errors import QuiltError
 from ..model.scene import Floats
+from ..uv.islands import signed_areas
 from .pieces import Piece, piece_of
-from .skin import Laying, Skin
+from .skin import Laying, Skin, sign_of
 from .topology import Mask, Numbers, Surface, after
 
 _SQUARE = 0.35  # cosine of a corner's angle that a pair of triangles may have to count as a quad
@@ -34,19 +35,14 @@ def straightened(skin: Skin, laying: Laying, island: int) -> tuple[Laying, Mask]
     quads, sides = _quads(piece, skin.cell[faces])
     place = _walked(piece, quads, sides)
     uv = _laid_out(piece, quads, sides, place)
-    sign = 1.0 if _area(laying.uv[faces]) >= 0 else -1.0
+    sign = sign_of(laying, island)
     old = laying.uv[faces] * [sign, 1.0]
-    scale = float(np.sqrt(abs(_area(old)) / max(abs(_area(uv[piece.cut.rows])), 1e-300)))
+    scale = float(np.sqrt(abs(signed_areas(old).sum()) / max(abs(signed_areas(uv[piece.cut.rows]).sum()), 1e-300)))
     corner = piece.cut.rows.reshape(-1)
     best = min((_turned(uv, k, corner, old, np.repeat(piece.surface.area, 3), scale) for k in range(4)), key=lambda x: x[1])[0]
     out = laying.uv.copy()
     out[faces] = best[piece.cut.rows] * [sign, 1.0]
     return replace(laying, uv=out), mine
-
-
-def _area(uv: Floats) -> float:
-    a, b = uv[:, 1] - uv[:, 0], uv[:, 2] - uv[:, 0]
-    return float(0.5 * (a[:, 0] * b[:, 1] - a[:, 1] * b[:, 0]).sum())
 
 
 def _turned(uv: Floats, quarter: int, corner: Numbers, old: Floats, weight: Floats, scale: float) -> tuple[Floats, float]:

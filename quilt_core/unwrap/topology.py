@@ -109,6 +109,17 @@ def _bends(twin: Numbers, normal: Floats, along: Floats) -> Floats:
     return out
 
 
+def sides_apart(s: Surface, corners: Floats) -> Floats:
+    """How far the two sides of each half-edge (3 F,) lie apart for corners (F, 3, 2): the greatest difference of a coordinate; NaN where a side has none, 0
+    at borders."""
+    out = np.zeros(len(s.twin))
+    h = np.flatnonzero(s.twin >= 0)
+    t, flat = s.twin[h], corners.reshape(-1, 2)
+    ends = np.concatenate([flat[h] - flat[after(t)], flat[after(h)] - flat[t]], axis=1)
+    out[h] = np.abs(ends).max(axis=1)
+    return out
+
+
 @dataclass(frozen=True)
 class Cut:
     """A surface cut along seams: rows (F, 3) of UVs that are needed, their number, the chart (F,) of every face and how many there are.

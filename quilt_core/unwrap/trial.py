@@ -10,6 +10,7 @@ import shapely
 
 from ..errors import Cancelled
 from ..model.scene import Floats
+from ..uv.islands import triangle_areas
 from .flatten import Flat, flatten
 from .parts import outlines, part_of
 from .topology import Borders, Cut, Mask, Numbers, Surface, borders, cut
@@ -152,9 +153,7 @@ def judge(s: Surface, c: Cut, b: Borders, f: Flat, wish: Wish, share: float = NE
     whole = (np.bincount(c.chart, f.folded, c.charts) == 0) & (b.loops > 0) & (b.genus == 0)
     regions = outlines(c, b, f.uv)
     # Borders that do not cross are not enough: a hole may be turned inside out. Then the triangles have more area than the region.
-    p = f.uv[c.rows]
-    a, d = p[:, 1] - p[:, 0], p[:, 2] - p[:, 0]
-    covered = np.bincount(c.chart, 0.5 * (a[:, 0] * d[:, 1] - a[:, 1] * d[:, 0]), c.charts)
+    covered = np.bincount(c.chart, triangle_areas(f.uv, c.rows), c.charts)
     once = np.abs(shapely.area(regions) - covered) <= 1e-9 * covered
     sound = whole & once & shapely.is_valid(regions)
     hull = shapely.area(regions) / np.maximum(shapely.area(shapely.convex_hull(regions)), 1e-300)

@@ -177,8 +177,13 @@ def triangle_areas(uvs: Floats, triangles: NDArray[np.integer]) -> Floats:
     -------
     (T,) of the unit tile
     """
-    a, b, c = (uvs[triangles[:, k]] for k in range(3))
-    return 0.5 * ((b[:, 0] - a[:, 0]) * (c[:, 1] - a[:, 1]) - (b[:, 1] - a[:, 1]) * (c[:, 0] - a[:, 0]))
+    return signed_areas(uvs[triangles])
+
+
+def signed_areas(corners: Floats) -> Floats:
+    """The same for triangles by their corners (T, 3, 2)."""
+    a, b, c = (corners[:, k] for k in range(3))
+    return np.asarray(0.5 * ((b[:, 0] - a[:, 0]) * (c[:, 1] - a[:, 1]) - (b[:, 1] - a[:, 1]) * (c[:, 0] - a[:, 0])))
 
 
 def is_zero_area(uvs: Floats, triangles: NDArray[np.integer], areas: Floats) -> NDArray[np.bool_]:

@@ -14,8 +14,8 @@ from quilt_core.errors import QuiltError
 from quilt_core.model.scene import Floats, Scene
 from quilt_core.unwrap.follow import followed, islands_after
 from quilt_core.unwrap.meshes import shelves
-from quilt_core.unwrap.scenes import Figures, figures, largest_placing
-from quilt_core.unwrap.skin import Laying, Revised, Skin, laying_of, skin_of
+from quilt_core.unwrap.scenes import Figures, figures, laying_in, skin_in
+from quilt_core.unwrap.skin import Laying, Revised, Skin
 from quilt_core.uv.analysis import IDENTITY, MeshIslands
 
 from ..projects.geometry import island_starts
@@ -108,7 +108,7 @@ class Revision:
         """The same, with nothing laid out where the mesh has no UVs."""
         if self.pieces[mesh] is not None:
             return self.laying(mesh)
-        skin = skin_of(self.scene.meshes[mesh], largest_placing(self.scene, mesh).world[:3, :3])
+        skin = skin_in(self.scene, mesh)
         n = len(skin.kept)
         return skin, Laying(np.full((n, 3, 2), np.nan), np.zeros(3 * n, bool), np.full(n, -1))
 
@@ -117,8 +117,7 @@ class Revision:
         piece = self.pieces[mesh]
         if piece is None:
             raise QuiltError(f"{self.scene.meshes[mesh].name} has no UVs here. Unwrap it first.")
-        skin = skin_of(self.scene.meshes[mesh], largest_placing(self.scene, mesh).world[:3, :3])
-        return skin, laying_of(skin, piece.mesh.channels[self.channel], piece.islands.of_triangle, self.roots.get(mesh))
+        return laying_in(self.scene, mesh, self.channel, piece, self.roots.get(mesh))
 
     def told(self) -> list[dict[str, Any]]:
         """What was done to which object, before and after."""

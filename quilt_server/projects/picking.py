@@ -10,9 +10,9 @@ import numpy as np
 from quilt_core.errors import QuiltError
 from quilt_core.unwrap.ledger import runs_of
 from quilt_core.unwrap.parts import allowed_edges
-from quilt_core.unwrap.scenes import largest_placing
+from quilt_core.unwrap.scenes import laying_in, skin_in
 from quilt_core.unwrap.seams import around, grown, half_edges, loop, shortest
-from quilt_core.unwrap.skin import Laying, Skin, laying_of, skin_of
+from quilt_core.unwrap.skin import Laying
 from quilt_core.unwrap.topology import Numbers
 
 from .geometry import shown_order
@@ -33,12 +33,13 @@ class _Picked:
             raise QuiltError("What was picked is not there any more. Pick it anew.")
         m = scene.objects[number].mesh
         mesh = scene.meshes[m]
-        self.skin: Skin = skin_of(mesh, largest_placing(scene, m).world[:3, :3])
         piece = kept_islands(file, channel, welded).pieces(scene)[m]
         self.laying: Laying | None = None
-        if piece is not None:
+        if piece is None:
+            self.skin = skin_in(scene, m)
+        else:
             made = revisions_of(file).get(channel, {}).get(m)
-            self.laying = laying_of(self.skin, mesh.channels[channel], piece.islands.of_triangle, None if made is None else made.root)
+            self.skin, self.laying = laying_in(scene, m, channel, piece, None if made is None else made.root)
         self.order = shown_order(mesh)
         self.shown = np.empty(len(self.order), np.int64)
         self.shown[self.order] = np.arange(len(self.order))

@@ -22,7 +22,7 @@ from tests.real_files import path
 REAL = [
     ("assimp", f"Collada/{n}")
     for n in (
-        "duck.dae", "cube_with_2UVs.DAE", "cube_tristrips.dae", "sphere.dae", "Cinema4D.dae", "regr01.dae", "cube_UTF16LE.dae", "cube_xmlspecialchars.dae",
+        "duck.dae", "cube_with_2UVs.DAE", "cube_tristrips.dae", "sphere.dae", "COLLADA.dae", "regr01.dae", "cube_UTF16LE.dae", "cube_xmlspecialchars.dae",
         "anims_with_full_rotations_between_keys.DAE", "library_animation_clips.dae", "teapot_instancenodes.DAE", "kwxport_test_vcolors.dae",
     )
 ] + [("pybullet", "duck.dae"), ("pybullet", "racecar/meshes/hokuyo.dae")]  # fmt: skip

@@ -1,5 +1,5 @@
 import { Box, Flex, Text } from '@chakra-ui/react'
-import { useEffect, useMemo, useRef, useState } from 'react'
+import { useEffect, useMemo, useRef, useState, type ReactNode } from 'react'
 import { coloursOf, joinedPictures, underTiles } from '../scene/pictures'
 import { flatOf } from '../scene/sheets'
 import { objectsOf } from '../scene/saving'
@@ -150,41 +150,47 @@ export function ModelView() {
 
 /** What the weave means. */
 function Weave() {
+  const { even, taut, tautDeep } = COLOURS
   return (
-    <Flex position="absolute" bottom="1" left="3" gap="2" align="center" fontSize="xs" pointerEvents="none">
+    <Legend width="120px" from={even} via={taut} to={tautDeep}>
       <Text color="faded">even cloth: under 1.1</Text>
-      <Box
-        w="120px"
-        h="8px"
-        bgGradient="to-r"
-        gradientFrom={COLOURS.even}
-        gradientVia={COLOURS.taut}
-        gradientTo={COLOURS.tautDeep}
-      />
       <Text color="faded">3 times as long one way as the other</Text>
-    </Flex>
+    </Legend>
   )
 }
 
 /** What the colours of the density picture mean. */
 function Scale({ band, wanted }: { band: number; wanted: number | null }) {
+  const { starvedDeep, even, lavishDeep } = COLOURS
   return (
-    <Flex position="absolute" bottom="1" left="3" gap="2" align="center" fontSize="xs" pointerEvents="none">
+    <Legend width="160px" from={starvedDeep} via={even} to={lavishDeep}>
       <Text color="starved">a quarter</Text>
-      <Box
-        w="160px"
-        h="8px"
-        bgGradient="to-r"
-        gradientFrom={COLOURS.starvedDeep}
-        gradientVia={COLOURS.even}
-        gradientTo={COLOURS.lavishDeep}
-      />
       <Text color="lavish">four times</Text>
       {wanted && (
         <Text color="faded">
           plain cloth: {perMetre(wanted)} ± {band} %
         </Text>
       )}
+    </Legend>
+  )
+}
+
+interface LegendProps {
+  width: string
+  from: string
+  via: string
+  to: string
+  /** What stands before the colours, and after them. */
+  children: [ReactNode, ...ReactNode[]]
+}
+
+/** A run of colours with words at its ends. */
+function Legend({ width, from, via, to, children: [first, ...others] }: LegendProps) {
+  return (
+    <Flex position="absolute" bottom="1" left="3" gap="2" align="center" fontSize="xs" pointerEvents="none">
+      {first}
+      <Box w={width} h="8px" bgGradient="to-r" gradientFrom={from} gradientVia={via} gradientTo={to} />
+      {...others}
     </Flex>
   )
 }

@@ -1,13 +1,13 @@
 import * as THREE from 'three'
 import { OrbitControls } from 'three/examples/jsm/controls/OrbitControls.js'
 import { NO_ISLAND } from '../scene/geometry'
-import type { How, Taken } from '../scene/flat'
+import { doubleClicks, takenOf, type How, type Taken } from '../scene/flat'
 import { DENSITY, PLACE, SELECTED, type Piece } from '../scene/pieces'
 import { loadPicture } from '../scene/pictures'
 import { View } from '../scene/view'
 import { checker } from './checker'
 import { COLOURS, vec } from '../colours'
-import { edgeAt, edgeKey, faceAt, nearestSide, polygonAt, stretchOf, type Edge, type Face } from '../scene/edges'
+import { edgeKey, nearestSide, stretchOf, type Edge, type Face } from '../scene/edges'
 import { Picker } from './picker'
 import { Stitches } from './stitches'
 
@@ -328,25 +328,21 @@ export class Model extends View {
   }
 
   /** What is under a place of the page. */
-  private under(e: { clientX: number; clientY: number }): Taken & { far: number; stretch: number } {
+  private under(e: { clientX: number; clientY: number }): Taken & { stretch: number } {
     const box = this.host.getBoundingClientRect()
     const [x, y] = [e.clientX - box.left, e.clientY - box.top]
     this.aim()
-    const none = { hit: null, edge: null, faces: [], far: Infinity, stretch: 0 }
+    const none = { hit: null, edge: null, faces: [], stretch: 0 }
     const found = this.picker.at(this.pieces, this.camera, x, y, box.width, box.height)
     if (!found) return none
     const [p, triangle] = found
-    const v = p.data.index[3 * triangle]
-    const island = p.data.island[v]
-    const hit = { file: p.file, object: p.objectOf[v], island: island === NO_ISLAND ? null : island }
-    const toScreen = (at: THREE.Vector3) => {
-      at.project(this.camera)
-      return new THREE.Vector2(((at.x + 1) / 2) * box.width, ((1 - at.y) / 2) * box.height)
-    }
-    const { side, far } = nearestSide(p, triangle, toScreen, new THREE.Vector2(x, y))
-    const edge = side < 0 ? null : edgeAt(p, triangle, side)
-    const faces = polygonAt(p, triangle).map((t) => faceAt(p, t)!)
-    return { hit, edge, faces, far, stretch: island === NO_ISLAND ? 0 : stretchOf(p, triangle) }
+    const { index, position } = p.data
+    const at = [0, 1, 2].map((k) => {
+      const v = new THREE.Vector3().fromArray(position, 3 * index[3 * triangle + k]).project(this.camera)
+      return new THREE.Vector2(((v.x + 1) / 2) * box.width, ((1 - v.y) / 2) * box.height)
+    })
+    const taken = takenOf(p, triangle, nearestSide(p, triangle, at, new THREE.Vector2(x, y)).side)
+    return { ...taken, stretch: taken.hit?.island == null ? 0 : stretchOf(p, triangle) }
   }
 
   private hovered = ''
@@ -373,19 +369,16 @@ export class Model extends View {
   private listen(): void {
     let x = 0
     let y = 0
-    let last = { x: 0, y: 0, time: 0 }
+    const twice = doubleClicks()
     let waiting = 0
     const element = this.renderer.domElement
     element.addEventListener('pointerdown', (e) => ([x, y] = [e.clientX, e.clientY]))
     element.addEventListener('pointerup', (e) => {
       if (Math.abs(e.clientX - x) + Math.abs(e.clientY - y) > 4) return
-      const near = Math.abs(e.clientX - last.x) + Math.abs(e.clientY - last.y) < 6
-      const twice = near && e.timeStamp - last.time < 400
-      last = { x: e.clientX, y: e.clientY, time: twice ? 0 : e.timeStamp }
       const { grain } = this
       const fine = grain === 'edges' || grain === 'faces'
       const add = e.ctrlKey || e.metaKey || (e.shiftKey && !fine)
-      this.picked(this.under(e), { add, way: e.shiftKey && fine, twice })
+      this.picked(this.under(e), { add, way: e.shiftKey && fine, twice: twice(e) })
     })
     element.addEventListener('pointermove', (e) => {
       if (e.buttons) return

@@ -15,7 +15,8 @@ const square = {
   },
 } as unknown as Piece
 
-const flat = (p: THREE.Vector3) => new THREE.Vector2(p.x, p.y)
+// The corners of the first triangle, seen from above.
+const flat = [new THREE.Vector2(0, 0), new THREE.Vector2(1, 0), new THREE.Vector2(1, 1)]
 const edge = (triangle: number, side: number, a: Edge['a'], b: Edge['b']): Edge => ({
   file: 7,
   object: 0,

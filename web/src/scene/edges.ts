@@ -77,15 +77,13 @@ export function edgeOf(p: Piece, object: number, triangle: number, side: number)
   return first === undefined ? null : edgeAt(p, first + triangle, side)
 }
 
-/** The side of a triangle that lies nearest to a place on the screen, of those that can be seams; -1 for none. */
+/** The side of a triangle that lies nearest to a place, of those that can be seams; -1 for none. `at`: where its corners are shown. */
 export function nearestSide(
   p: Piece,
   triangle: number,
-  toScreen: (at: THREE.Vector3) => THREE.Vector2,
+  at: THREE.Vector2[],
   place: THREE.Vector2,
 ): { side: number; far: number } {
-  const { index, position } = p.data
-  const at = [0, 1, 2].map((k) => toScreen(new THREE.Vector3().fromArray(position, 3 * index[3 * triangle + k])))
   let best = { side: -1, far: Infinity }
   for (let side = 0; side < 3; side++) {
     if (isInside(p, triangle, side)) continue

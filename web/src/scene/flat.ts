@@ -1,5 +1,5 @@
 import * as THREE from 'three'
-import { distance, edgeAt, faceAt, isInside, polygonAt, type Edge, type Edges, type Face, type Faces } from './edges'
+import { edgeAt, faceAt, isInside, nearestSide, polygonAt, type Edge, type Edges, type Face, type Faces } from './edges'
 import { NO_ISLAND } from './geometry'
 import { cornersUnder, type Hit, type Piece } from './pieces'
 
@@ -27,21 +27,32 @@ export function takenAt(pieces: Piece[], u: number, v: number): Taken {
   const found = cornersUnder(pieces, u, v)
   if (!found) return { hit: null, edge: null, faces: [] }
   const [p, [a, b, c]] = found
-  const { index, island } = p.data
+  const { index } = p.data
   let triangle = 0
   while (index[3 * triangle] !== a || index[3 * triangle + 1] !== b || index[3 * triangle + 2] !== c) triangle++
   const at = [a, b, c].map((k) => p.placed(k, new THREE.Vector2()))
-  const place = new THREE.Vector2(u, v)
-  let best = { side: -1, far: Infinity }
-  for (let side = 0; side < 3; side++) {
-    if (isInside(p, triangle, side)) continue
-    const far = distance(place, at[side], at[(side + 1) % 3])
-    if (far < best.far) best = { side, far }
-  }
+  return takenOf(p, triangle, nearestSide(p, triangle, at, new THREE.Vector2(u, v)).side)
+}
+
+/** What a triangle and its nearest side stand for. */
+export function takenOf(p: Piece, triangle: number, side: number): Taken {
+  const v = p.data.index[3 * triangle]
+  const island = p.data.island[v]
   return {
-    hit: { file: p.file, object: p.objectOf[a], island: island[a] },
-    edge: best.side < 0 ? null : edgeAt(p, triangle, best.side),
+    hit: { file: p.file, object: p.objectOf[v], island: island === NO_ISLAND ? null : island },
+    edge: side < 0 ? null : edgeAt(p, triangle, side),
     faces: polygonAt(p, triangle).map((t) => faceAt(p, t)!),
+  }
+}
+
+/** Tells whether a click is the second of two. */
+export function doubleClicks(): (e: { clientX: number; clientY: number; timeStamp: number }) => boolean {
+  let last = { x: 0, y: 0, time: 0 }
+  return (e) => {
+    const near = Math.abs(e.clientX - last.x) + Math.abs(e.clientY - last.y) < 6
+    const twice = near && e.timeStamp - last.time < 400
+    last = { x: e.clientX, y: e.clientY, time: twice ? 0 : e.timeStamp }
+    return twice
   }
 }
 

@@ -23,6 +23,25 @@ const GIVEN_UP = 40
 const GONE =
   'The application does not answer. Is it still running? What was saved is safe; reload the page when it runs again.'
 
+/** What belongs to one project's sitting: nothing of it is there when another one opens. */
+const fresh = () => ({
+  selection: new Set<string>(),
+  message: '',
+  note: '',
+  summary: [],
+  unwrapped: [],
+  proposals: null,
+  looked: null,
+  readied: null,
+  seams: null,
+  edges: new Map(),
+  faces: new Map(),
+  explanation: null,
+  newer: null,
+  baked: null,
+  shownMap: '',
+})
+
 export const useQuilt = create<Quilt>((set, get) => {
   const at = () => ({ params: { path: { project_id: get().state!.id } } })
 
@@ -234,26 +253,15 @@ export const useQuilt = create<Quilt>((set, get) => {
   }
 
   return {
+    ...fresh(),
     state: null,
     faults: [],
     job: null,
     waiting: 0,
-    explanation: null,
-    message: '',
-    note: '',
     stage: 'Gather',
     sheet: 1,
-    summary: [],
-    unwrapped: [],
-    proposals: null,
-    looked: null,
-    readied: null,
-    seams: null,
-    edges: new Map(),
-    faces: new Map(),
     bend: 30,
     odd: 1,
-    selection: new Set(),
     picks: localStorage.getItem('picks') === 'islands' ? 'islands' : 'objects',
     pieces: [],
     unit: 'm',
@@ -269,21 +277,7 @@ export const useQuilt = create<Quilt>((set, get) => {
       if (!data) return set({ message: words(error) })
       pending.length = 0
       set({
-        selection: new Set(),
-        message: '',
-        note: '',
-        summary: [],
-        unwrapped: [],
-        proposals: null,
-        looked: null,
-        readied: null,
-        seams: null,
-        edges: new Map(),
-        faces: new Map(),
-        explanation: null,
-        newer: null,
-        baked: null,
-        shownMap: '',
+        ...fresh(),
         stage: data.files.length ? (data.packed ? 'Prove' : 'Inspect') : 'Gather',
       })
       await show(data, asking)
@@ -490,11 +484,8 @@ export const useQuilt = create<Quilt>((set, get) => {
           await reload()
         }
       }),
-    baked: null,
     aside: false,
-    shownMap: '',
     showMap: (shownMap) => set({ shownMap }),
-    newer: null,
     dropNewer: () => set({ newer: null }),
     async compareNewer(file, files) {
       const project = get().state

@@ -1,6 +1,6 @@
 import * as THREE from 'three'
 import { about, around, exactBoxes, moved, shift, snapTo, type Move } from '../scene/hand'
-import { edgesOnSheet, facesOnSheet, takenAt, takenIn, type How, type Taken } from '../scene/flat'
+import { doubleClicks, edgesOnSheet, facesOnSheet, takenAt, takenIn, type How, type Taken } from '../scene/flat'
 import type { Edge, Edges, Face, Faces } from '../scene/edges'
 import { ELSEWHERE, LEFT_OUT, pickFlat, SELECTED, type Piece } from '../scene/pieces'
 import { placeOf, pxOf, tilesOf, type Flat } from '../scene/sheets'
@@ -313,7 +313,7 @@ export class Table extends View {
     let from: THREE.Vector2 | null = null
     let far = 0
     let way: 'pan' | 'box' | 'lasso' = 'pan'
-    let last = { x: 0, y: 0, time: 0 }
+    const twice = doubleClicks()
     const element = this.renderer.domElement
     element.addEventListener('pointerdown', (e) => {
       element.setPointerCapture(e.pointerId)
@@ -350,10 +350,7 @@ export class Table extends View {
         const p = this.at(e)
         const box = this.host.getBoundingClientRect()
         const mark = add || this.fine ? null : this.overlay.hit(e.clientX - box.left, e.clientY - box.top)
-        const near = Math.abs(e.clientX - last.x) + Math.abs(e.clientY - last.y) < 6
-        const twice = near && e.timeStamp - last.time < 400
-        last = { x: e.clientX, y: e.clientY, time: twice ? 0 : e.timeStamp }
-        const how = { add: this.fine ? e.ctrlKey || e.metaKey : add, way: this.fine && e.shiftKey, twice }
+        const how = { add: this.fine ? e.ctrlKey || e.metaKey : add, way: this.fine && e.shiftKey, twice: twice(e) }
         if (mark) this.events.marked(mark)
         else this.events.picked(takenAt(this.pieces, p.x, p.y), how)
       }
