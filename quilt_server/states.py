@@ -25,7 +25,8 @@ def state_of(project: Project) -> dict[str, Any]:
             objects=[], layout=None, figures=None, sheets=[], packed=False, tries=[], job=job.pk if job else None,
         )  # fmt: skip
     follow, objects, rows = redo_target(project), object_rows(head), sheet_rows(head)
-    files = source_files(head).values()
+    sources = source_files(head)
+    files = [sources[f] for f in head.files if f in sources]
     tries = project.layouts.filter(kind="pack", discarded=False).only("name", "figures", "recipe", "sheet").order_by("pk")
     figures = whole(head, rows)
     used = [r for r in rows if r["islands"]]

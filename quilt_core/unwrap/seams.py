@@ -46,18 +46,21 @@ def both_sides(s: Surface, h: Numbers) -> Numbers:
 
 
 def loop(s: Surface, h: int, may: Mask) -> Numbers:
-    """The half-edges of the loop through an edge: on both sides the edge that goes straightest on, for as long as there is one that does."""
+    """The half-edges of the loop through an edge: on both sides the edge that goes straightest on, until there is none that does, or it comes to where it has
+    been: on triangles it may wind, but never crosses itself."""
     angles = corner_angles(s).reshape(-1)
     out = [h]
-    seen = {h, int(s.twin[h])}
+    been = {int(s.start[h]), int(s.end[h])}
     for start in (h, int(s.twin[h])):
         at = start
         while at >= 0:
             at = _straight_on(s, at, angles, may)
-            if at < 0 or at in seen:
+            if at < 0 or at in out or int(s.twin[at]) in out:
                 break
-            seen |= {at, int(s.twin[at])}
             out.append(at)
+            if int(s.end[at]) in been:
+                break  # closed, or back at its own way
+            been.add(int(s.end[at]))
     return np.array(out, np.int64)
 
 

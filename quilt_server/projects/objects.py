@@ -55,7 +55,9 @@ def object_rows(snapshot: Snapshot) -> list[dict[str, Any]]:
                     "density": None if found is None else {"median": found.median, "least": found.least, "greatest": found.greatest},
                 }
             )  # fmt: skip
-    return rows
+    # A file whose UVs were made anew stands where it stood.
+    place = {file: n for n, file in enumerate(snapshot.files)}
+    return sorted(rows, key=lambda r: place[r["file"]])
 
 
 def _spreads(

@@ -333,3 +333,18 @@ def test_cutting_across_goes_between_polygons_or_is_refused() -> None:
     assert done.count == 0 and "never cut" in done.refused[0]
     done = do(skin, laying, Asked("across", islands=np.array([0]), parts=1))
     assert "2 to 64" in done.refused[0]
+
+
+@settings(max_examples=10, deadline=None)
+@given(st.integers(0, 10_000))
+def test_a_loop_on_triangles_never_crosses_itself(seed: int) -> None:
+    solid = trimesh.creation.icosphere(3)
+    rng = np.random.default_rng(seed)
+    skin, _ = laid(
+        np.asarray(solid.vertices) * (1 + 0.3 * rng.random((len(solid.vertices), 1))), np.asarray(solid.faces), solid.vertices[:, :2]
+    )
+    s = skin.surface
+    found = loop(s, int(rng.integers(len(s.twin))), np.ones(len(s.twin), bool))
+    ends = np.bincount(np.concatenate([s.start[found], s.end[found]]), minlength=len(s.points))
+    # Every point lies between two of its edges; only where it comes back to its own way and ends, between three.
+    assert ends.max() <= 3 and (ends == 3).sum() <= 2

@@ -60,3 +60,24 @@ def test_what_is_ready_already_is_packed_alone(browser: Browser) -> None:
     done = browser.run("ready", twins=True)
     assert done["state"] == "done", done
     assert [o["done"] for o in done["result"]["objects"]] == [[]] and done["result"]["coverage"] > 0.9
+
+
+def test_several_files_keep_their_order_and_each_its_own_figures(browser: Browser) -> None:
+    """The first file is made anew, so it has a newer number than the second: it still stands first, and what is told of it is its own."""
+    bad, good = kit().replace(b"o ", b"o first-"), b"o second\n" + kit().split(b"o mirrored")[0].split(b"\n", 1)[1]
+    browser.upload(first__obj=bad, second__obj=good)
+    before = browser.state()
+    names = [o["name"] for o in before["objects"]]
+    assert names[0].startswith("first-") and names[-1] == "second"
+    quick(browser)
+    done = browser.run("ready")
+    assert done["state"] == "done", done
+    after = browser.state()
+    assert [o["name"] for o in after["objects"]] == names and [f["name"] for f in after["files"]] == ["first.obj", "second.obj"]
+    assert after["files"][0]["id"] > after["files"][1]["id"], "it is another file by now"
+    found = done["result"]["objects"]
+    assert [o["name"] for o in found] == names
+    for o, was in zip(found, before["objects"], strict=True):
+        assert o["was"]["islands"] == was["islands"], o["name"]
+    assert next(o for o in found if o["name"] == "first-mirrored")["done"] == ["flip"]
+    assert next(o for o in found if o["name"] == "second")["done"] == []

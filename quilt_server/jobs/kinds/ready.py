@@ -17,7 +17,7 @@ from ...projects.measuring import lie_of, rows_of
 from ...projects.models import Job, Project, Snapshot, SourceFile
 from ...projects.reading import choose, parts_of
 from ...projects.sheets import sheets
-from ...projects.state import advance, settings_of
+from ...projects.state import advance, readings, settings_of, source_files
 from ..kind import Asked, Kind, Real
 from ..landing import head_of
 from ..progress import StopFlag, report_progress
@@ -80,10 +80,10 @@ class _Way:
 
 
 def _figures(head: Snapshot) -> list[dict[str, Any]]:
-    """Figures of all objects, in the order of the files."""
+    """Figures of all objects, in the order of the snapshot's files: it stays whatever is made anew."""
     settings = settings_of(head)
     out: list[dict[str, Any]] = []
-    for f in SourceFile.objects.filter(pk__in=head.files).order_by("pk"):
+    for f in (source_files(head)[k] for k in head.files):
         w = Revision(f, int(settings["channel_in"]), f.pk in settings["welded"])
         found = {m: w.figures(m) for m in {o.mesh for o in w.scene.objects}}
         out += [{"name": o.name, **found[o.mesh].as_dict(), "left": beyond_saving(found[o.mesh])} for o in w.scene.objects]
@@ -96,8 +96,12 @@ def _mirrored(head: Snapshot) -> set[int]:
         return set()
     parts = parts_of(choose(head, whole=True))
     flipped = parts.shapes.flipped(rows_of(head.layout)[:, 1]) & (found[0].sheet >= 0)
-    owners = np.repeat(parts.owners, [count for _, _, count in parts.places])
-    return set(owners[flipped].tolist())
+    counts = [count for _, _, count in parts.places]
+    owners, file = np.repeat(parts.owners, counts), np.repeat([f for f, _, _ in parts.places], counts)
+    # Owners count through the files by number, places through them as the snapshot has them.
+    sizes = {r.file_id: len(r.objects_info) for r in readings(head)}
+    shift = {f: sum(sizes[k] for k in head.files[:n]) - sum(v for k, v in sizes.items() if k < f) for n, f in enumerate(head.files)}
+    return {int(o) + shift[int(f)] for o, f in zip(owners[flipped], file[flipped], strict=True)}
 
 
 def run_ready(job: Job) -> None:

@@ -1,6 +1,6 @@
 import { expect, test } from 'vitest'
 import type { Fault, ObjectRow, State } from '../api/client'
-import { beyondSaving, objectsOf } from './saving'
+import { beyondSaving, followed, objectsOf } from './saving'
 
 const object = (key: string, first: number, islands: number, more: Partial<ObjectRow> = {}) =>
   ({ key, file: Number(key[0]), first_island: first, islands, bare: 0, left_out: false, ...more }) as ObjectRow
@@ -20,4 +20,24 @@ test('objects without UVs and those with islands that only new UVs mend are beyo
 test('a selection of islands means their objects', () => {
   expect(objectsOf(state, new Set(['1:3', '2/0']))).toEqual(['1/1', '2/0'])
   expect(objectsOf(state, new Set(['2:9']))).toEqual([])
+})
+
+const named = (ids: number[]) => ids.map((id) => ({ id, name: 'a.obj', warnings: [], materials: [] }))
+const old = { ...state, files: named([1, 2]) } as State
+const renewed = {
+  objects: [object('9/0', 0, 3), object('9/1', 3, 3), object('2/0', 0, 4)],
+  files: named([9, 2]),
+} as State
+
+test('a selection follows the file that stands where the old one stood, and back', () => {
+  expect([...followed(new Set(['1/1', '2/0']), old, renewed)]).toEqual(['9/1', '2/0'])
+  expect([...followed(new Set(['9/1']), renewed, old)]).toEqual(['1/1'])
+})
+
+test('of islands that may be others now, their objects stay selected; islands that did not change stay', () => {
+  expect([...followed(new Set(['1:3', '2:1']), old, renewed)]).toEqual(['9/1', '2:1'])
+})
+
+test('what is gone is selected no more', () => {
+  expect(followed(new Set(['1/1']), old, { ...renewed, files: named([2]) } as State).size).toBe(0)
 })

@@ -15,6 +15,25 @@ export function beyondSaving(state: State, faults: Fault[]): string[] {
     .map((o) => o.key)
 }
 
+/**
+ * A selection in a state in which files have other UVs, and so other numbers: each file stands where it stood. Objects stay selected; of islands, which may be
+ * others now, the objects that they belong to.
+ */
+export function followed(selection: ReadonlySet<string>, before: State, after: State): Set<string> {
+  const there = new Set(after.files.map((f) => f.id))
+  const out = new Set<string>()
+  for (const key of selection) {
+    const file = parseInt(key, 10)
+    const place = before.files.findIndex((f) => f.id === file)
+    if (there.has(file) || place < 0) out.add(key)
+    else if (before.files.length === after.files.length) {
+      const now = after.files[place]?.id
+      if (now !== undefined) for (const o of objectsOf(before, new Set([key]))) out.add(`${now}/${o.split('/')[1]}`)
+    }
+  }
+  return out
+}
+
 /** Keys of the objects that a selection names, by themselves or by one of their islands. */
 export function objectsOf(state: State, selection: Set<string>): string[] {
   const islands = [...selection].filter((k) => k.includes(':')).map((k) => k.split(':').map(Number))

@@ -6,6 +6,7 @@ import { edgeKey, edgeOf, faceKey, type Edge } from '../scene/edges'
 import { dropPictures } from '../scene/pictures'
 import { Piece } from '../scene/pieces'
 import { moved, type Move } from '../scene/hand'
+import { followed } from '../scene/saving'
 import { sheetBy } from '../scene/sheets'
 import { islandsOf, paint, type Keys } from '../scene/states'
 import { asideTwins } from '../scene/twins'
@@ -110,6 +111,7 @@ export const useQuilt = create<Quilt>((set, get) => {
       sheet,
       baked,
       shownMap,
+      selection: before.state?.id === state.id ? followed(before.selection, before.state, state) : before.selection,
       ...picked,
     })
     repaint()
@@ -194,11 +196,6 @@ export const useQuilt = create<Quilt>((set, get) => {
     const result = job.state === 'done' ? ended(job, layout ?? 0, get().stage === stage) : {}
     set({ job: null, message: job.error, ...result })
     if (job.state === 'done' && job.kind === 'deliver') download(`/api/jobs/${job.id}/output`)
-    // Files whose UVs were made anew have other keys: who was selected by the old ones is selected by the new.
-    if (job.state === 'done' && (job.kind === 'unwrap' || job.kind === 'seams') && get().selection.size)
-      get().select(
-        ((job.result.objects ?? []) as { key: string; now: unknown }[]).filter((o) => o.now).map((o) => o.key),
-      )
     if (job.state === 'done' && job.kind === 'alike') {
       const found = Object.entries(job.result.islands as Record<string, number[]>)
       const keys = found.flatMap(([file, islands]) => islands.map((i) => `${file}:${i}`))
