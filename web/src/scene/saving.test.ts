@@ -23,11 +23,11 @@ test('a selection of islands means their objects', () => {
 })
 
 const named = (ids: number[]) => ids.map((id) => ({ id, name: 'a.obj', warnings: [], materials: [] }))
-const old = { ...state, files: named([1, 2]) } as State
+const old = { ...state, files: named([1, 2]) } as unknown as State
 const renewed = {
   objects: [object('9/0', 0, 3), object('9/1', 3, 3), object('2/0', 0, 4)],
   files: named([9, 2]),
-} as State
+} as unknown as State
 
 test('a selection follows the file that stands where the old one stood, and back', () => {
   expect([...followed(new Set(['1/1', '2/0']), old, renewed)]).toEqual(['9/1', '2/0'])
@@ -39,5 +39,5 @@ test('of islands that may be others now, their objects stay selected; islands th
 })
 
 test('what is gone is selected no more', () => {
-  expect(followed(new Set(['1/1']), old, { ...renewed, files: named([2]) } as State).size).toBe(0)
+  expect(followed(new Set(['1/1']), old, { ...renewed, files: named([2]) } as unknown as State).size).toBe(0)
 })
