@@ -12,18 +12,18 @@ import numpy as np
 
 from .dividing import divided
 from .flatten import Flat
-from .joining import joined, smoothed
+from .joining import joined
 from .parts import allowed_edges, seam_cost
-from .regions import regions_of, seams_between
+from .regions import between_lines, regions_of, seams_between
+from .shorter import smoothed
 from .simpler import drawn, simpler
-from .topology import Borders, Cut, Mask, Surface
+from .topology import Borders, Cut, Mask, Numbers, Surface
 from .trial import Stop, Tell, Wish, judge, laid, laid_again
 
 _FINAL = 0.94  # of NEARLY_ALL, once the charts are decided
 _FOLDED = np.radians(150)  # two-sided sheets: always seams
 _CONE, _CONE_LATER = 0.18, 0.75  # least eigenvalue of the normals' covariance above which a union is not tried
-_COARSE = (12.0, 1.0)  # first guesses that are tried; of surfaces of more than so many faces only the first one
-_ONE_WAY = 4_000
+_COARSE = 12.0  # of the first guess by merging: it begins with few regions
 _LARGE, _COPY = 8_000, 4_000  # faces from which charts are decided on a simpler copy, and of how many
 _MOST = 40_000  # faces that a chart may have that is decided on a copy
 _HUGE = 100_000  # faces: above, a few last steps have to do
@@ -44,7 +44,12 @@ def charts_of(s: Surface, wish: Wish, stop: Stop = lambda: False, tell: Tell = l
     wish = replace(wish, must=must)
     if len(s.faces) > _LARGE:
         return _by_simpler(s, wish, may, stop, tell)
-    found = [_one_way(s, wish, coarse, stop, tell) for coarse in (_COARSE if len(s.faces) <= _ONE_WAY else _COARSE[:1])]
+    return _best_way(s, wish, stop, tell)
+
+
+def _best_way(s: Surface, wish: Wish, stop: Stop, tell: Tell) -> tuple[Mask, tuple[Cut, Borders, Flat]]:
+    """Charts from the first guess that leads to the cheapest seams: regions between feature lines, or such as fit cones. Neither is better everywhere."""
+    found = [_one_way(s, wish, label, stop, tell) for label in (between_lines(s, wish), regions_of(s, wish, _COARSE))]
     cost = seam_cost(s)
     dear = [float(cost[seam].sum() / 2) + 0.1 * float(np.sqrt(s.area.sum())) * done[0].charts for seam, done in found]
     return found[int(np.argmin(dear))]
@@ -57,7 +62,7 @@ def _by_simpler(s: Surface, wish: Wish, may: Mask, stop: Stop, tell: Tell) -> tu
     t = small.surface
     most = max(len(t.faces) * _MOST / len(s.faces), 2)
     one = Wish(wish.stretch, np.zeros(len(t.twin), bool), np.arange(len(t.faces)), most)
-    on_copy, _ = _one_way(t, one, _COARSE[0], stop, tell)
+    on_copy, _ = _best_way(t, one, stop, tell)
     tell("Drawing the seams of the copy")
     seam = (drawn(s, seam_cost(s), may, small, on_copy) & may) | wish.must
     tell("Laying the charts flat")
@@ -67,10 +72,10 @@ def _by_simpler(s: Surface, wish: Wish, may: Mask, stop: Stop, tell: Tell) -> tu
     return _finished(s, seam, wish, stop, tell)
 
 
-def _one_way(s: Surface, wish: Wish, coarse: float, stop: Stop, tell: Tell) -> tuple[Mask, tuple[Cut, Borders, Flat]]:
-    """Charts from one first guess, the coarser the fewer regions it begins with."""
+def _one_way(s: Surface, wish: Wish, label: Numbers, stop: Stop, tell: Tell) -> tuple[Mask, tuple[Cut, Borders, Flat]]:
+    """Charts from one first guess (F,)."""
     tell("Looking for charts")
-    seam = divided(s, seams_between(s, regions_of(s, wish, coarse), wish.must), wish, stop)
+    seam = divided(s, seams_between(s, label, wish.must), wish, stop)
     for cone in (_CONE, _CONE_LATER):
         seam = smoothed(s, seam, wish, stop)
         seam = joined(s, seam, wish, stop, cone, tell)

@@ -1,21 +1,24 @@
-"""Charts united for as long as they still lie flat, each union tried by really flattening it; and seams between charts made shorter."""
+"""Charts united for as long as they still lie flat, each union tried by really flattening it."""
 
 from __future__ import annotations
+
+from dataclasses import replace
 
 import numpy as np
 from scipy.sparse import coo_matrix
 from scipy.sparse.csgraph import connected_components
 
 from ..model.scene import Floats
-from .parts import defects, part_of, seam_cost
+from .parts import allowed_edges, defects, part_of, seam_cost
 from .regions import covariances
+from .slits import between_borders, to_corners
 from .topology import Cut, Mask, Numbers, Surface, cut
 from .trial import Stop, Tell, Wish, tried
 
 _SHARED = 0.1  # of the smaller perimeter: below, a union gains little
 _HULL = 0.5  # area over hull below which a union would be hard to pack
+_SLITS = 2  # how often a union that does not lie flat is slit
 _DEFECT = 0.3  # radians: about such a point a piece does not lie flat
-_PASSES = 30  # of making seams shorter
 
 
 def joined(s: Surface, seam: Mask, wish: Wish, stop: Stop, cone: float, tell: Tell, crumb: float = np.inf) -> Mask:
@@ -45,32 +48,68 @@ def joined(s: Surface, seam: Mask, wish: Wish, stop: Stop, cone: float, tell: Te
         h = np.flatnonzero((s.twin >= 0) & seam & ~wish.must)
         x, y = c.chart[h // 3], c.chart[s.twin[h] // 3]
         h = h[(x != y) & (mine[x] >= 0) & (mine[x] == mine[y])]
-        of = mine[c.chart[h // 3]]
+        run_of = mine[c.chart[h // 3]]
         keys = [_key(int(names[first[i]]), int(names[first[j]])) for i, j in pairs]
         again = np.array([failed.get(key, 0) for key in keys]) > 0
         open_ = np.ones(len(h), bool)
         for k in np.flatnonzero(again).tolist():
-            own = np.flatnonzero(of == k)
+            own = np.flatnonzero(run_of == k)
             open_[own] = _costliest_run(s, h[own], cost, stops)
         trial = seam.copy()
         trial[h[open_]] = False
         faces = np.flatnonzero(mine[c.chart] >= 0)
         part, half = part_of(s, faces)
-        pc, _, _, found = tried(part, trial[half], 10, stop, wish)
-        worth = found.good & (found.hull >= _HULL)
-        of_chart = np.full(pc.charts, -1)
-        of_chart[pc.chart] = mine[c.chart[faces]]
-        for chart, k in enumerate(of_chart.tolist()):
-            if worth[chart]:
-                own_faces = np.isin(c.chart, pairs[k])
-                names[own_faces] = fresh
+        before = seam[half]
+        of = mine[c.chart[faces]]
+        saved = np.asarray(
+            np.bincount(of, ((before & ~trial[half]).reshape(-1, 3) * cost[half].reshape(-1, 3)).sum(axis=1), len(pairs)), np.float64
+        )
+        worth, how = _flat_unions(part, trial[half], of, saved, replace(wish, must=wish.must[half], cell=wish.cell[faces]), stop)
+        for k, pair in enumerate(pairs):
+            if worth[k]:
+                names[np.isin(c.chart, pair)] = fresh
                 fresh += 1
-                inside = (3 * np.flatnonzero(own_faces)[:, None] + np.arange(3)).reshape(-1)
-                seam[inside] = trial[inside]
+                own = (3 * np.flatnonzero(of == k)[:, None] + np.arange(3)).reshape(-1)
+                seam[half[own]] = how[own]
             else:
-                runs = 1 if again[k] else straight_runs(s, h[of == k], stops)[0]
+                runs = 1 if again[k] else straight_runs(s, h[run_of == k], stops)[0]
                 failed[keys[k]] = 2 if runs < 2 else 1
     return seam
+
+
+def _flat_unions(part: Surface, seam: Mask, of: Numbers, saved: Floats, wish: Wish, stop: Stop) -> tuple[Mask, Mask]:
+    """Which unions (n,) lie flat as they are, or once they are slit for less than they save; and the seams for that.
+
+    Parameters
+    ----------
+    of : (F,) union of every face of the part
+    saved : (n,) what the seams inside each cost, both sides counted
+    """
+    seam, cost, may = seam.copy(), seam_cost(part), allowed_edges(part, wish.cell)
+    good = np.zeros(len(saved), bool)
+    pending = np.arange(len(part.faces))
+    for _ in range(_SLITS + 1):
+        sub, half = part_of(part, pending)
+        c, b, _, found = tried(sub, seam[half], 10, stop, wish)
+        union = np.full(c.charts, -1)
+        union[c.chart] = of[pending]
+        good[union[found.good & (found.hull >= _HULL)]] = True
+        left = []
+        for chart in np.flatnonzero(~found.good & (b.genus == 0)).tolist():
+            faces = pending[c.chart == chart]
+            inside = (3 * faces[:, None] + np.arange(3)).reshape(-1)
+            slit = seam.copy()
+            done = found.hides[chart] and to_corners(part, faces, slit, may, cost)
+            if not done and b.loops[chart] > 1 and not found.keeps[chart]:
+                done = between_borders(part, faces, slit, may, cost)
+            saved[union[chart]] -= cost[inside[slit[inside] & ~seam[inside]]].sum()
+            if done and saved[union[chart]] > 0:
+                seam[inside] = slit[inside]
+                left.append(faces)
+        if not left:
+            break
+        pending = np.concatenate(left)
+    return good, seam
 
 
 def _key(a: int, b: int) -> tuple[int, int]:
@@ -97,84 +136,6 @@ def _costliest_run(s: Surface, h: Numbers, cost: Floats, stops: Mask) -> Mask:
     """Which (k,) of some half-edges belong to the run of most cost."""
     count, run = straight_runs(s, h, stops)
     return np.asarray(run == int(np.argmax(np.bincount(run, cost[h], count))))
-
-
-def smoothed(s: Surface, seam: Mask, wish: Wish, stop: Stop) -> Mask:
-    """Seams between charts made shorter and cheaper: cells at a border go over to the chart that they share more of it with. Charts that would no longer lie
-    flat take their cells back."""
-    cost = seam_cost(s)
-    cells, cell = np.unique(wish.cell, return_inverse=True)
-    c = cut(s, seam)
-    label = np.zeros(len(cells), np.int64)
-    label[cell] = c.chart
-    h = np.flatnonzero(s.twin >= 0)
-    h = h[cell[h // 3] != cell[s.twin[h] // 3]]
-    a, b = cell[h // 3], cell[s.twin[h] // 3]
-    # Slits and seams that must be stay where they are.
-    fixed = (seam[h] & (label[a] == label[b])) | wish.must[h]
-    still = np.zeros(len(cells), bool)
-    still[a[fixed]] = True
-    start = label.copy()
-    for _ in range(_PASSES):
-        before = label.copy()
-        for parity in (0, 1):
-            label = _moved(label, a, b, cost[h], still, parity)
-        if np.array_equal(before, label):
-            break
-    bad: set[int] = set()
-    for _ in range(6):
-        changed = label != start
-        if not changed.any():
-            return seam
-        revert = changed & (np.isin(label, list(bad)) | np.isin(start, list(bad)))
-        label[revert] = start[revert]
-        trial = seam.copy()
-        between = label[a] != label[b]
-        free = ~fixed
-        trial[h[free]] = between[free] | (seam[h[free]] & (start[a[free]] == start[b[free]]))
-        touched = np.unique(np.concatenate([label[label != start], start[label != start]]))
-        if not len(touched):
-            return seam
-        faces = np.flatnonzero(np.isin(label[cell], touched))
-        part, half = part_of(s, faces)
-        pc, _, _, found = tried(part, trial[half], 10, stop, wish)
-        of = np.full(pc.charts, -1)
-        of[pc.chart] = label[cell[faces]]
-        # A chart that fell apart is as bad as one that does not lie flat.
-        twice = np.bincount(of, minlength=c.charts)[of] > 1
-        worse = set(of[~found.good | twice].tolist())
-        if not worse:
-            return trial
-        bad |= worse
-    return seam
-
-
-def _moved(label: Numbers, a: Numbers, b: Numbers, cost: Floats, still: Mask, parity: int) -> Numbers:
-    """Labels (n,) after cells of one parity went over where that makes seams cheaper; `a`, `b` are the cells of every half-edge between two."""
-    n, top = len(label), int(label.max()) + 1
-    near = np.flatnonzero(label[a] != label[b])
-    border = np.zeros(n, bool)
-    border[a[near]] = True
-    use = np.flatnonzero(border[a])
-    key, slot = np.unique(a[use] * top + label[b[use]], return_inverse=True)
-    shared = np.bincount(slot, cost[use])
-    mine, other = key // top, key % top
-    own = np.zeros(n)
-    same = other == label[mine]
-    own[mine[same]] = shared[same]
-    gain = np.where(same, -np.inf, shared - own[mine])
-    best = np.full(n, 1e-12)
-    np.maximum.at(best, mine, gain)
-    # Neighbours never go at once: of two that would, the one of lesser gain waits.
-    go = np.flatnonzero((gain >= best[mine]) & (gain > 1e-12) & ~still[mine] & (mine % 2 == parity))
-    want = np.zeros(n)
-    want[mine[go]] = gain[go]
-    rival = np.zeros(n)
-    np.maximum.at(rival, a, want[b])
-    out = label.copy()
-    sure = go[want[mine[go]] > rival[mine[go]]]
-    out[mine[sure]] = other[sure]
-    return out
 
 
 def _unions(

@@ -6,11 +6,15 @@ Sources, from memory: merging by the gain of a functional (Koepfler, Lopez and M
 from __future__ import annotations
 
 import numpy as np
+from scipy.sparse import coo_matrix
+from scipy.sparse.csgraph import connected_components
 
 from ..model.scene import Floats
-from .parts import seam_cost
-from .topology import Mask, Numbers, Surface
+from .parts import allowed_edges, seam_cost
+from .topology import Mask, Numbers, Surface, cut
 from .trial import Wish
+
+_WEAK, _STRONG = np.radians(17.5), np.radians(35.0)  # bends of feature lines
 
 
 def covariances(moments: Floats, means: Floats, area: Floats) -> Floats:
@@ -85,3 +89,16 @@ def seams_between(s: Surface, label: Numbers, must: Mask) -> Mask:
     h = np.flatnonzero(inner)
     out[h] |= label[h // 3] != label[s.twin[h] // 3]
     return out
+
+
+def between_lines(s: Surface, wish: Wish, weak: float = _WEAK, strong: float = _STRONG) -> Numbers:
+    """Labels (F,) of the regions between feature lines: edges of polygons that are bent by more than `weak` and hang together with one bent by more than
+    `strong`. Lines that end in a region part nothing."""
+    h = np.flatnonzero((s.twin >= 0) & (np.abs(s.bend) > weak) & allowed_edges(s, wish.cell))
+    n = len(s.points)
+    _, line = connected_components(coo_matrix((np.ones(len(h)), (s.start[h], s.end[h])), shape=(n, n)), directed=False)
+    held = np.zeros(n, bool)
+    held[line[s.start[h[np.abs(s.bend[h]) > strong]]]] = True
+    seam = wish.must.copy()
+    seam[h] |= held[line[s.start[h]]]
+    return cut(s, seam).chart

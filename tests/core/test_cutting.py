@@ -14,9 +14,10 @@ from quilt_core.model.scene import Mesh, UvChannel
 from quilt_core.unwrap.dividing import divided
 from quilt_core.unwrap.flatten import flatten
 from quilt_core.unwrap.follow import followed
-from quilt_core.unwrap.joining import joined, smoothed
+from quilt_core.unwrap.joining import joined
 from quilt_core.unwrap.parts import allowed_edges, corners, part_of, seam_cost
 from quilt_core.unwrap.seen import directions, openness
+from quilt_core.unwrap.shorter import smoothed
 from quilt_core.unwrap.simpler import drawn, simpler
 from quilt_core.unwrap.slits import between_borders, sewn_where_they_touch, to_corners
 from quilt_core.unwrap.topology import Surface, borders, cut, surface_of

@@ -1,0 +1,187 @@
+"""Seams between charts made shorter and cheaper: along least cuts near to where they are, then cell by cell.
+
+Source, from memory: least cuts between regions in a band about their border (fuzzy cuts, Katz and Tal 2003).
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+
+import numpy as np
+from scipy.sparse import coo_matrix
+from scipy.sparse.csgraph import breadth_first_order, maximum_flow
+from scipy.spatial import cKDTree
+
+from ..model.scene import Floats
+from .parts import part_of, seam_cost
+from .topology import Mask, Numbers, Surface, cut
+from .trial import Stop, Wish, tried
+
+_BAND = 0.25  # of the root of a chart's area: how far a seam may move
+_PASSES = 30  # of moving single cells
+_SCALE = 1e6  # costs become whole numbers
+
+
+@dataclass(frozen=True)
+class _Cells:
+    """Cells (n,): polygons, that go from one chart to another as a whole.
+
+    a, b : (k,) the two cells of every half-edge between such
+    cost : (k,) of a seam there
+    still : (n,) cells that stay where they are
+    at, area : (n, 3), (n,) their middles and sizes
+    """
+
+    a: Numbers
+    b: Numbers
+    cost: Floats
+    still: Mask
+    at: Floats
+    area: Floats
+
+
+def smoothed(s: Surface, seam: Mask, wish: Wish, stop: Stop, band: float = _BAND) -> Mask:
+    """Seams between charts made shorter and cheaper: each goes along the least cut in a `band` (in roots of the smaller chart's area) about itself, then cells
+    at a border go over to the chart that they share more of it with. Charts that would no longer lie flat take their cells back."""
+    if band > 0:
+        seam = _shortened(s, seam, wish, stop, lambda cells, label: _by_least_cuts(cells, label, band))
+    return _shortened(s, seam, wish, stop, _cell_by_cell)
+
+
+def _cell_by_cell(cells: _Cells, label: Numbers) -> Numbers:
+    for _ in range(_PASSES):
+        before = label
+        for parity in (0, 1):
+            label = _moved(label, cells.a, cells.b, cells.cost, cells.still, parity)
+        if np.array_equal(before, label):
+            break
+    return label
+
+
+def _by_least_cuts(cells: _Cells, label: Numbers, band: float) -> Numbers:
+    """Labels (n,) where the border of every two charts, the dearest first, goes along the least cut in a band about it."""
+    top, label = int(label.max()) + 1, label.copy()
+    x, y = np.minimum(label[cells.a], label[cells.b]), np.maximum(label[cells.a], label[cells.b])
+    on = np.flatnonzero(x < y)
+    pairs, slot = np.unique(x[on] * top + y[on], return_inverse=True)
+    order = np.argsort(-np.bincount(slot, cells.cost[on]), kind="stable")
+    area = np.bincount(label, cells.area, top)
+    by_cell = np.argsort(cells.a, kind="stable")
+    first = np.searchsorted(cells.a[by_cell], np.arange(len(label) + 1))
+    for p in pairs[order].tolist():
+        one, two = divmod(p, top)
+        both = np.flatnonzero((label == one) | (label == two))
+        h = by_cell[_ranges(first[both], first[both + 1])]
+        h = h[(label[cells.b[h]] == one) | (label[cells.b[h]] == two)]
+        border = np.unique(cells.a[h[label[cells.a[h]] != label[cells.b[h]]]])
+        if len(border):
+            away = cKDTree(cells.at[border]).query(cells.at[both])[0]
+            moved = _least_cut(cells, label, both, h, away, band * float(np.sqrt(min(area[one], area[two]))), (one, two))
+            label[both] = moved
+    return label
+
+
+def _least_cut(cells: _Cells, label: Numbers, both: Numbers, h: Numbers, away: Floats, width: float, pair: tuple[int, int]) -> Numbers:
+    """Labels of the cells `both` (m,) of two charts after the least cut between what of them is farther than `width` from their border."""
+    old = label[both]
+    held = (away >= width) | cells.still[both]
+    for one in pair:
+        if not (held & (old == one)).any():
+            # The farther half of a small chart stays what it is.
+            own = np.flatnonzero(old == one)
+            held[own[away[own] >= np.median(away[own])]] = True
+    number = np.full(len(label), -1)
+    node = np.where(held, np.where(old == pair[0], 0, 1), 2 + np.cumsum(~held) - 1)
+    number[both] = node
+    i, j = number[cells.a[h]], number[cells.b[h]]
+    use = (i != j) & ((i > 1) | (j > 1))
+    count = int((~held).sum()) + 2
+    whole = np.maximum(1, np.rint(cells.cost[h][use] / max(float(cells.cost[h].sum()), 1e-300) * _SCALE)).astype(np.int32)
+    network = coo_matrix((whole, (i[use], j[use])), shape=(count, count)).tocsr()
+    left = (network - maximum_flow(network, 0, 1).flow).tocsr()
+    left.data = np.maximum(left.data, 0)
+    left.eliminate_zeros()
+    reach = np.zeros(count, bool)
+    reach[breadth_first_order(left, 0, directed=True, return_predecessors=False)] = True
+    return np.where(held, old, np.where(reach[node], pair[0], pair[1]))
+
+
+def _ranges(first: Numbers, last: Numbers) -> Numbers:
+    """The numbers of several ranges, one after the other."""
+    size = last - first
+    return np.repeat(last - np.cumsum(size), size) + np.arange(int(size.sum()))
+
+
+def _shortened(s: Surface, seam: Mask, wish: Wish, stop: Stop, how: Callable[[_Cells, Numbers], Numbers]) -> Mask:
+    """Seams after cells went to other charts, of which those that no longer lie flat take theirs back."""
+    cost = seam_cost(s)
+    cells, cell = np.unique(wish.cell, return_inverse=True)
+    c = cut(s, seam)
+    start = np.zeros(len(cells), np.int64)
+    start[cell] = c.chart
+    h = np.flatnonzero(s.twin >= 0)
+    h = h[cell[h // 3] != cell[s.twin[h] // 3]]
+    a, b = cell[h // 3], cell[s.twin[h] // 3]
+    # Slits and seams that must be stay where they are.
+    fixed = (seam[h] & (start[a] == start[b])) | wish.must[h]
+    still = np.zeros(len(cells), bool)
+    still[a[fixed]] = True
+    area = np.asarray(np.bincount(cell, s.area), np.float64)
+    middle = s.points[s.faces].mean(axis=1)
+    at = np.stack([np.bincount(cell, s.area * middle[:, k]) for k in range(3)], axis=1) / np.maximum(area, 1e-300)[:, None]
+    label = how(_Cells(a, b, cost[h], still, at, area), start)
+    bad: set[int] = set()
+    for _ in range(6):
+        changed = label != start
+        if not changed.any():
+            return seam
+        revert = changed & (np.isin(label, list(bad)) | np.isin(start, list(bad)))
+        label[revert] = start[revert]
+        trial = seam.copy()
+        between = label[a] != label[b]
+        free = ~fixed
+        trial[h[free]] = between[free] | (seam[h[free]] & (start[a[free]] == start[b[free]]))
+        touched = np.unique(np.concatenate([label[label != start], start[label != start]]))
+        if not len(touched):
+            return seam
+        faces = np.flatnonzero(np.isin(label[cell], touched))
+        part, half = part_of(s, faces)
+        pc, _, _, found = tried(part, trial[half], 10, stop, wish)
+        of = np.full(pc.charts, -1)
+        of[pc.chart] = label[cell[faces]]
+        # A chart that fell apart is as bad as one that does not lie flat.
+        twice = np.bincount(of, minlength=c.charts)[of] > 1
+        worse = set(of[~found.good | twice].tolist())
+        if not worse:
+            return trial
+        bad |= worse
+    return seam
+
+
+def _moved(label: Numbers, a: Numbers, b: Numbers, cost: Floats, still: Mask, parity: int) -> Numbers:
+    """Labels (n,) after cells of one parity went over where that makes seams cheaper; `a`, `b` are the cells of every half-edge between two."""
+    n, top = len(label), int(label.max()) + 1
+    near = np.flatnonzero(label[a] != label[b])
+    border = np.zeros(n, bool)
+    border[a[near]] = True
+    use = np.flatnonzero(border[a])
+    key, slot = np.unique(a[use] * top + label[b[use]], return_inverse=True)
+    shared = np.bincount(slot, cost[use])
+    mine, other = key // top, key % top
+    own = np.zeros(n)
+    same = other == label[mine]
+    own[mine[same]] = shared[same]
+    gain = np.where(same, -np.inf, shared - own[mine])
+    best = np.full(n, 1e-12)
+    np.maximum.at(best, mine, gain)
+    # Neighbours never go at once: of two that would, the one of lesser gain waits.
+    go = np.flatnonzero((gain >= best[mine]) & (gain > 1e-12) & ~still[mine] & (mine % 2 == parity))
+    want = np.zeros(n)
+    want[mine[go]] = gain[go]
+    rival = np.zeros(n)
+    np.maximum.at(rival, a, want[b])
+    out = label.copy()
+    sure = go[want[mine[go]] > rival[mine[go]]]
+    out[mine[sure]] = other[sure]
+    return out
