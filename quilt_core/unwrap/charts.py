@@ -17,6 +17,7 @@ from .parts import allowed_edges, seam_cost
 from .regions import between_lines, regions_of, seams_between
 from .shorter import smoothed
 from .simpler import drawn, simpler
+from .threads import side_by_side
 from .topology import Borders, Cut, Mask, Numbers, Surface
 from .trial import Stop, Tell, Wish, judge, laid, laid_again
 
@@ -49,7 +50,11 @@ def charts_of(s: Surface, wish: Wish, stop: Stop = lambda: False, tell: Tell = l
 
 def _best_way(s: Surface, wish: Wish, stop: Stop, tell: Tell) -> tuple[Mask, tuple[Cut, Borders, Flat]]:
     """Charts from the first guess that leads to the cheapest seams: regions between feature lines, or such as fit cones. Neither is better everywhere."""
-    found = [_one_way(s, wish, label, stop, tell) for label in (between_lines(s, wish), regions_of(s, wish, _COARSE))]
+    found = side_by_side(
+        lambda stop: _one_way(s, wish, between_lines(s, wish), stop, tell),
+        lambda stop: _one_way(s, wish, regions_of(s, wish, _COARSE), stop, lambda _: None),
+        stop,
+    )
     cost = seam_cost(s)
     dear = [float(cost[seam].sum() / 2) + 0.1 * float(np.sqrt(s.area.sum())) * done[0].charts for seam, done in found]
     return found[int(np.argmin(dear))]

@@ -15,7 +15,7 @@ from scipy.spatial import cKDTree
 
 from ..model.scene import Floats
 from .parts import part_of, seam_cost
-from .topology import Mask, Numbers, Surface, cut
+from .topology import Mask, Numbers, Surface, cut, ranges
 from .trial import Stop, Wish, tried
 
 _BAND = 0.25  # of the root of a chart's area: how far a seam may move
@@ -72,7 +72,7 @@ def _by_least_cuts(cells: _Cells, label: Numbers, band: float) -> Numbers:
     for p in pairs[order].tolist():
         one, two = divmod(p, top)
         both = np.flatnonzero((label == one) | (label == two))
-        h = by_cell[_ranges(first[both], first[both + 1])]
+        h = by_cell[ranges(first[both], first[both + 1])]
         h = h[(label[cells.b[h]] == one) | (label[cells.b[h]] == two)]
         border = np.unique(cells.a[h[label[cells.a[h]] != label[cells.b[h]]]])
         if len(border):
@@ -105,12 +105,6 @@ def _least_cut(cells: _Cells, label: Numbers, both: Numbers, h: Numbers, away: F
     reach = np.zeros(count, bool)
     reach[breadth_first_order(left, 0, directed=True, return_predecessors=False)] = True
     return np.where(held, old, np.where(reach[node], pair[0], pair[1]))
-
-
-def _ranges(first: Numbers, last: Numbers) -> Numbers:
-    """The numbers of several ranges, one after the other."""
-    size = last - first
-    return np.repeat(last - np.cumsum(size), size) + np.arange(int(size.sum()))
 
 
 def _shortened(s: Surface, seam: Mask, wish: Wish, stop: Stop, how: Callable[[_Cells, Numbers], Numbers]) -> Mask:

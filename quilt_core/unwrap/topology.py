@@ -198,3 +198,9 @@ def borders(s: Surface, c: Cut, seam: Mask) -> Borders:
     faces = np.bincount(c.chart, minlength=c.charts)
     chi = np.bincount(c.chart_of_row, minlength=c.charts) - (3 * faces + border) // 2 + faces
     return Borders(found, starts, chart, loops, (2 - loops - chi) // 2)
+
+
+def ranges(first: Numbers, last: Numbers) -> Numbers:
+    """The numbers of several ranges, one after the other."""
+    size = last - first
+    return np.repeat(last - np.cumsum(size), size) + np.arange(int(size.sum()))

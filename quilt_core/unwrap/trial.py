@@ -16,6 +16,7 @@ from .parts import outlines, part_of
 from .topology import Borders, Cut, Mask, Numbers, Surface, borders, cut
 
 NEARLY_ALL, ALL = 0.97, 0.997  # shares of a chart's area that keep to the stretch, and to twice as much
+ALIKE = 0.985  # share of a chart's area whose singular values differ by less than 1.2 times the stretch
 _LONG = 40_000  # faces of a chart: above, it is not laid further where it lies over itself
 
 Stop = Callable[[], bool]
@@ -113,27 +114,31 @@ def _lay(
         return
     part, h = part_of(s, faces) if len(faces) < len(s.faces) else (s, np.arange(len(seam)))
     own = cut(part, seam[h])
-    area = np.maximum(np.bincount(own.chart, part.area, own.charts), 1e-300)
     start = None
     if wish is None and not fresh:
         start = np.empty((own.count, 2))
         start[own.rows] = f.uv[c.rows[faces]]
 
     def until(greatest: Floats, least: Floats) -> Mask:
-        near, far = _keeping(part.area, own, greatest, least, wish.stretch if wish else 1.0, area)
-        return (near >= share) & (far >= ALL)
+        return _keeps(part.area, own, greatest, least, wish.stretch if wish else 1.0, share)
 
     found = flatten(part, own, borders(part, own, seam[h]), iterations, start, stop, hopeless, until=None if wish is None else until)
     f.uv[c.rows[faces]] = found.uv[own.rows]
     f.greatest[faces], f.least[faces], f.folded[faces] = found.greatest, found.least, found.folded
 
 
-def _keeping(size: Floats, c: Cut, greatest: Floats, least: Floats, stretch: float, area: Floats) -> tuple[Floats, Floats]:
-    """Of every chart, the shares (n,) of its area that keep to the stretch, and to twice as much; `size` (F,) of the faces, `area` (n,) of the charts."""
+def _keeps(size: Floats, c: Cut, greatest: Floats, least: Floats, stretch: float, share: float) -> Mask:
+    """Charts (n,) of whose area a `share` keeps to the stretch, nearly all to twice as much, and nearly all has singular values that differ by less than a
+    fifth more; `size` (F,) is the area of the faces."""
+    area = np.maximum(np.bincount(c.chart, size, c.charts), 1e-300)
     with np.errstate(divide="ignore", invalid="ignore"):
-        worst = np.maximum(greatest, np.where(least > 0, 1 / np.maximum(least, 1e-300), np.inf))
-    near, far = (np.bincount(c.chart, size * (worst <= k * stretch), c.charts) / area for k in (1, 2))
-    return near, far
+        upon = np.where(least > 0, 1 / np.maximum(least, 1e-300), np.inf)
+        worst, ratio = np.maximum(greatest, upon), greatest * upon
+
+    def part(good: Mask) -> Floats:
+        return np.asarray(np.bincount(c.chart, size * good, c.charts) / area)
+
+    return (part(worst <= stretch) >= share) & (part(worst <= 2 * stretch) >= ALL) & (part(ratio <= 1.2 * stretch) >= ALIKE)
 
 
 def _flat_sides(s: Surface, c: Cut, b: Borders) -> Mask:
@@ -147,9 +152,7 @@ def _flat_sides(s: Surface, c: Cut, b: Borders) -> Mask:
 
 def judge(s: Surface, c: Cut, b: Borders, f: Flat, wish: Wish, share: float = NEARLY_ALL) -> Judged:
     """Which charts may stay as they are."""
-    area = np.maximum(np.bincount(c.chart, s.area, c.charts), 1e-300)
-    near, far = _keeping(s.area, c, f.greatest, f.least, wish.stretch, area)
-    tiny = area < 1e-7 * s.area.sum()
+    tiny = np.bincount(c.chart, s.area, c.charts) < 1e-7 * s.area.sum()
     whole = (np.bincount(c.chart, f.folded, c.charts) == 0) & (b.loops > 0) & (b.genus == 0)
     regions = outlines(c, b, f.uv)
     # Borders that do not cross are not enough: a hole may be turned inside out. Then the triangles have more area than the region.
@@ -159,5 +162,5 @@ def judge(s: Surface, c: Cut, b: Borders, f: Flat, wish: Wish, share: float = NE
     hull = shapely.area(regions) / np.maximum(shapely.area(shapely.convex_hull(regions)), 1e-300)
     flat = _flat_sides(s, c, b)
     small = np.bincount(c.chart, minlength=c.charts) <= wish.most
-    keeps = whole & small & (((near >= share) & (far >= ALL) & flat) | tiny)
+    keeps = whole & small & ((_keeps(s.area, c, f.greatest, f.least, wish.stretch, share) & flat) | tiny)
     return Judged(sound & keeps, sound, keeps, ~flat, hull)
