@@ -50,15 +50,16 @@ def loop(s: Surface, h: int, may: Mask) -> Numbers:
     been: on triangles it may wind, but never crosses itself."""
     angles = corner_angles(s).reshape(-1)
     out = [h]
-    been = {int(s.start[h]), int(s.end[h])}
+    been, met = {int(s.start[h]), int(s.end[h])}, set()
     for start in (h, int(s.twin[h])):
         at = start
         while at >= 0:
             at = _straight_on(s, at, angles, may)
-            if at < 0 or at in out or int(s.twin[at]) in out:
+            if at < 0 or at in out or int(s.twin[at]) in out or int(s.end[at]) in met:
                 break
             out.append(at)
             if int(s.end[at]) in been:
+                met.add(int(s.end[at]))
                 break  # closed, or back at its own way
             been.add(int(s.end[at]))
     return np.array(out, np.int64)

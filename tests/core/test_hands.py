@@ -7,7 +7,7 @@ import numpy as np
 import pytest
 import shapely
 import trimesh
-from hypothesis import given, settings
+from hypothesis import example, given, settings
 from hypothesis import strategies as st
 
 from quilt_core import formats
@@ -336,6 +336,7 @@ def test_cutting_across_goes_between_polygons_or_is_refused() -> None:
 
 
 @settings(max_examples=10, deadline=None)
+@example(9358)
 @given(st.integers(0, 10_000))
 def test_a_loop_on_triangles_never_crosses_itself(seed: int) -> None:
     solid = trimesh.creation.icosphere(3)
