@@ -39,8 +39,9 @@ def add(commands: Any, common: argparse.ArgumentParser, pack: argparse.ArgumentP
     how.add_argument("--material-borders", action="store_true", help="faces of different materials are parted")
     how.add_argument("--keep-seams", action="store_true", help="the seams that there are stay")
     how.add_argument(
-        "--keep-flat", action=argparse.BooleanOptionalAction, default=True, help="flat sides stay exactly flat, for a little more seam"
+        "--keep-flat", action=argparse.BooleanOptionalAction, default=True, help="flat sides stay flat, for a little more seam"
     )
+    how.add_argument("--alike", action=argparse.BooleanOptionalAction, default=True, help="halves that mirror each other are cut alike")
     some = argparse.ArgumentParser(add_help=False)
     some.add_argument("--objects", action="append", metavar="PATTERN", help="only objects whose name or path is like this (repeatable)")
     out = argparse.ArgumentParser(add_help=False)
@@ -69,7 +70,7 @@ def _steps(text: str) -> list[str]:
 
 def options_of(args: argparse.Namespace) -> Options:
     """How is unwrapped."""
-    return Options(args.stretch, args.hard_edges, args.material_borders, args.keep_seams, args.keep_flat)
+    return Options(args.stretch, args.hard_edges, args.material_borders, args.keep_seams, args.keep_flat, args.alike)
 
 
 def benches(args: argparse.Namespace, scenes: list[Scene]) -> list[Bench]:

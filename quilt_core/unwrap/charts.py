@@ -13,7 +13,8 @@ import numpy as np
 from .dividing import divided
 from .flatten import Flat
 from .joining import joined
-from .parts import allowed_edges, seam_cost
+from .mirror import Mirror, mirror_of, mirrored_seams
+from .parts import allowed_edges, part_of, seam_cost
 from .regions import between_lines, regions_of, seams_between
 from .shorter import smoothed
 from .simpler import drawn, simpler
@@ -34,8 +35,6 @@ _CRUMB = 0.002  # of the area: a chart that was decided on a copy and is smaller
 def charts_of(s: Surface, wish: Wish, stop: Stop = lambda: False, tell: Tell = lambda _: None) -> tuple[Mask, tuple[Cut, Borders, Flat]]:
     """The seams (3 F,) under which a surface lies flat, within the stretch that is wished; and how it lies then.
 
-    Several first guesses are tried; the one whose seams cost least is taken.
-
     Raises
     ------
     Cancelled : it was stopped
@@ -43,9 +42,24 @@ def charts_of(s: Surface, wish: Wish, stop: Stop = lambda: False, tell: Tell = l
     may = allowed_edges(s, wish.cell)
     must = (wish.must | ((np.abs(s.bend) > _FOLDED) & (s.twin >= 0))) & may
     wish = replace(wish, must=must)
+    mirror = mirror_of(s, wish.cell) if wish.alike else None
+    if mirror is not None:
+        return _by_half(s, wish, mirror, stop, tell)
     if len(s.faces) > _LARGE:
         return _by_simpler(s, wish, may, stop, tell)
     return _best_way(s, wish, stop, tell)
+
+
+def _by_half(s: Surface, wish: Wish, mirror: Mirror, stop: Stop, tell: Tell) -> tuple[Mask, tuple[Cut, Borders, Flat]]:
+    """Charts that are decided on one half, and are the same on the other; only what mirrors each other is joined across the plane."""
+    half, h = part_of(s, np.flatnonzero(mirror.first))
+    one = replace(wish, must=wish.must[h] & (half.twin >= 0), cell=mirror.cell[mirror.first], alike=False)
+    seam = np.zeros(len(s.twin), bool)
+    seam[h] = charts_of(half, one, stop, tell)[0]
+    seam = mirrored_seams(s, mirror, seam) | wish.must
+    tell("Joining the halves")
+    seam = joined(s, seam, wish, stop, _CONE_LATER, tell, image=mirror.face)
+    return _finished(s, seam, wish, stop, tell)
 
 
 def _best_way(s: Surface, wish: Wish, stop: Stop, tell: Tell) -> tuple[Mask, tuple[Cut, Borders, Flat]]:

@@ -9,30 +9,28 @@ from scipy.sparse.csgraph import connected_components, dijkstra
 from ..model.scene import Floats
 from .parting import overlapping_faces, separated
 from .parts import allowed_edges, part_of, seam_cost
+from .shorter import along_least_cuts, cells_of
 from .slits import between_borders, sewn_where_they_touch, to_corners
 from .topology import Mask, Numbers, Surface
 from .trial import NEARLY_ALL, Stop, Wish, judge, laid, tried
 
 _ROUNDS = 14
+_BAND = 0.25  # of the root of the smaller half's area: how far from where it is found a cut between halves may go
 _MOST_PAIRS = 20_000  # of faces that lie over each other: with more a chart is split
 
 
 def _halves(s: Surface, faces: Numbers, wish: Wish, must: Mask) -> Numbers:
     """Two labels (k,) for the faces of a chart, each half as alike in place and direction as can be, by ways along the surface."""
-    cells, cell = np.unique(wish.cell[faces], return_inverse=True)
-    n = len(cells)
+    part, h = part_of(s, faces)
+    cells, cell, edge = cells_of(part, wish.cell[faces], must[h])
+    n = len(cells.area)
     if n < 2:
         return np.zeros(len(faces), np.int64)
-    area = np.maximum(np.bincount(cell, s.area[faces], n), 1e-300)
-    middle = s.points[s.faces[faces]].mean(axis=1)
-    size = np.sqrt(s.area[faces].sum())
-    at = np.stack([np.bincount(cell, s.area[faces] * middle[:, k], n) for k in range(3)], axis=1) / area[:, None] / size
-    normal = np.stack([np.bincount(cell, s.area[faces] * s.normal[faces][:, k], n) for k in range(3)], axis=1) / area[:, None]
-    part, _ = part_of(s, faces)
-    h = np.flatnonzero(part.twin > np.arange(len(part.twin)))
-    i, j = cell[h // 3], cell[part.twin[h] // 3]
-    keep = (i != j) & ~must[(3 * faces[:, None] + np.arange(3)).reshape(-1)[h]]
-    i, j = i[keep], j[keep]
+    area = np.maximum(cells.area, 1e-300)
+    at = cells.at / np.sqrt(area.sum())
+    normal = np.stack([np.bincount(cell, part.area * part.normal[:, k], n) for k in range(3)], axis=1) / area[:, None]
+    keep = ~must[h][edge]
+    i, j = cells.a[keep], cells.b[keep]
     if not len(i):
         return cell % 2
     step = np.linalg.norm(at[i] - at[j], axis=1) + np.linalg.norm(normal[i] - normal[j], axis=1) + 1e-9
@@ -54,7 +52,8 @@ def _halves(s: Surface, faces: Numbers, wish: Wish, must: Mask) -> Numbers:
             break
     if side.all() or not side.any():
         side = np.arange(n) >= n // 2
-    return side[cell].astype(np.int64)
+    # Needles side by side, each nearer to one end, would leave a comb.
+    return along_least_cuts(cells, side.astype(np.int64), _BAND)[cell]
 
 
 def _central(at: Floats, normal: Floats, area: Floats, mine: Mask) -> np.intp:

@@ -21,11 +21,14 @@ _SLITS = 2  # how often a union that does not lie flat is slit
 _DEFECT = 0.3  # radians: about such a point a piece does not lie flat
 
 
-def joined(s: Surface, seam: Mask, wish: Wish, stop: Stop, cone: float, tell: Tell, crumb: float = np.inf) -> Mask:
+def joined(
+    s: Surface, seam: Mask, wish: Wish, stop: Stop, cone: float, tell: Tell, crumb: float = np.inf, image: Numbers | None = None
+) -> Mask:
     """Charts united for as long as they still lie flat, those that share the costliest seams first; each union is tried by flattening it.
 
     Two charts that share several runs of seam (the halves of a tube) are tried along all of them first, then along the costliest alone.
-    Only charts smaller than `crumb` of the area look for another.
+    Only charts smaller than `crumb` of the area look for another; only those that mirror each other, where `image` (F,) is a face of the mirror image of
+    each, or -1.
     """
     seam, cost, stops = seam.copy(), seam_cost(s), run_ends(s)
     failed: dict[tuple[int, int], int] = {}
@@ -38,7 +41,7 @@ def joined(s: Surface, seam: Mask, wish: Wish, stop: Stop, cone: float, tell: Te
         first[c.chart[::-1]] = np.arange(len(s.faces))[::-1]
         if turn == 0:
             names = first[c.chart]
-        pairs = _unions(s, c, seam, cost, wish, cone, names[first], failed, crumb)
+        pairs = _unions(s, c, seam, cost, wish, cone, names[first], failed, crumb, image)
         if not pairs:
             return seam
         tell(f"Joining charts: {c.charts} so far")
@@ -64,7 +67,9 @@ def joined(s: Surface, seam: Mask, wish: Wish, stop: Stop, cone: float, tell: Te
         saved = np.asarray(
             np.bincount(of, ((before & ~trial[half]).reshape(-1, 3) * cost[half].reshape(-1, 3)).sum(axis=1), len(pairs)), np.float64
         )
-        worth, how = _flat_unions(part, trial[half], of, saved, replace(wish, must=wish.must[half], cell=wish.cell[faces]), stop)
+        worth, how = _flat_unions(
+            part, trial[half], of, saved, replace(wish, must=wish.must[half], cell=wish.cell[faces]), stop, _HULL if image is None else 0.0
+        )
         for k, pair in enumerate(pairs):
             if worth[k]:
                 names[np.isin(c.chart, pair)] = fresh
@@ -77,13 +82,14 @@ def joined(s: Surface, seam: Mask, wish: Wish, stop: Stop, cone: float, tell: Te
     return seam
 
 
-def _flat_unions(part: Surface, seam: Mask, of: Numbers, saved: Floats, wish: Wish, stop: Stop) -> tuple[Mask, Mask]:
+def _flat_unions(part: Surface, seam: Mask, of: Numbers, saved: Floats, wish: Wish, stop: Stop, hull: float) -> tuple[Mask, Mask]:
     """Which unions (n,) lie flat as they are, or once they are slit for less than they save; and the seams for that.
 
     Parameters
     ----------
     of : (F,) union of every face of the part
     saved : (n,) what the seams inside each cost, both sides counted
+    hull : area over that of the hull that they have at least
     """
     seam, cost, may = seam.copy(), seam_cost(part), allowed_edges(part, wish.cell)
     good = np.zeros(len(saved), bool)
@@ -93,7 +99,7 @@ def _flat_unions(part: Surface, seam: Mask, of: Numbers, saved: Floats, wish: Wi
         c, b, _, found = tried(sub, seam[half], 10, stop, wish)
         union = np.full(c.charts, -1)
         union[c.chart] = of[pending]
-        good[union[found.good & (found.hull >= _HULL)]] = True
+        good[union[found.good & (found.hull >= hull)]] = True
         left = []
         for chart in np.flatnonzero(~found.good & (b.genus == 0)).tolist():
             faces = pending[c.chart == chart]
@@ -138,8 +144,23 @@ def _costliest_run(s: Surface, h: Numbers, cost: Floats, stops: Mask) -> Mask:
     return np.asarray(run == int(np.argmax(np.bincount(run, cost[h], count))))
 
 
+def _images(c: Cut, image: Numbers) -> set[tuple[int, int]]:
+    """Pairs of charts of which one holds the mirror image of a part of the other; `image` (F,): see `joined`."""
+    known = np.flatnonzero(image >= 0)
+    return {_key(*pair) for pair in zip(c.chart[known].tolist(), c.chart[image[known]].tolist(), strict=True)}
+
+
 def _unions(
-    s: Surface, c: Cut, seam: Mask, cost: Floats, wish: Wish, cone: float, names: Numbers, failed: dict[tuple[int, int], int], crumb: float
+    s: Surface,
+    c: Cut,
+    seam: Mask,
+    cost: Floats,
+    wish: Wish,
+    cone: float,
+    names: Numbers,
+    failed: dict[tuple[int, int], int],
+    crumb: float,
+    image: Numbers | None,
 ) -> list[tuple[int, int]]:
     """Pairs of charts that are worth a try, no chart twice, the best first."""
     h = np.flatnonzero((s.twin > np.arange(len(s.twin))) & seam & ~wish.must)
@@ -150,6 +171,7 @@ def _unions(
         return []
     pairs, slot = np.unique(x * c.charts + y, return_inverse=True)
     i, j = pairs // c.charts, pairs % c.charts
+    like = _images(c, image) if image is not None else None
     shared, length = np.bincount(slot, cost[h]), np.bincount(slot, s.length[h])
     edge = np.flatnonzero((s.twin < 0) | seam)
     around = np.bincount(c.chart[edge // 3], s.length[edge], c.charts)
@@ -168,7 +190,9 @@ def _unions(
         a, b = int(i[k]), int(j[k])
         if min(area[a], area[b]) > crumb * whole:
             continue
-        if taken[a] or taken[b] or length[k] < _SHARED * least[k] or spread[k] > cone:
+        if like is not None and _key(a, b) not in like:
+            continue
+        if taken[a] or taken[b] or spread[k] > cone or (like is None and length[k] < _SHARED * least[k]):
             continue
         if failed.get(_key(int(names[a]), int(names[b])), 0) > 1:
             continue

@@ -10,7 +10,7 @@ import shapely
 from ..errors import QuiltError
 from ..model.scene import Floats, Mesh, UvChannel
 from .charts import charts_of
-from .parts import allowed_edges, corners, outlines, part_of
+from .parts import allowed_edges, corners, flat_sides, outlines, part_of
 from .skin import Laying, Revised, Skin, laying_of, revised, skin_of
 from .topology import Mask, Numbers
 from .trial import Stop, Tell, Wish, judge
@@ -24,7 +24,8 @@ class Options:
     hard_edges : degrees from which an edge is a seam, None for no such rule
     material_borders : whether faces of different materials are parted
     keep_seams : whether the seams of the UVs that there are stay
-    keep_flat : whether flat sides stay exactly flat: corners that could hide within the stretch are cut open then
+    keep_flat : whether flat sides stay flat: corners that could hide within the stretch are cut open then, and large sides are stretched by less than a tenth
+    alike : whether halves that mirror each other are cut alike
     """
 
     stretch: float = 1.25
@@ -32,6 +33,7 @@ class Options:
     material_borders: bool = False
     keep_seams: bool = False
     keep_flat: bool = True
+    alike: bool = True
 
     @property
     def tip(self) -> float:
@@ -105,8 +107,8 @@ def unwrap_faces(
     which = np.flatnonzero(faces)
     s, h = part_of(skin.surface, which) if len(which) < len(faces) else (skin.surface, np.arange(3 * len(faces)))
     if options.keep_flat:
-        s = replace(s, corner=corners(s, options.tip))
-    wish = Wish(options.stretch, _must(skin, options, old)[h] & (s.twin >= 0), skin.cell[which])
+        s = replace(s, corner=corners(s, options.tip), flat=flat_sides(s))
+    wish = Wish(options.stretch, _must(skin, options, old)[h] & (s.twin >= 0), skin.cell[which], alike=options.alike)
     seam, (c, b, flat) = charts_of(s, wish, stop, tell)
     found = judge(s, c, b, flat, wish)
     with np.errstate(divide="ignore"):

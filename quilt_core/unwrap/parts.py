@@ -7,10 +7,14 @@ from dataclasses import replace
 import numpy as np
 import shapely
 from numpy.typing import NDArray
+from scipy.sparse import coo_matrix
+from scipy.sparse.csgraph import connected_components
 
 from ..model.scene import Floats
 from .topology import Borders, Cut, Mask, Numbers, Surface, after, cut
 
+_LEVEL = np.radians(1.0)  # faces of a flat side bend by less
+_SIDE, _WORTH = 4, 0.01  # triangles, and share of the area, that a flat side has at least
 _SHARP = (np.radians(17.5), np.radians(35.0))  # between these an edge becomes a good place for a seam
 
 
@@ -38,7 +42,7 @@ def part_of(s: Surface, which: Numbers) -> tuple[Surface, Numbers]:
     points, faces = np.unique(s.faces[which], return_inverse=True)
     part = replace(
         s, points=s.points[points], faces=faces.reshape(-1, 3), twin=twin, normal=s.normal[which], area=s.area[which], length=s.length[h], bend=s.bend[h],
-        corner=None if s.corner is None else s.corner[points],
+        corner=None if s.corner is None else s.corner[points], flat=None if s.flat is None else s.flat[which],
     )  # fmt: skip
     return part, h
 
@@ -71,6 +75,15 @@ def corners(s: Surface, tip: float) -> Mask:
     out = np.zeros(len(s.points), bool)
     out[c.point[np.abs(lacking) > tip]] = True
     return out
+
+
+def flat_sides(s: Surface) -> Mask:
+    """(F,) faces of flat sides: of four triangles at least, and not of the smallest."""
+    n = len(s.faces)
+    h = np.flatnonzero((s.twin >= 0) & (np.abs(s.bend) < _LEVEL))
+    _, side = connected_components(coo_matrix((np.ones(len(h)), (h // 3, s.twin[h] // 3)), shape=(n, n)), directed=False)
+    large = (np.bincount(side) >= _SIDE) & (np.bincount(side, s.area) >= _WORTH * s.area.sum())
+    return np.asarray(large[side])
 
 
 def outlines(c: Cut, b: Borders, uv: Floats) -> NDArray[np.object_]:

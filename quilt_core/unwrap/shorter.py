@@ -24,7 +24,7 @@ _SCALE = 1e6  # costs become whole numbers
 
 
 @dataclass(frozen=True)
-class _Cells:
+class Cells:
     """Cells (n,): polygons, that go from one chart to another as a whole.
 
     a, b : (k,) the two cells of every half-edge between such
@@ -45,11 +45,11 @@ def smoothed(s: Surface, seam: Mask, wish: Wish, stop: Stop, band: float = _BAND
     """Seams between charts made shorter and cheaper: each goes along the least cut in a `band` (in roots of the smaller chart's area) about itself, then cells
     at a border go over to the chart that they share more of it with. Charts that would no longer lie flat take their cells back."""
     if band > 0:
-        seam = _shortened(s, seam, wish, stop, lambda cells, label: _by_least_cuts(cells, label, band))
+        seam = _shortened(s, seam, wish, stop, lambda cells, label: along_least_cuts(cells, label, band))
     return _shortened(s, seam, wish, stop, _cell_by_cell)
 
 
-def _cell_by_cell(cells: _Cells, label: Numbers) -> Numbers:
+def _cell_by_cell(cells: Cells, label: Numbers) -> Numbers:
     for _ in range(_PASSES):
         before = label
         for parity in (0, 1):
@@ -59,7 +59,7 @@ def _cell_by_cell(cells: _Cells, label: Numbers) -> Numbers:
     return label
 
 
-def _by_least_cuts(cells: _Cells, label: Numbers, band: float) -> Numbers:
+def along_least_cuts(cells: Cells, label: Numbers, band: float) -> Numbers:
     """Labels (n,) where the border of every two charts, the dearest first, goes along the least cut in a band about it."""
     top, label = int(label.max()) + 1, label.copy()
     x, y = np.minimum(label[cells.a], label[cells.b]), np.maximum(label[cells.a], label[cells.b])
@@ -82,7 +82,7 @@ def _by_least_cuts(cells: _Cells, label: Numbers, band: float) -> Numbers:
     return label
 
 
-def _least_cut(cells: _Cells, label: Numbers, both: Numbers, h: Numbers, away: Floats, width: float, pair: tuple[int, int]) -> Numbers:
+def _least_cut(cells: Cells, label: Numbers, both: Numbers, h: Numbers, away: Floats, width: float, pair: tuple[int, int]) -> Numbers:
     """Labels of the cells `both` (m,) of two charts after the least cut between what of them is farther than `width` from their border."""
     old = label[both]
     held = (away >= width) | cells.still[both]
@@ -107,24 +107,32 @@ def _least_cut(cells: _Cells, label: Numbers, both: Numbers, h: Numbers, away: F
     return np.where(held, old, np.where(reach[node], pair[0], pair[1]))
 
 
-def _shortened(s: Surface, seam: Mask, wish: Wish, stop: Stop, how: Callable[[_Cells, Numbers], Numbers]) -> Mask:
-    """Seams after cells went to other charts, of which those that no longer lie flat take theirs back."""
-    cost = seam_cost(s)
-    cells, cell = np.unique(wish.cell, return_inverse=True)
-    c = cut(s, seam)
-    start = np.zeros(len(cells), np.int64)
-    start[cell] = c.chart
+def cells_of(s: Surface, cell: Numbers, fixed: Mask) -> tuple[Cells, Numbers, Numbers]:
+    """The cells of a surface, the number (F,) of every face's, and the half-edges (k,) between cells; cells at `fixed` (3 F,) half-edges stay where they are."""
+    cells, number = np.unique(cell, return_inverse=True)
+    n = len(cells)
     h = np.flatnonzero(s.twin >= 0)
-    h = h[cell[h // 3] != cell[s.twin[h] // 3]]
-    a, b = cell[h // 3], cell[s.twin[h] // 3]
-    # Slits and seams that must be stay where they are.
-    fixed = (seam[h] & (start[a] == start[b])) | wish.must[h]
-    still = np.zeros(len(cells), bool)
-    still[a[fixed]] = True
-    area = np.asarray(np.bincount(cell, s.area), np.float64)
+    h = h[number[h // 3] != number[s.twin[h] // 3]]
+    a, b = number[h // 3], number[s.twin[h] // 3]
+    still = np.zeros(n, bool)
+    still[a[fixed[h]]] = True
+    area = np.asarray(np.bincount(number, s.area, n), np.float64)
     middle = s.points[s.faces].mean(axis=1)
-    at = np.stack([np.bincount(cell, s.area * middle[:, k]) for k in range(3)], axis=1) / np.maximum(area, 1e-300)[:, None]
-    label = how(_Cells(a, b, cost[h], still, at, area), start)
+    at = np.stack([np.bincount(number, s.area * middle[:, k], n) for k in range(3)], axis=1) / np.maximum(area, 1e-300)[:, None]
+    return Cells(a, b, seam_cost(s)[h], still, at, area), number, h
+
+
+def _shortened(s: Surface, seam: Mask, wish: Wish, stop: Stop, how: Callable[[Cells, Numbers], Numbers]) -> Mask:
+    """Seams after cells went to other charts, of which those that no longer lie flat take theirs back."""
+    c = cut(s, seam)
+    # Slits and seams that must be stay where they are.
+    inner = (s.twin >= 0) & (c.chart[np.arange(len(s.twin)) // 3] == c.chart[np.maximum(s.twin, 0) // 3])
+    cells, cell, h = cells_of(s, wish.cell, (seam & inner) | wish.must)
+    fixed = ((seam & inner) | wish.must)[h]
+    a, b = cells.a, cells.b
+    start = np.zeros(len(cells.area), np.int64)
+    start[cell] = c.chart
+    label = how(cells, start)
     bad: set[int] = set()
     for _ in range(6):
         changed = label != start

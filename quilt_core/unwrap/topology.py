@@ -24,7 +24,7 @@ Mask = NDArray[np.bool_]
 class Surface:
     """points (V, 3); faces (F, 3) rows of them, all with area; twin (3 F,) half-edges, -1 at a border; normal (F, 3), area (F,); length (3 F,);
     bend (3 F,) radians by which the surface bends at an edge, above 0 where it bulges, 0 at borders;
-    corner (V,) points that no chart may have inside, None for none."""
+    corner (V,) points that no chart may have inside, None for none; flat (F,) faces of flat sides, which are not to be stretched, None for none."""
 
     points: Floats
     faces: Numbers
@@ -34,6 +34,7 @@ class Surface:
     length: Floats
     bend: Floats
     corner: Mask | None = None
+    flat: Mask | None = None
 
     @property
     def start(self) -> Numbers:

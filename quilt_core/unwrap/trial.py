@@ -17,6 +17,7 @@ from .topology import Borders, Cut, Mask, Numbers, Surface, borders, cut
 
 NEARLY_ALL, ALL = 0.97, 0.997  # shares of a chart's area that keep to the stretch, and to twice as much
 ALIKE = 0.985  # share of a chart's area whose singular values differ by less than 1.2 times the stretch
+LEVEL = 1.1  # ratio of the singular values of a flat side
 _LONG = 40_000  # faces of a chart: above, it is not laid further where it lies over itself
 
 Stop = Callable[[], bool]
@@ -28,12 +29,14 @@ class Wish:
     """stretch : the greater over the smaller singular value that nearly all of the surface stays under
     must : (3 F,) half-edges that are seams whatever it costs; cell (F,) : polygon of every face
     most : faces that a chart may have: much larger ones take minutes to lay flat
+    alike : whether halves that mirror each other are cut alike
     """
 
     stretch: float
     must: Mask
     cell: Numbers
     most: float = np.inf
+    alike: bool = False
 
 
 @dataclass(frozen=True)
@@ -120,25 +123,26 @@ def _lay(
         start[own.rows] = f.uv[c.rows[faces]]
 
     def until(greatest: Floats, least: Floats) -> Mask:
-        return _keeps(part.area, own, greatest, least, wish.stretch if wish else 1.0, share)
+        return _keeps(part, own, greatest, least, wish.stretch if wish else 1.0, share)
 
     found = flatten(part, own, borders(part, own, seam[h]), iterations, start, stop, hopeless, until=None if wish is None else until)
     f.uv[c.rows[faces]] = found.uv[own.rows]
     f.greatest[faces], f.least[faces], f.folded[faces] = found.greatest, found.least, found.folded
 
 
-def _keeps(size: Floats, c: Cut, greatest: Floats, least: Floats, stretch: float, share: float) -> Mask:
+def _keeps(s: Surface, c: Cut, greatest: Floats, least: Floats, stretch: float, share: float) -> Mask:
     """Charts (n,) of whose area a `share` keeps to the stretch, nearly all to twice as much, and nearly all has singular values that differ by less than a
-    fifth more; `size` (F,) is the area of the faces."""
-    area = np.maximum(np.bincount(c.chart, size, c.charts), 1e-300)
+    fifth more; and whose flat sides are not stretched."""
+    area = np.maximum(np.bincount(c.chart, s.area, c.charts), 1e-300)
     with np.errstate(divide="ignore", invalid="ignore"):
         upon = np.where(least > 0, 1 / np.maximum(least, 1e-300), np.inf)
         worst, ratio = np.maximum(greatest, upon), greatest * upon
 
     def part(good: Mask) -> Floats:
-        return np.asarray(np.bincount(c.chart, size * good, c.charts) / area)
+        return np.asarray(np.bincount(c.chart, s.area * good, c.charts) / area)
 
-    return (part(worst <= stretch) >= share) & (part(worst <= 2 * stretch) >= ALL) & (part(ratio <= 1.2 * stretch) >= ALIKE)
+    level = np.ones(c.charts, bool) if s.flat is None else part(s.flat & (ratio > LEVEL)) <= (1 - share) * part(s.flat)
+    return level & (part(worst <= stretch) >= share) & (part(worst <= 2 * stretch) >= ALL) & (part(ratio <= 1.2 * stretch) >= ALIKE)
 
 
 def _flat_sides(s: Surface, c: Cut, b: Borders) -> Mask:
@@ -162,5 +166,5 @@ def judge(s: Surface, c: Cut, b: Borders, f: Flat, wish: Wish, share: float = NE
     hull = shapely.area(regions) / np.maximum(shapely.area(shapely.convex_hull(regions)), 1e-300)
     flat = _flat_sides(s, c, b)
     small = np.bincount(c.chart, minlength=c.charts) <= wish.most
-    keeps = whole & small & ((_keeps(s.area, c, f.greatest, f.least, wish.stretch, share) & flat) | tiny)
+    keeps = whole & small & ((_keeps(s, c, f.greatest, f.least, wish.stretch, share) & flat) | tiny)
     return Judged(sound & keeps, sound, keeps, ~flat, hull)

@@ -16,6 +16,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 from pxr import Usd, UsdGeom
 
+from bench.mend import stretch
 from quilt_core import formats
 from quilt_core.errors import Cancelled, QuiltError
 from quilt_core.faults.findings import find
@@ -232,6 +233,30 @@ def test_flat_sides_stay_flat_where_that_is_wished() -> None:
     found = unwrap(mesh, Options())
     proven(mesh, found)
     assert found.under[0] == pytest.approx(1) and found.worst == pytest.approx(1, abs=1e-6) and found.charts <= 3
+
+
+def test_flat_sides_are_hardly_stretched_where_that_is_wished() -> None:
+    # A plate with a rounded edge: its top and bottom are flat, and could be bent within the stretch.
+    solid = trimesh.creation.cylinder(1, 0.2, sections=48)
+    for _ in range(2):
+        solid = solid.subdivide()
+    points = np.asarray(solid.vertices) * (1 + 0.3 * (np.abs(solid.vertices[:, [2]]) < 0.09))
+    mesh = mesh_of(points, solid.faces)
+    found = unwrap(mesh, Options(stretch=1.6))
+    proven(mesh, found)
+    s = Scene("a", "obj", [mesh], [MeshObject("m", "m", 0, np.eye(4))], [])
+    ratio, area = stretch(s, 0, found.channel)
+    level = np.abs(points[mesh.triangles][:, :, 2]).min(axis=1) > 0.0999
+    assert level.sum() > 100 and area[level & (ratio > 1.1)].sum() < 0.05 * area[level].sum()
+
+
+def test_long_needles_are_not_parted_like_a_comb() -> None:
+    # The sides of a tube are needles from end to end; each of them is nearer to one end than its neighbours.
+    solid = trimesh.creation.capsule(2, 0.4)
+    mesh = mesh_of(solid.vertices, solid.faces)
+    found = unwrap(mesh, Options())
+    proven(mesh, found)
+    assert found.seam < 5 * np.sqrt(found.area) and found.charts <= 4
 
 
 def test_a_stop_ends_it_and_wrong_options_are_told() -> None:

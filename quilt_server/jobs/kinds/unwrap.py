@@ -32,10 +32,11 @@ class Unwrap(Asked):
     material_borders: StrictBool = False
     keep_seams: StrictBool = False
     keep_flat: StrictBool = True
+    alike: StrictBool = True
 
     def params(self, settings: dict[str, Any]) -> dict[str, Any]:
         """See `Asked.params`."""
-        Options(self.stretch, self.hard_edges, self.material_borders, self.keep_seams, self.keep_flat)
+        Options(self.stretch, self.hard_edges, self.material_borders, self.keep_seams, self.keep_flat, self.alike)
         return self.model_dump()
 
 
@@ -68,7 +69,7 @@ def unwrapped(job: Job, head: Snapshot, params: dict[str, Any], tell: Tell) -> t
     QuiltError : there is nothing to do; Cancelled : it was stopped
     """
     settings, stop = settings_of(head), StopFlag(job)
-    options = Options(*(params[k] for k in ("stretch", "hard_edges", "material_borders", "keep_seams", "keep_flat")))
+    options = Options(*(params[k] for k in ("stretch", "hard_edges", "material_borders", "keep_seams", "keep_flat", "alike")))
     work, refused = [], []
     for f in SourceFile.objects.filter(pk__in=head.files):
         if not _concerns(params, f):

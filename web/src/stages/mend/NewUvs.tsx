@@ -29,6 +29,7 @@ export function NewUvs() {
   const [materials, setMaterials] = useState(false)
   const [keep, setKeep] = useState(false)
   const [flat, setFlat] = useState(true)
+  const [alike, setAlike] = useState(true)
   if (!state) return null
   const bad = beyondSaving(state, faults)
   const chosen = objectsOf(state, selection)
@@ -40,6 +41,7 @@ export function NewUvs() {
     material_borders: materials,
     keep_seams: keep,
     keep_flat: flat,
+    alike,
   }
   return (
     <Box mb="4">
@@ -53,7 +55,10 @@ export function NewUvs() {
         <Choice label="Stretch that is allowed" value={stretch} options={STRETCHES} set={setStretch} />
       </Setting>
       <Tick on={flat} set={setFlat}>
-        <Text fontSize="xs">Flat sides stay exactly flat</Text>
+        <Text fontSize="xs">Flat sides stay flat</Text>
+      </Tick>
+      <Tick on={alike} set={setAlike}>
+        <Text fontSize="xs">Mirrored halves are cut alike</Text>
       </Tick>
       <Tick on={hard} set={setHard}>
         <Flex align="center" gap="1" fontSize="xs">
