@@ -58,7 +58,7 @@ def run_propose(job: Job) -> None:
                 raise
             break
         rows.append(row)
-    best = [r for r in rows if not any(_beaten(r, other) for other in rows)]
+    best = [r for k, r in enumerate(rows) if not any(_beaten(r, o) for o in rows) and not any(_alike(r, o) for o in rows[:k])]
     drop([r["snapshot"] for r in rows if r not in best])
     job.result = {"base": head.pk, "proposals": sorted(best, key=lambda r: -r["stretch"])}
 
@@ -67,6 +67,11 @@ def _beaten(row: dict[str, Any], other: dict[str, Any]) -> bool:
     """Whether another proposal has fewer metres of seam and no more stretch, or less stretch for no more seam."""
     seam, flat = other["seam_m"] - row["seam_m"], other["under_1_1"] - row["under_1_1"]
     return bool((seam < -_SAME * row["seam_m"] and flat > -_SAME) or (flat > _SAME and seam <= 0))
+
+
+def _alike(row: dict[str, Any], other: dict[str, Any]) -> bool:
+    """Whether two proposals are no choice: neither the seams nor the stretch differ."""
+    return abs(row["seam_m"] - other["seam_m"]) <= _SAME * other["seam_m"] and abs(row["under_1_1"] - other["under_1_1"]) <= _SAME
 
 
 def _figures(made: list[Revision]) -> dict[str, Any]:
