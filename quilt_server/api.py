@@ -20,7 +20,7 @@ from .jobs.wake import wake
 from .projects.copies import copied
 from .projects.faults import fault_rows
 from .projects.models import Job, Layout, Project, Reading, Snapshot
-from .projects.picking import pick
+from .projects.picking import Asked, pick
 from .projects.planning import plan, suggest
 from .projects.proposals import proposal_of, take
 from .projects.room import MOST_KEPT, purge, size_of, thin
@@ -211,7 +211,7 @@ def plan_sheet(request: HttpRequest, project_id: int, body: PlanIn) -> PlanOut:
 def pick_more(request: HttpRequest, project_id: int, body: PickIn) -> PickOut:
     """Edges or faces of an object that follow from one that was picked."""
     head = _on(_project(project_id), body.base)
-    return PickOut(**pick(head, body.file, body.object, body.way, body.edge, body.goal, body.degrees))
+    return PickOut(**pick(head, body.file, body.object, Asked(body.way, body.edge, body.goal, body.degrees, body.edges, body.faces)))
 
 
 @api.post("/projects/{project_id}/suggest", response=SuggestOut)

@@ -314,15 +314,18 @@ class Discard(Schema):
 
 
 class PickIn(Schema):
-    """An edge of an object that the page shows: file, object, [triangle, side], and what is wanted from it."""
+    """An edge of an object that the page shows: file, object, [triangle, side], and what is wanted from it; or all that is picked of it, for its mirror
+    image."""
 
     base: int
     file: int
     object: int
     way: str
-    edge: list[int]
+    edge: list[int] = []
     goal: list[int] | None = None
     degrees: float = Field(30.0, ge=0, le=180)
+    edges: list[list[int]] = []
+    faces: list[int] = []
 
 
 class PickOut(Schema):

@@ -128,6 +128,13 @@ def _partners(s: Surface, cell: Numbers, edge: Numbers, half: Numbers) -> Number
     return np.where(partner[number] >= 0, first[np.maximum(partner[number], 0)], -1)
 
 
+def image_of(m: Mirror, h: Numbers, faces: Mask) -> tuple[Numbers, Mask]:
+    """The half-edges that mirror some (k,), and the faces (F,) whose polygons mirror those of some faces (F,)."""
+    seen = m.half[h]
+    found = m.face[faces]
+    return seen[seen >= 0], np.isin(m.cell, m.cell[found[found >= 0]])
+
+
 def mirrored_seams(s: Surface, m: Mirror, seam: Mask) -> Mask:
     """Seams (3 F,) of both halves, from those of the first (3 F,): its own, their images, and all that lies between the two."""
     out = seam & np.repeat(m.first, 3)

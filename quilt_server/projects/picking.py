@@ -2,18 +2,20 @@
 
 from __future__ import annotations
 
-from functools import lru_cache
+from dataclasses import dataclass
+from functools import cached_property, lru_cache
 from typing import Any
 
 import numpy as np
 
 from quilt_core.errors import QuiltError
 from quilt_core.unwrap.ledger import runs_of
+from quilt_core.unwrap.mirror import Mirror, image_of, mirror_of
 from quilt_core.unwrap.parts import allowed_edges
 from quilt_core.unwrap.scenes import laying_in, skin_in
 from quilt_core.unwrap.seams import around, grown, half_edges, loop, shortest
 from quilt_core.unwrap.skin import Laying
-from quilt_core.unwrap.topology import Numbers
+from quilt_core.unwrap.topology import Mask, Numbers
 
 from .geometry import shown_order
 from .models import Snapshot, SourceFile
@@ -21,7 +23,25 @@ from .revisions import revisions_of
 from .sources import kept_islands, kept_scene
 from .state import settings_of
 
-WAYS = ("loop", "path", "bend", "seam", "border")
+WAYS = ("loop", "path", "bend", "seam", "border", "material", "mirror")
+
+
+@dataclass(frozen=True)
+class Asked:
+    """What is wanted of an object.
+
+    way : one of `WAYS`
+    edge : [triangle as shown, side] that the others follow from; goal : another one, for the shortest way to it
+    degrees : by which faces may bend that hang together
+    edges, faces : what is picked already, [triangle, side] and triangles, whose mirror image is wanted
+    """
+
+    way: str
+    edge: list[int]
+    goal: list[int] | None
+    degrees: float
+    edges: list[list[int]]
+    faces: list[int]
 
 
 class _Picked:
@@ -50,6 +70,17 @@ class _Picked:
             raise QuiltError("What was picked is not there any more. Pick it anew.")
         return int(half_edges(self.skin, [(int(self.order[edge[0]]), edge[1])])[0])
 
+    @cached_property
+    def mirror(self) -> Mirror | None:
+        """What mirrors what."""
+        return mirror_of(self.skin.surface, self.skin.cell)
+
+    def these(self, triangles: list[int]) -> Mask:
+        """Faces (F,) of triangles as shown."""
+        if any(not 0 <= t < len(self.order) for t in triangles):
+            raise QuiltError("What was picked is not there any more. Pick it anew.")
+        return np.isin(self.skin.kept, self.order[np.array(triangles, np.int64)])
+
     def edges(self, h: Numbers) -> list[list[int]]:
         """Triangles as shown and sides."""
         return np.column_stack([self.shown[self.skin.kept[h // 3]], h % 3]).tolist()  # type: ignore[no-any-return]
@@ -64,25 +95,41 @@ def _picked(file: int, revision: str, number: int, channel: int, welded: bool) -
     return _Picked(SourceFile.objects.get(pk=file), number, channel, welded)
 
 
-def pick(snapshot: Snapshot, file: int, number: int, way: str, edge: list[int], goal: list[int] | None, degrees: float) -> dict[str, Any]:
-    """What follows from an edge [triangle as shown, side] of an object.
-
-    Parameters
-    ----------
-    way : one of `WAYS`; goal : another edge, for the shortest way to it; degrees : by which faces may bend that hang together
+def pick(snapshot: Snapshot, file: int, number: int, asked: Asked) -> dict[str, Any]:
+    """What follows from what is picked of an object.
 
     Raises
     ------
     QuiltError : what was picked is not there, or nothing follows from it
     """
-    if way not in WAYS:
-        raise QuiltError(f"'{way}' is no way of picking: {', '.join(WAYS)}.")
+    if asked.way not in WAYS:
+        raise QuiltError(f"'{asked.way}' is no way of picking: {', '.join(WAYS)}.")
     found = SourceFile.objects.filter(pk=file, pk__in=snapshot.files).first()
     if found is None:
         raise QuiltError("What was picked is not there any more. Pick it anew.")
     settings = settings_of(snapshot)
     p = _picked(found.pk, found.revision, number, int(settings["channel_in"]), found.pk in settings["welded"])
-    s, h = p.skin.surface, p.half_edge(edge)
+    return _mirrored(p, asked) if asked.way == "mirror" else _following(p, asked)
+
+
+def _mirrored(p: _Picked, asked: Asked) -> dict[str, Any]:
+    """The mirror image of what is picked."""
+    if p.mirror is None:
+        raise QuiltError("This object has no two halves that mirror each other: less than half of its surface has a mirror image.")
+    h = np.array([p.half_edge(e) for e in asked.edges], np.int64)
+    edges, faces = image_of(p.mirror, h, p.these(asked.faces))
+    if not len(edges) and not faces.any():
+        raise QuiltError("What is picked has no mirror image in this object.")
+    return {"edges": p.edges(edges), "faces": p.faces(faces)}
+
+
+def _following(p: _Picked, asked: Asked) -> dict[str, Any]:
+    """What follows from one edge."""
+    way, goal = asked.way, asked.goal
+    s, h = p.skin.surface, p.half_edge(asked.edge)
+    if way == "material":
+        of = p.skin.mesh.materials[p.skin.kept]
+        return {"edges": [], "faces": p.faces(of == of[h // 3])}
     may = allowed_edges(s, p.skin.cell)
     if way == "loop":
         return {"edges": p.edges(loop(s, h, may)), "faces": []}
@@ -101,7 +148,7 @@ def pick(snapshot: Snapshot, file: int, number: int, way: str, edge: list[int], 
             if h in run or int(s.twin[h]) in run:
                 return {"edges": p.edges(run), "faces": []}
         raise QuiltError("This edge is no seam.")
-    faces = grown(s, h // 3, np.radians(degrees))
+    faces = grown(s, h // 3, np.radians(asked.degrees))
     if way == "border":
         return {"edges": p.edges(around(p.skin, faces)), "faces": []}
     return {"edges": [], "faces": p.faces(faces)}

@@ -151,6 +151,30 @@ def test_one_edge_gives_its_loop_its_way_and_its_faces(browser: Browser) -> None
     assert "second edge" in asked(422, way="path")["detail"]
 
 
+def test_the_mirror_image_and_the_material_of_what_is_picked(browser: Browser) -> None:
+    browser.upload(sheet__obj=grid())
+    state = browser.state()
+    file = only(state)["file"]
+    scene = formats.read(grid(), "sheet.obj", 1.0, {})
+    t, p = scene.meshes[0].triangles, scene.meshes[0].positions
+
+    def asked(expect: int = 200, **more: Any) -> dict[str, Any]:
+        body = {"base": state["snapshot"], "file": file, "object": 0, **more}
+        return browser.post(f"/api/projects/{browser.project}/pick", body, expect)
+
+    # The sheet is 4 wide and as high, and mirrors itself in both middles; whichever was found turns one coordinate round.
+    found = asked(way="mirror", faces=[0, 1], edges=[[0, k] for k in range(3)])
+    assert sorted(t[f].shape[0] for f in found["faces"]) == [3, 3]
+    was, now = (p[t[f]].reshape(-1, 3) for f in ([0, 1], found["faces"]))
+    corners = {tuple(c) for c in now}
+    assert corners in ({(4 - x, y, z) for x, y, z in was}, {(x, 4 - y, z) for x, y, z in was})
+    assert len(found["edges"]) == 2, "not the diagonal, which is inside a quad"
+    assert sorted(asked(way="material", edge=[5, 0])["faces"]) == list(range(32))
+    assert "mirror image" in asked(422, way="mirror")["detail"]
+    for wrong in ({"faces": [99]}, {"edges": [[0, 7]]}, {"edges": [[-1, 0]]}):
+        assert "anew" in asked(422, way="mirror", **wrong)["detail"]
+
+
 def test_seams_say_what_they_are_worth_and_the_worthless_are_sewn(browser: Browser) -> None:
     browser.upload(sheet__obj=grid())
     scene = formats.read(grid(), "sheet.obj", 1.0, {})

@@ -782,7 +782,8 @@ export interface components {
         };
         /**
          * PickIn
-         * @description An edge of an object that the page shows: file, object, [triangle, side], and what is wanted from it.
+         * @description An edge of an object that the page shows: file, object, [triangle, side], and what is wanted from it; or all that is picked of it, for its mirror
+         *     image.
          */
         PickIn: {
             /** Base */
@@ -792,8 +793,21 @@ export interface components {
              * @default 30
              */
             degrees: number;
-            /** Edge */
+            /**
+             * Edge
+             * @default []
+             */
             edge: number[];
+            /**
+             * Edges
+             * @default []
+             */
+            edges: number[][];
+            /**
+             * Faces
+             * @default []
+             */
+            faces: number[];
             /** File */
             file: number;
             /** Goal */

@@ -1,13 +1,14 @@
-import { Box, Flex, Text } from '@chakra-ui/react'
+import { Box, Button, Flex, Text } from '@chakra-ui/react'
 import { useEffect, useMemo, useRef, useState, type ReactNode } from 'react'
 import { coloursOf, joinedPictures, underTiles } from '../scene/pictures'
 import { flatOf } from '../scene/sheets'
 import { objectsOf } from '../scene/saving'
 import { bandOf, target } from '../scene/states'
 import { Choice, numbered } from '../stages/parts'
-import { useParts } from '../store'
-import { clicked } from '../store/clicked'
-import { Model, type Look } from './model'
+import { useParts, useQuilt } from '../store'
+import { caught, clicked } from '../store/clicked'
+import { Model } from './model'
+import type { Look } from './shaders'
 import { perMetre, plain } from '../words'
 import { COLOURS } from '../colours'
 
@@ -28,28 +29,48 @@ export const shownModel: { current: Model | null } = { current: null }
 export function ModelView() {
   const host = useRef<HTMLDivElement>(null)
   const model = useRef<Model>(null)
-  const { pieces, drawn, fitted, shown, state, sheet, odd, baked, shownMap, picks, edges, faces, stage, selection } =
-    useParts(
-      'pieces',
-      'drawn',
-      'fitted',
-      'shown',
-      'state',
-      'sheet',
-      'odd',
-      'baked',
-      'shownMap',
-      'picks',
-      'edges',
-      'faces',
-      'stage',
-      'selection',
-    )
+  const {
+    pieces,
+    drawn,
+    fitted,
+    shown,
+    state,
+    sheet,
+    odd,
+    baked,
+    shownMap,
+    picks,
+    edges,
+    faces,
+    stage,
+    selection,
+    alone,
+    showAlone,
+    through,
+  } = useParts(
+    'pieces',
+    'drawn',
+    'fitted',
+    'shown',
+    'state',
+    'sheet',
+    'odd',
+    'baked',
+    'shownMap',
+    'picks',
+    'edges',
+    'faces',
+    'stage',
+    'selection',
+    'alone',
+    'showAlone',
+    'through',
+  )
   const [over, setOver] = useState({ words: '', x: 0, y: 0 })
   const [look, setLook] = useState<Look>('checker')
   const [square, setSquare] = useState(64)
   useEffect(() => {
-    const m = new Model(host.current!, clicked, (words, x, y) => setOver({ words, x, y }))
+    const m = new Model(host.current!, clicked, caught, (words, x, y) => setOver({ words, x, y }))
     model.current = shownModel.current = m
     return () => {
       shownModel.current = null
@@ -65,19 +86,25 @@ export function ModelView() {
   }, [picks])
   // Seams are drawn where they are worked on.
   const threads = stage === 'Mend' || picks === 'edges'
-  const whose = useMemo(
-    () => (threads ? new Set(state ? objectsOf(state, selection) : []) : null),
-    [threads, state, selection],
-  )
+  const chosen = useMemo(() => (state ? objectsOf(state, selection) : []), [state, selection])
+  const whose = useMemo(() => {
+    if (!threads) return null
+    const mine = chosen.filter((o) => !alone || alone.has(o))
+    return new Set(mine.length ? mine : (alone ?? []))
+  }, [threads, chosen, alone])
+  useEffect(() => {
+    if (model.current) model.current.through = through
+  }, [through])
   useEffect(() => model.current?.setThreads(whose, edges.values(), faces.values()), [whose, edges, faces, pieces])
   useEffect(() => model.current?.fit(), [fitted])
   useEffect(() => {
-    if (shown) model.current?.showSelected()
+    const q = useQuilt.getState()
+    if (shown) model.current?.showSelected(new Set(q.state ? objectsOf(q.state, q.selection) : []))
   }, [shown])
   useEffect(() => {
     for (const p of pieces) p.showOdd(odd)
     model.current?.draw()
-  }, [pieces, odd])
+  }, [pieces, odd, alone])
   // A baked map is shown on the model as soon as one is chosen.
   const maps = !!shownMap
   useEffect(() => {
@@ -113,6 +140,19 @@ export function ModelView() {
   return (
     <Flex position="relative" direction="column" h="100%" bg="paper">
       <Flex gap="1" px="2" py="1" align="center" justify="flex-end" flexShrink="0">
+        {(alone || chosen.length > 0) && (
+          <Button
+            size="xs"
+            variant="outline"
+            mr="auto"
+            {...(alone && { bg: 'indigo', color: 'sheet' })}
+            aria-pressed={!!alone}
+            title="The table still shows everything"
+            onClick={() => showAlone(alone ? null : chosen)}
+          >
+            {alone ? `Only ${alone.size} shown: show all` : 'Show alone'}
+          </Button>
+        )}
         <Choice label="What the model shows" value={look} options={LOOKS} set={setLook} />
         {look === 'checker' && (
           <Choice

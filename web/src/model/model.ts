@@ -2,103 +2,23 @@ import * as THREE from 'three'
 import { OrbitControls } from 'three/examples/jsm/controls/OrbitControls.js'
 import { NO_ISLAND } from '../scene/geometry'
 import { doubleClicks, takenOf, type How, type Taken } from '../scene/flat'
-import { DENSITY, PLACE, SELECTED, type Piece } from '../scene/pieces'
+import { SELECTED, type Piece } from '../scene/pieces'
 import { loadPicture } from '../scene/pictures'
 import { View } from '../scene/view'
 import { checker } from './checker'
-import { COLOURS, vec } from '../colours'
+import { COLOURS } from '../colours'
 import { edgeKey, nearestSide, stretchOf, type Edge, type Face } from '../scene/edges'
+import { caughtIn, type Caught } from '../scene/area'
+import { drawnAround } from './gesture'
 import { Picker } from './picker'
+import { FRAGMENT, LOOKS, VERTEX, type Look } from './shaders'
 import { Stitches } from './stitches'
-
-const VERTEX = /* glsl */ `
-  ${PLACE}
-  uniform sampler2D looks;
-  in float object;
-  in vec2 paint;
-  out vec2 old;
-  out vec3 cloth;
-  out vec2 tex;
-  out vec3 eye;
-  out float unmapped;
-  void main() {
-    cloth = texelFetch(looks, ivec2(int(object + 0.5), 0), 0).rgb;
-    tex = placed(uv);
-    old = paint;
-    unmapped = island < 0.0 ? 1.0 : 0.0;
-    vec4 p = modelViewMatrix * vec4(position, 1.0);
-    eye = p.xyz;
-    gl_Position = projectionMatrix * p;
-  }
-`
-const FRAGMENT = /* glsl */ `
-  ${DENSITY}
-  in vec3 cloth;
-  in vec2 state;
-  in vec2 tex;
-  in vec2 old;
-  in vec3 eye;
-  in float unmapped;
-  out vec4 colour;
-  uniform sampler2D pattern;
-  uniform float squares;
-  uniform float look;
-  uniform float marks;
-  uniform float quiet;
-  uniform sampler2D picture;
-  uniform vec2 reach;
-  uniform float painted;
-  // The greater over the smaller singular value of the map from the surface to the plane, from how both change across the screen.
-  float stretched() {
-    vec3 e = dFdx(eye);
-    vec3 f = dFdy(eye);
-    float along = max(length(e), 1e-20);
-    float x = dot(e, f) / along;
-    float y = sqrt(max(dot(f, f) - x * x, 1e-20));
-    vec2 u = dFdx(tex) / along;
-    vec2 v = (dFdy(tex) - u * x) / y;
-    float q = length(vec2(u.x + v.y, u.y - v.x));
-    float r = length(vec2(u.x - v.y, u.y + v.x));
-    return (q + r) / max(abs(q - r), 1e-12);
-  }
-  // Even cloth inside the limit; beyond, its threads are pulled apart, the more the darker and the wider.
-  vec3 weave(vec3 plain) {
-    float beyond = clamp(log2(max(stretched(), 1.0)) / 1.6, 0.0, 1.0);
-    vec3 even = ${vec(COLOURS.even)};
-    if (beyond < 0.086) return even;
-    float wide = mix(3.0, 9.0, beyond);
-    float thread = step(mod(gl_FragCoord.x - gl_FragCoord.y, wide), 1.4);
-    return mix(mix(even, ${vec(COLOURS.taut)}, beyond), ${vec(COLOURS.tautDeep)}, thread * (0.3 + 0.7 * beyond));
-  }
-  void main() {
-    vec3 n = normalize(cross(dFdx(eye), dFdy(eye)));
-    float light = 0.62 + 0.38 * abs(dot(n, normalize(vec3(0.3, 0.5, 0.8))));
-    vec3 plain = mix(cloth, ${vec(COLOURS.bleached)}, 0.3);
-    vec3 c = plain;
-    if (look < 0.5) c = texture(pattern, tex * squares / 4.0).rgb * mix(vec3(1.0), plain, 0.45) * 1.1;
-    else if (look > 3.5 && look < 4.5) c = painted > 0.5 ? texture(picture, old).rgb : plain;
-    else if (look > 2.5) {
-      bool under = painted > 0.5 && all(greaterThanEqual(tex, vec2(0.0))) && all(lessThanEqual(tex, reach)) && !has(state, 8);
-      c = under ? texture(picture, tex / reach).rgb : plain;
-    } else if (look > 1.5) c = densityColour(state.x);
-    if (look > 4.5) c = unmapped > 0.5 ? plain : weave(plain);
-    if (unmapped > 0.5) c = ${vec(COLOURS.unmapped)};
-    if (marks > 0.5 && has(state, 2) && mod(gl_FragCoord.x + gl_FragCoord.y, 10.0) < 1.6) c = mix(c, ${vec(COLOURS.madder)}, 0.75);
-    if (has(state, 1) && quiet > 0.5) c = mix(c, ${vec(COLOURS.indigo)}, 0.12);
-    else if (has(state, 1)) {
-      c = mix(c, ${vec(COLOURS.indigo)}, 0.4);
-      if (mod(floor(gl_FragCoord.x) + floor(gl_FragCoord.y), 8.0) < 1.5) c = ${vec(COLOURS.ink)};
-    } else if (has(state, 4)) c = mix(c, ${vec(COLOURS.paper)}, 0.75);
-    colour = vec4(c * light, 1.0);
-  }
-`
-
-/** What the objects wear. */
-export const LOOKS = { checker: 0, cloth: 1, density: 2, tiles: 3, own: 4, weave: 5 } as const
-export type Look = keyof typeof LOOKS
+import { nearest } from './camera'
 
 /** What a click takes. */
 export type Grain = 'objects' | 'islands' | 'edges' | 'faces'
+
+const ENOUGH = 20_000 // vertices that the camera is fitted to
 
 /** Draws the objects in space: one draw call a file. */
 export class Model extends View {
@@ -120,6 +40,8 @@ export class Model extends View {
   constructor(
     host: HTMLElement,
     private readonly picked: (taken: Taken, how: How) => void,
+    /** What was drawn around. */
+    private readonly caught: (caught: Caught, add: boolean) => void,
     /** What the pointer is over, for the words beside it. */
     private readonly over_: (words: string, x: number, y: number) => void = () => {},
   ) {
@@ -240,14 +162,23 @@ export class Model extends View {
   }
 
   fit(): void {
-    const box = new THREE.Box3()
+    const count = this.pieces.reduce((n, p) => n + p.data.island.length, 0)
+    const every = Math.max(1, Math.floor(count / ENOUGH))
+    const points = this.points((p, v) => v % every === 0 && !p.hidden(p.objectOf[v]))
+    this.fitted = points.length > 0
+    if (this.fitted) this.radius = Math.max(1e-6, sphereOf(points).radius)
+    this.look(points)
+  }
+
+  /** Vertices of some kind, three numbers each. */
+  private points(which: (p: Piece, vertex: number) => boolean): number[] {
+    const out: number[] = []
     for (const p of this.pieces) {
-      p.geometry.computeBoundingBox()
-      box.union(p.geometry.boundingBox!)
+      const { position } = p.data
+      for (let v = 0; 3 * v < position.length; v++)
+        if (which(p, v)) out.push(position[3 * v], position[3 * v + 1], position[3 * v + 2])
     }
-    this.fitted = !box.isEmpty()
-    if (this.fitted) this.radius = Math.max(1e-6, box.getBoundingSphere(new THREE.Sphere()).radius)
-    this.look(box)
+    return out
   }
 
   /** The direction that is looked along. */
@@ -256,28 +187,25 @@ export class Model extends View {
     return [d.x, d.y, d.z]
   }
 
-  /** Go to the selected islands, from where the camera looks now. */
-  showSelected(): void {
-    const box = new THREE.Box3()
-    const at = new THREE.Vector3()
-    for (const p of this.pieces) {
-      const { island, position } = p.data
-      for (let v = 0; v < island.length; v++)
-        if (island[v] !== NO_ISLAND && p.mark(island[v]) & SELECTED) box.expandByPoint(at.fromArray(position, 3 * v))
+  /** Go to the selected islands, and to what has none of some objects, from where the camera looks now. */
+  showSelected(objects: ReadonlySet<string>): void {
+    const selected = (p: Piece, v: number) => {
+      const i = p.data.island[v]
+      return i === NO_ISLAND ? objects.has(`${p.file}/${p.objectOf[v]}`) : (p.mark(i) & SELECTED) !== 0
     }
-    this.look(box, this.camera.position.clone().sub(this.controls.target))
+    this.look(this.points(selected), this.camera.position.clone().sub(this.controls.target))
   }
 
-  private look(box: THREE.Box3, from = new THREE.Vector3(0.45, 0.5, 1)): void {
-    if (box.isEmpty()) return
-    const sphere = box.getBoundingSphere(new THREE.Sphere())
-    const radius = Math.max(sphere.radius, 1e-6)
+  private look(points: number[], from = new THREE.Vector3(0.45, 0.5, 1)): void {
+    if (!points.length) return
+    const { center, radius } = sphereOf(points)
+    const way = from.clone().normalize()
     const aspect = this.host.clientWidth / Math.max(1, this.host.clientHeight)
-    const distance = radius / Math.sin((this.camera.fov * Math.PI) / 360) / Math.min(1, aspect) / 1.75
+    const distance = Math.max(1e-6, radius, nearest(points, center, way, this.camera, aspect))
     this.camera.near = distance / 100
     this.camera.far = distance * 20
-    this.camera.position.copy(sphere.center).add(from.normalize().multiplyScalar(distance))
-    this.controls.target.copy(sphere.center)
+    this.camera.position.copy(center).add(way.multiplyScalar(distance))
+    this.controls.target.copy(center)
     this.controls.update()
     this.draw()
   }
@@ -327,6 +255,17 @@ export class Model extends View {
     })
   }
 
+  /** Whether what is hidden behind something counts too, where something is drawn around. */
+  through = false
+
+  private around(line: THREE.Vector2[], add: boolean): void {
+    const { clientWidth: width, clientHeight: height } = this.host
+    this.aim()
+    const far = this.through ? null : this.picker.distances(this.pieces, this.camera, width, height)
+    const sight = { camera: this.camera, width, height, radius: this.radius, far }
+    this.caught(caughtIn(this.pieces, line, sight), add)
+  }
+
   /** What is under a place of the page. */
   private under(e: { clientX: number; clientY: number }): Taken & { stretch: number } {
     const box = this.host.getBoundingClientRect()
@@ -372,6 +311,10 @@ export class Model extends View {
     const twice = doubleClicks()
     let waiting = 0
     const element = this.renderer.domElement
+    this.undrawn = drawnAround(this.host, element, {
+      done: (line, add) => this.around(line, add),
+      busy: (drawing) => (this.controls.enabled = !drawing),
+    })
     element.addEventListener('pointerdown', (e) => ([x, y] = [e.clientX, e.clientY]))
     element.addEventListener('pointerup', (e) => {
       if (Math.abs(e.clientX - x) + Math.abs(e.clientY - y) > 4) return
@@ -394,10 +337,19 @@ export class Model extends View {
     })
   }
 
+  private undrawn = () => {}
+
   override dispose(): void {
+    this.undrawn()
     this.controls.dispose()
     super.dispose()
   }
+}
+
+/** A sphere around points, from the middle of their box. */
+function sphereOf(points: number[]): THREE.Sphere {
+  const box = new THREE.Box3().setFromArray(points)
+  return box.getBoundingSphere(new THREE.Sphere())
 }
 
 /** The sides that one triangle alone has, as edges to draw. */

@@ -82,6 +82,16 @@ export function takenIn(
   return { edges, faces }
 }
 
+/** Whether a closed line goes around a point: it is crossed an odd number of times to the right of it. */
+export function holds(line: THREE.Vector2[], p: THREE.Vector2): boolean {
+  let inside = false
+  for (let i = 0, j = line.length - 1; i < line.length; j = i++) {
+    const [a, b] = [line[i], line[j]]
+    if (a.y > p.y !== b.y > p.y && p.x < ((b.x - a.x) * (p.y - a.y)) / (b.y - a.y) + a.x) inside = !inside
+  }
+  return inside
+}
+
 /** Where picked edges lie on the sheet: both sides of each, since a seam has two. */
 export function edgesOnSheet(pieces: Piece[], edges: Edges): Line[] {
   const out: Line[] = []

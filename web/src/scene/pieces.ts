@@ -129,7 +129,7 @@ export class Piece {
     const faces: number[] = []
     const edges: number[] = []
     for (let k = 0; odd && k < odd.length; k += 4) {
-      if (!(odd[k + 3] & bits)) continue
+      if (!(odd[k + 3] & bits) || this.hidden(this.objectOf[odd[k]])) continue
       const [a, b, c] = [odd[k], odd[k + 1], odd[k + 2]]
       faces.push(a, b, c)
       edges.push(a, b, b, c, c, a)
@@ -141,6 +141,18 @@ export class Piece {
 
   get islands(): number {
     return this.data.header.islands
+  }
+
+  /** Whether an object is not shown on the model. */
+  hidden(object: number): boolean {
+    return (this.looks.image.data as Uint8Array)[4 * object + 3] === 0
+  }
+
+  /** Show some objects on the model only; the table shows all. */
+  setHidden(hidden: (object: number) => boolean): void {
+    const out = this.looks.image.data as Uint8Array
+    for (let n = 0; n < out.length / 4; n++) out[4 * n + 3] = hidden(n) ? 0 : 255
+    this.looks.needsUpdate = true
   }
 
   /** Give the islands another layout. */

@@ -35,7 +35,7 @@ export function followed(selection: ReadonlySet<string>, before: State, after: S
 }
 
 /** Keys of the objects that a selection names, by themselves or by one of their islands. */
-export function objectsOf(state: State, selection: Set<string>): string[] {
+export function objectsOf(state: State, selection: ReadonlySet<string>): string[] {
   const islands = [...selection].filter((k) => k.includes(':')).map((k) => k.split(':').map(Number))
   return state.objects
     .filter(

@@ -2,7 +2,7 @@ import { create } from 'zustand'
 import { useShallow } from 'zustand/react/shallow'
 import { api, bringIn, bringPicture, words, type Fault, type Job, type Settings, type State } from '../api/client'
 import { loadGeometry, loadLayout, loadTable } from '../scene/geometry'
-import { edgeKey, edgeOf, faceKey, type Edge } from '../scene/edges'
+import { edgeKey, edgeOf, faceKey, type Edge, type Face } from '../scene/edges'
 import { dropPictures } from '../scene/pictures'
 import { Piece } from '../scene/pieces'
 import { moved, type Move } from '../scene/hand'
@@ -37,6 +37,7 @@ const fresh = () => ({
   seams: null,
   edges: new Map(),
   faces: new Map(),
+  alone: null,
   explanation: null,
   newer: null,
   baked: null,
@@ -102,6 +103,9 @@ export const useQuilt = create<Quilt>((set, get) => {
     const there = new Set(state.files.map((f) => f.id))
     const still = <T extends { file: number }>(picked: ReadonlyMap<string, T>) =>
       [...picked.values()].every((e) => there.has(e.file)) ? picked : new Map<string, T>()
+    const now = (keys: ReadonlySet<string>) =>
+      before.state?.id === state.id ? followed(keys, before.state, state) : new Set(keys)
+    const shown = before.alone && now(before.alone)
     const picked = { edges: still(before.edges), faces: still(before.faces) }
     set({
       state: overlaid(state),
@@ -111,7 +115,8 @@ export const useQuilt = create<Quilt>((set, get) => {
       sheet,
       baked,
       shownMap,
-      selection: before.state?.id === state.id ? followed(before.selection, before.state, state) : before.selection,
+      selection: now(before.selection),
+      alone: shown?.size ? shown : null,
       ...picked,
     })
     repaint()
@@ -120,7 +125,8 @@ export const useQuilt = create<Quilt>((set, get) => {
   }
 
   function repaint(): void {
-    const { pieces, selection, state, faults, sheet } = get()
+    const { pieces, selection, state, faults, sheet, alone } = get()
+    for (const p of pieces) p.setHidden((n) => !!alone && !alone.has(`${p.file}/${n}`))
     if (state) paint(pieces, state, faults, selection, sheet)
     set({ drawn: get().drawn + 1 })
   }
@@ -136,6 +142,17 @@ export const useQuilt = create<Quilt>((set, get) => {
       set({ looked: null })
       await reload()
     }
+  }
+
+  /** Pick what the server found to follow from what was picked. */
+  function takePicked(p: Piece, object: number, found: { edges: number[][]; faces: number[] }, add: boolean): void {
+    const edges = found.edges.map(([t, side]) => edgeOf(p, object, t, side)).filter((e): e is Edge => !!e)
+    const faces = found.faces.map((triangle) => ({ file: p.file, object, triangle }))
+    // What is picked already stays.
+    if (edges.length)
+      set({ edges: new Map([...(add ? get().edges : []), ...edges.map((e) => [edgeKey(e), e] as const)]) })
+    if (faces.length)
+      set({ faces: new Map([...(add ? get().faces : []), ...faces.map((f) => [faceKey(f), f] as const)]) })
   }
 
   /** Whether a proposal is looked at; then nothing else can be done, and it is said what to do first. */
@@ -258,6 +275,7 @@ export const useQuilt = create<Quilt>((set, get) => {
     stage: 'Gather',
     sheet: 1,
     bend: 30,
+    through: false,
     odd: 1,
     picks: localStorage.getItem('picks') === 'islands' ? 'islands' : 'objects',
     pieces: [],
@@ -325,6 +343,45 @@ export const useQuilt = create<Quilt>((set, get) => {
     },
     pickNothing: () => set({ edges: new Map(), faces: new Map() }),
     setBend: (bend) => set({ bend }),
+    setThrough: (through) => set({ through }),
+    showAlone(keys) {
+      set({ alone: keys && new Set(keys) })
+      repaint()
+    },
+    async pickMirrored() {
+      const { state, edges, faces, pieces } = get()
+      if (state?.snapshot == null) return
+      const objects = new Set([...edges.values(), ...faces.values()].map((x) => `${x.file}/${x.object}`))
+      const said: string[] = []
+      for (const key of objects) {
+        const [file, object] = key.split('/').map(Number)
+        const mine = (x: { file: number; object: number }) => x.file === file && x.object === object
+        const asked = {
+          edges: [...edges.values()].filter(mine).map((e) => [e.triangle, e.side]),
+          faces: [...faces.values()].filter(mine).map((f) => f.triangle),
+        }
+        const body = { base: state.snapshot, file, object, way: 'mirror', edge: [], goal: null, degrees: 0, ...asked }
+        const { data, error } = await api.POST('/api/projects/{project_id}/pick', { ...at(), body })
+        const piece = pieces.find((p) => p.file === file)
+        if (!data || !piece) said.push(words(error))
+        else takePicked(piece, object, data, true)
+      }
+      set({ message: said.join(' ') })
+    },
+    invertFaces() {
+      const { faces, pieces } = get()
+      const objects = new Set([...faces.values()].map((f) => `${f.file}/${f.object}`))
+      const out = new Map<string, Face>()
+      for (const key of objects) {
+        const [file, object] = key.split('/').map(Number)
+        const count = pieces.find((p) => p.file === file)?.data.header.objects[object]?.index[1] ?? 0
+        for (let triangle = 0; triangle < count; triangle++) {
+          const f = { file, object, triangle }
+          if (!faces.has(faceKey(f))) out.set(faceKey(f), f)
+        }
+      }
+      set({ faces: out })
+    },
     async pickMore(way, edge, add = false) {
       const { state, edges, bend } = get()
       if (state?.snapshot == null) return
@@ -340,18 +397,14 @@ export const useQuilt = create<Quilt>((set, get) => {
         edge: [from.triangle, from.side],
         goal: way === 'path' ? [edge.triangle, edge.side] : null,
         degrees: bend,
+        edges: [],
+        faces: [],
       }
       const { data, error } = await api.POST('/api/projects/{project_id}/pick', { ...at(), body })
       if (!data) return set({ message: words(error) })
       const piece = get().pieces.find((p) => p.file === from.file)
       if (!piece) return
-      const found = data.edges.map(([t, side]) => edgeOf(piece, from.object, t, side)).filter((e): e is Edge => !!e)
-      if (found.length) get().pickEdges(found, add || way === 'path')
-      if (data.faces.length)
-        get().pickFaces(
-          data.faces.map((triangle) => ({ file: from.file, object: from.object, triangle })),
-          add,
-        )
+      takePicked(piece, from.object, data, add || way === 'path')
     },
     setSheet(sheet) {
       set({ sheet })

@@ -203,9 +203,19 @@ export interface Quilt {
   pickFaces: (faces: Iterable<Face>, add?: boolean) => void
   pickNothing: () => void
   /** Pick what follows from an edge: its loop, the way to it from the last one, its seam, or the faces that hang together around it. */
-  pickMore: (way: 'loop' | 'path' | 'seam' | 'bend' | 'border', edge: Edge, add?: boolean) => Promise<void>
+  pickMore: (way: 'loop' | 'path' | 'seam' | 'bend' | 'border' | 'material', edge: Edge, add?: boolean) => Promise<void>
+  /** Add the mirror image of what is picked. */
+  pickMirrored: () => Promise<void>
+  /** Pick the other faces of the objects in place of those that are picked. */
+  invertFaces: () => void
   /** Degrees by which faces bend that hang together. */
   bend: number
+  /** Whether what is hidden counts too, where something on the model is drawn around. */
+  through: boolean
+  setThrough: (on: boolean) => void
+  /** The objects that the model shows, by key; null for all. */
+  alone: ReadonlySet<string> | null
+  showAlone: (keys: Iterable<string> | null) => void
   setBend: (degrees: number) => void
   setSheet: (sheet: number) => void
   setOdd: (bits: number) => void

@@ -1,6 +1,6 @@
 import * as THREE from 'three'
 import { about, around, exactBoxes, moved, shift, snapTo, type Move } from '../scene/hand'
-import { doubleClicks, edgesOnSheet, facesOnSheet, takenAt, takenIn, type How, type Taken } from '../scene/flat'
+import { doubleClicks, edgesOnSheet, facesOnSheet, holds, takenAt, takenIn, type How, type Taken } from '../scene/flat'
 import type { Edge, Edges, Face, Faces } from '../scene/edges'
 import { ELSEWHERE, LEFT_OUT, pickFlat, SELECTED, type Piece } from '../scene/pieces'
 import { placeOf, pxOf, tilesOf, type Flat } from '../scene/sheets'
@@ -379,16 +379,6 @@ export class Table extends View {
     this.overlay.dispose()
     super.dispose()
   }
-}
-
-/** Whether a closed line goes around a point: it is crossed an odd number of times to the right of it. */
-function holds(line: THREE.Vector2[], p: THREE.Vector2): boolean {
-  let inside = false
-  for (let i = 0, j = line.length - 1; i < line.length; j = i++) {
-    const [a, b] = [line[i], line[j]]
-    if (a.y > p.y !== b.y > p.y && p.x < ((b.x - a.x) * (p.y - a.y)) / (b.y - a.y) + a.x) inside = !inside
-  }
-  return inside
 }
 
 function crossHatch(): THREE.Mesh {

@@ -24,7 +24,7 @@ export function Seams() {
     ? `${edges.size} ${edges.size === 1 ? 'edge is' : 'edges are'} picked.`
     : faces.size
       ? `${faces.size} ${faces.size === 1 ? 'face is' : 'faces are'} picked: their border can be cut.`
-      : 'Seams are stitched on the model. Pick edges there: a double click takes the loop, a Shift click the way from the last one.'
+      : 'Seams are stitched on the model. Pick edges there: a double click takes the loop, a Shift click the way from the last one, a Shift drag a box, with Alt a lasso.'
   const picking = picks === 'edges' || picks === 'faces'
   const sent = { edges: asEdges(edges), faces: asFaces(faces) }
   return (
@@ -73,20 +73,46 @@ export function Seams() {
             >
               Sew
             </Button>
-            <Button
-              size="xs"
-              variant="ghost"
-              disabled={!edges.size && !faces.size}
-              onClick={() => useQuilt.getState().pickNothing()}
-            >
-              Pick nothing
-            </Button>
           </Flex>
+          <More />
         </>
       )}
       <Across />
       <Worth />
     </Question>
+  )
+}
+
+/** What else can be picked from what is picked. */
+function More() {
+  const { edges, faces, picks, through } = useParts('edges', 'faces', 'picks', 'through')
+  const q = useQuilt.getState
+  const some = edges.size > 0 || faces.size > 0
+  const [first] = faces.values()
+  const material = () => void q().pickMore('material', { ...first, side: 0, a: [0, 0, 0], b: [0, 0, 0] }, true)
+  const also: [name: string, title: string, on: boolean, act: () => void][] = [
+    ['Mirror image too', 'Add the same in the other half of the object', some, () => void q().pickMirrored()],
+    ...(picks === 'faces'
+      ? ([
+          ['All of its material', 'Add all faces of the material of the first one', !!first, material],
+          ['Invert', 'Pick all other faces of these objects instead', !!first, () => q().invertFaces()],
+        ] as [string, string, boolean, () => void][])
+      : []),
+    ['Pick nothing', '', some, () => q().pickNothing()],
+  ]
+  return (
+    <Box mb="3">
+      <Flex gap="1" wrap="wrap" mb="1">
+        {also.map(([name, title, on, act]) => (
+          <Button key={name} size="xs" variant="ghost" title={title} disabled={!on} onClick={act}>
+            {name}
+          </Button>
+        ))}
+      </Flex>
+      <Tick on={through} set={(on) => q().setThrough(on)}>
+        <Text fontSize="xs">A box or lasso takes what is hidden too</Text>
+      </Tick>
+    </Box>
   )
 }
 
