@@ -86,7 +86,7 @@ def _by_simpler(s: Surface, wish: Wish, may: Mask, stop: Stop, tell: Tell) -> tu
     seam = (drawn(s, seam_cost(s), may, small, on_copy) & may) | wish.must
     tell("Laying the charts flat")
     seam = divided(s, seam, wish, stop)
-    seam = smoothed(s, seam, wish, stop)
+    seam = smoothed(s, seam, wish, stop, False)
     seam = joined(s, seam, wish, stop, _CONE_LATER, tell, _CRUMB)
     return _finished(s, seam, wish, stop, tell)
 

@@ -13,7 +13,7 @@ from scipy.sparse.csgraph import connected_components
 from ..model.scene import Floats
 from .topology import Borders, Cut, Mask, Numbers, Surface, after, cut
 
-_LEVEL = np.radians(1.0)  # faces of a flat side bend by less
+_LEVEL, _PLANE = np.radians(0.1), np.cos(np.radians(1.0))  # faces of a flat side bend by less, and all of it from its middle direction
 _SIDE, _WORTH = 4, 0.01  # triangles, and share of the area, that a flat side has at least
 _SHARP = (np.radians(17.5), np.radians(35.0))  # between these an edge becomes a good place for a seam
 
@@ -83,7 +83,11 @@ def flat_sides(s: Surface) -> Mask:
     h = np.flatnonzero((s.twin >= 0) & (np.abs(s.bend) < _LEVEL))
     _, side = connected_components(coo_matrix((np.ones(len(h)), (h // 3, s.twin[h] // 3)), shape=(n, n)), directed=False)
     large = (np.bincount(side) >= _SIDE) & (np.bincount(side, s.area) >= _WORTH * s.area.sum())
-    return np.asarray(large[side])
+    # A round surface of many faces bends little everywhere.
+    mean = np.stack([np.bincount(side, s.area * s.normal[:, k]) for k in range(3)], axis=1)
+    mean = mean / np.maximum(np.linalg.norm(mean, axis=1), 1e-300)[:, None]
+    level = np.bincount(side, (s.normal * mean[side]).sum(axis=1) < _PLANE) == 0
+    return np.asarray((large & level)[side])
 
 
 def outlines(c: Cut, b: Borders, uv: Floats) -> NDArray[np.object_]:

@@ -15,10 +15,11 @@ from scipy.spatial import cKDTree
 
 from ..model.scene import Floats
 from .parts import part_of, seam_cost
-from .topology import Mask, Numbers, Surface, cut, ranges
+from .topology import Mask, Numbers, Surface, borders, cut, ranges
 from .trial import Stop, Wish, tried
 
 _BAND = 0.25  # of the root of a chart's area: how far a seam may move
+_TRIES = 6  # of taking back what no longer lies flat
 _PASSES = 30  # of moving single cells
 _SCALE = 1e6  # costs become whole numbers
 
@@ -41,12 +42,11 @@ class Cells:
     area: Floats
 
 
-def smoothed(s: Surface, seam: Mask, wish: Wish, stop: Stop, band: float = _BAND) -> Mask:
-    """Seams between charts made shorter and cheaper: each goes along the least cut in a `band` (in roots of the smaller chart's area) about itself, then cells
+def smoothed(s: Surface, seam: Mask, wish: Wish, stop: Stop, finely: bool = True) -> Mask:
+    """Seams between charts made shorter and cheaper: each goes along the least cut in a band about itself; then, where they are looked at `finely`, cells
     at a border go over to the chart that they share more of it with. Charts that would no longer lie flat take their cells back."""
-    if band > 0:
-        seam = _shortened(s, seam, wish, stop, lambda cells, label: along_least_cuts(cells, label, band))
-    return _shortened(s, seam, wish, stop, _cell_by_cell)
+    seam = _shortened(s, seam, wish, stop, lambda cells, label: along_least_cuts(cells, label, _BAND))
+    return _shortened(s, seam, wish, stop, _cell_by_cell) if finely else seam
 
 
 def _cell_by_cell(cells: Cells, label: Numbers) -> Numbers:
@@ -132,32 +132,34 @@ def _shortened(s: Surface, seam: Mask, wish: Wish, stop: Stop, how: Callable[[Ce
     a, b = cells.a, cells.b
     start = np.zeros(len(cells.area), np.int64)
     start[cell] = c.chart
+    loops = borders(s, c, seam).loops
     label = how(cells, start)
-    bad: set[int] = set()
-    for _ in range(6):
-        changed = label != start
-        if not changed.any():
-            return seam
-        revert = changed & (np.isin(label, list(bad)) | np.isin(start, list(bad)))
-        label[revert] = start[revert]
-        trial = seam.copy()
-        between = label[a] != label[b]
-        free = ~fixed
-        trial[h[free]] = between[free] | (seam[h[free]] & (start[a[free]] == start[b[free]]))
+    worse = np.zeros(0, np.int64)
+    trial, doubtful = seam, None
+    for _ in range(_TRIES):
+        before = label.copy()
+        back = (label != start) & (np.isin(label, worse) | np.isin(start, worse))
+        label[back] = start[back]
         touched = np.unique(np.concatenate([label[label != start], start[label != start]]))
         if not len(touched):
             return seam
-        faces = np.flatnonzero(np.isin(label[cell], touched))
-        part, half = part_of(s, faces)
-        pc, _, _, found = tried(part, trial[half], 10, stop, wish)
-        of = np.full(pc.charts, -1)
-        of[pc.chart] = label[cell[faces]]
-        # A chart that fell apart is as bad as one that does not lie flat.
-        twice = np.bincount(of, minlength=c.charts)[of] > 1
-        worse = set(of[~found.good | twice].tolist())
-        if not worse:
+        trial = seam.copy()
+        trial[h[~fixed]] = ((label[a] != label[b]) | (seam[h] & (start[a] == start[b])))[~fixed]
+        # What was found good, and has not changed since, is good.
+        if doubtful is not None:
+            touched = np.intersect1d(touched, np.unique(np.concatenate([label[back], before[back], worse])))
+        doubtful = np.flatnonzero(np.isin(label[cell], touched))
+        if not len(doubtful):
             return trial
-        bad |= worse
+        part, half = part_of(s, doubtful)
+        pc = cut(part, trial[half])
+        of = np.full(pc.charts, -1)
+        of[pc.chart] = label[cell[doubtful]]
+        # A chart that fell apart, or got or lost a border, is as bad as one that does not lie flat, and is found sooner.
+        changed = (np.bincount(of, minlength=c.charts)[of] > 1) | (borders(part, pc, trial[half]).loops != loops[of])
+        worse = np.unique(of[changed if changed.any() else ~tried(part, trial[half], 10, stop, wish)[3].good])
+        if not len(worse):
+            return trial
     return seam
 
 

@@ -18,6 +18,7 @@ from .topology import Borders, Cut, Mask, Numbers, Surface, borders, cut
 NEARLY_ALL, ALL = 0.97, 0.997  # shares of a chart's area that keep to the stretch, and to twice as much
 ALIKE = 0.985  # share of a chart's area whose singular values differ by less than 1.2 times the stretch
 LEVEL = 1.1  # ratio of the singular values of a flat side
+_HOPE, _FAR, _SLOW = 3, 0.01, 0.002  # after so many steps a chart is given up that lacks so much and gains less in one
 _LONG = 40_000  # faces of a chart: above, it is not laid further where it lies over itself
 
 Stop = Callable[[], bool]
@@ -122,17 +123,24 @@ def _lay(
         start = np.empty((own.count, 2))
         start[own.rows] = f.uv[c.rows[faces]]
 
+    turn, last = 0, np.zeros(own.charts)
+
     def until(greatest: Floats, least: Floats) -> Mask:
-        return _keeps(part, own, greatest, least, wish.stretch if wish else 1.0, share)
+        nonlocal turn, last
+        turn += 1
+        level, near = _keeps(part, own, greatest, least, wish.stretch if wish else 1.0, share)
+        stuck = (turn > _HOPE) & (near < share - _FAR) & (near - last < _SLOW)
+        last = near
+        return level | stuck
 
     found = flatten(part, own, borders(part, own, seam[h]), iterations, start, stop, hopeless, until=None if wish is None else until)
     f.uv[c.rows[faces]] = found.uv[own.rows]
     f.greatest[faces], f.least[faces], f.folded[faces] = found.greatest, found.least, found.folded
 
 
-def _keeps(s: Surface, c: Cut, greatest: Floats, least: Floats, stretch: float, share: float) -> Mask:
+def _keeps(s: Surface, c: Cut, greatest: Floats, least: Floats, stretch: float, share: float) -> tuple[Mask, Floats]:
     """Charts (n,) of whose area a `share` keeps to the stretch, nearly all to twice as much, and nearly all has singular values that differ by less than a
-    fifth more; and whose flat sides are not stretched."""
+    fifth more, and whose flat sides are not stretched; and the share that keeps to it."""
     area = np.maximum(np.bincount(c.chart, s.area, c.charts), 1e-300)
     with np.errstate(divide="ignore", invalid="ignore"):
         upon = np.where(least > 0, 1 / np.maximum(least, 1e-300), np.inf)
@@ -142,7 +150,8 @@ def _keeps(s: Surface, c: Cut, greatest: Floats, least: Floats, stretch: float, 
         return np.asarray(np.bincount(c.chart, s.area * good, c.charts) / area)
 
     level = np.ones(c.charts, bool) if s.flat is None else part(s.flat & (ratio > LEVEL)) <= (1 - share) * part(s.flat)
-    return level & (part(worst <= stretch) >= share) & (part(worst <= 2 * stretch) >= ALL) & (part(ratio <= 1.2 * stretch) >= ALIKE)
+    near = part(worst <= stretch)
+    return level & (near >= share) & (part(worst <= 2 * stretch) >= ALL) & (part(ratio <= 1.2 * stretch) >= ALIKE), near
 
 
 def _flat_sides(s: Surface, c: Cut, b: Borders) -> Mask:
@@ -166,5 +175,5 @@ def judge(s: Surface, c: Cut, b: Borders, f: Flat, wish: Wish, share: float = NE
     hull = shapely.area(regions) / np.maximum(shapely.area(shapely.convex_hull(regions)), 1e-300)
     flat = _flat_sides(s, c, b)
     small = np.bincount(c.chart, minlength=c.charts) <= wish.most
-    keeps = whole & small & ((_keeps(s, c, f.greatest, f.least, wish.stretch, share) & flat) | tiny)
+    keeps = whole & small & ((_keeps(s, c, f.greatest, f.least, wish.stretch, share)[0] & flat) | tiny)
     return Judged(sound & keeps, sound, keeps, ~flat, hull)
