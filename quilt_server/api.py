@@ -211,7 +211,9 @@ def plan_sheet(request: HttpRequest, project_id: int, body: PlanIn) -> PlanOut:
 def pick_more(request: HttpRequest, project_id: int, body: PickIn) -> PickOut:
     """Edges or faces of an object that follow from one that was picked."""
     head = _on(_project(project_id), body.base)
-    return PickOut(**pick(head, body.file, body.object, Asked(body.way, body.edge, body.goal, body.degrees, body.edges, body.faces)))
+    return PickOut(
+        **pick(head, body.file, body.object, Asked(body.way, body.edge, body.goal, body.degrees, body.edges, body.faces, body.line))
+    )
 
 
 @api.post("/projects/{project_id}/suggest", response=SuggestOut)

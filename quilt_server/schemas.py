@@ -326,6 +326,7 @@ class PickIn(Schema):
     degrees: float = Field(30.0, ge=0, le=180)
     edges: list[list[int]] = []
     faces: list[int] = []
+    line: list[list[float]] = []
 
 
 class PickOut(Schema):

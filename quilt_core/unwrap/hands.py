@@ -13,7 +13,7 @@ from .across import cut_across
 from .flatten import frames
 from .ledger import sew_free, singular
 from .parting import parted
-from .pieces import WAYS, piece_of, placed, unsound
+from .pieces import WAYS, Piece, piece_of, placed, unsound
 from .project import projected
 from .seams import around, cut_along, sew
 from .skin import Laying, Skin, sign_of
@@ -21,6 +21,7 @@ from .strips import straightened
 from .topology import Mask, Numbers
 from .trial import ALL, NEARLY_ALL, Tell
 
+_NONE = np.zeros(0, np.int64)
 OPERATIONS = ("cut", "across", "sew", "sew_free", "relax", "part", "square", "project")
 
 
@@ -29,6 +30,7 @@ class Asked:
     """What an operation is done to and how. edges : half-edges; islands : numbers; faces (F,) or None
 
     relax : lay flat what was cut or sewn; way : of `pieces.WAYS`, or of `project.WAYS`; held : the outline stays; view (3,) : see `projected`
+    points : corners (k,) of faces, 3 f + k, that stay where they are laid flat
     parts : into how many an island is cut across
     """
 
@@ -41,6 +43,7 @@ class Asked:
     held: bool = False
     view: Floats | None = None
     parts: int = 2
+    points: Numbers = field(default_factory=lambda: np.zeros(0, np.int64))
 
 
 @dataclass(frozen=True)
@@ -105,7 +108,7 @@ def _each(skin: Skin, laying: Laying, asked: Asked, stop: Callable[[], bool]) ->
             elif asked.operation == "square":
                 laying, mine = straightened(skin, laying, island)
             else:
-                laying, mine = relaxed(skin, laying, island, asked.way, asked.held, stop)
+                laying, mine = relaxed(skin, laying, island, asked.way, asked.held, stop, asked.points)
         except QuiltError as e:
             if type(e) is not QuiltError:
                 raise
@@ -119,13 +122,14 @@ def _each(skin: Skin, laying: Laying, asked: Asked, stop: Callable[[], bool]) ->
 
 
 def relaxed(
-    skin: Skin, laying: Laying, island: int, way: str = "both", held: bool = False, stop: Callable[[], bool] = lambda: False
+    skin: Skin, laying: Laying, island: int, way: str = "both", held: bool = False, stop: Callable[[], bool] = lambda: False,
+    points: Numbers = _NONE,
 ) -> tuple[Laying, Mask]:  # fmt: skip
     """An island laid flat again where it lies, at its density, and its faces (F,).
 
     Parameters
     ----------
-    way : "angles", "sizes" or "both": what it keeps; held : whether its outline stays
+    way : "angles", "sizes" or "both": what it keeps; held : whether its outline stays; points : corners (k,) of faces, 3 f + k, that stay
 
     Raises
     ------
@@ -142,21 +146,33 @@ def relaxed(
     sign = np.array([sign_of(laying, island), 1.0])
     start = piece.mean(p * sign)
     folded = piece.folds(start)
-    if held and folded:
-        raise QuiltError("Its outline cannot be held: triangles of this island are folded over. Lay it flat without holding it first.")
-    rim = np.zeros(piece.cut.count, bool)
-    rim[piece.cut.rows.reshape(-1)[piece.borders.edges]] = True
-    uv = piece.flat(start if held or not folded else None, way, rim if held else None, stop)
-    if unsound(piece, uv) and not held:
+    stay = _staying(piece, faces, held, points)
+    holds = bool(stay.any())
+    if holds and folded:
+        raise QuiltError("Nothing of it can be held: triangles of this island are folded over. Lay it flat without holding anything first.")
+    uv = piece.flat(None if folded else start, way, stay if holds else None, stop)
+    if unsound(piece, uv) and not holds:
         uv = piece.flat(None, way, None, stop)
     why = unsound(piece, uv)
     if why:
         raise QuiltError(f"This island cannot lie flat as it is: {why}. Cut it first.")
-    if not held:
+    if not holds:
         uv = placed(piece, uv, p * sign, np.ones(len(faces), bool))
     out = laying.uv.copy()
     out[faces] = uv[piece.cut.rows] * sign
     return replace(laying, uv=out), mine
+
+
+def _staying(piece: Piece, faces: Numbers, outline: bool, points: Numbers) -> Mask:
+    """(W,) rows of a piece that stay: its outline if wished, and corners of the skin's faces, of which `faces` (k,) are the piece's."""
+    rows = piece.cut.rows.reshape(-1)
+    out = np.zeros(piece.cut.count, bool)
+    if outline:
+        out[rows[piece.borders.edges]] = True
+    at = np.searchsorted(faces, points // 3)
+    mine = (at < len(faces)) & (faces[np.minimum(at, len(faces) - 1)] == points // 3)
+    out[rows[3 * at[mine] + points[mine] % 3]] = True
+    return out
 
 
 def _flat_again(skin: Skin, laying: Laying, touched: Mask, stop: Callable[[], bool]) -> Laying:

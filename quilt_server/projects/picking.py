@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from dataclasses import dataclass
 from functools import cached_property, lru_cache
 from typing import Any
@@ -10,6 +11,7 @@ import numpy as np
 
 from quilt_core.errors import QuiltError
 from quilt_core.unwrap.ledger import runs_of
+from quilt_core.unwrap.lines import along_line
 from quilt_core.unwrap.mirror import Mirror, image_of, mirror_of
 from quilt_core.unwrap.parts import allowed_edges
 from quilt_core.unwrap.scenes import laying_in, skin_in
@@ -23,7 +25,7 @@ from .revisions import revisions_of
 from .sources import kept_islands, kept_scene
 from .state import settings_of
 
-WAYS = ("loop", "path", "bend", "seam", "border", "material", "mirror")
+WAYS = ("loop", "path", "points", "line", "bend", "seam", "border", "material", "mirror")
 
 
 @dataclass(frozen=True)
@@ -31,7 +33,9 @@ class Asked:
     """What is wanted of an object.
 
     way : one of `WAYS`
-    edge : [triangle as shown, side] that the others follow from; goal : another one, for the shortest way to it
+    edge : [triangle as shown, side] that the others follow from; goal : another one, for the shortest way to it; for the way between two points the second
+        numbers are corners
+    line : the ends of a line across the island that the edge's triangle belongs to, in its own UVs
     degrees : by which faces may bend that hang together
     edges, faces : what is picked already, [triangle, side] and triangles, whose mirror image is wanted
     """
@@ -42,6 +46,7 @@ class Asked:
     degrees: float
     edges: list[list[int]]
     faces: list[int]
+    line: list[list[float]]
 
 
 class _Picked:
@@ -123,6 +128,15 @@ def _mirrored(p: _Picked, asked: Asked) -> dict[str, Any]:
     return {"edges": p.edges(edges), "faces": p.faces(faces)}
 
 
+def _by_line(p: _Picked, h: int, line: list[list[float]]) -> Numbers:
+    """The half-edges across the island of one along a line."""
+    if len(line) != 2 or any(len(e) != 2 or not all(math.isfinite(x) and abs(x) < 1e6 for x in e) for e in line):
+        raise QuiltError("A line has two ends of two numbers each.")
+    if p.laying is None:
+        raise QuiltError("This object has no UVs, so there is no island to draw a line across.")
+    return along_line(p.skin, p.laying, int(p.laying.island[h // 3]), np.array(line, float))
+
+
 def _following(p: _Picked, asked: Asked) -> dict[str, Any]:
     """What follows from one edge."""
     way, goal = asked.way, asked.goal
@@ -133,7 +147,11 @@ def _following(p: _Picked, asked: Asked) -> dict[str, Any]:
     may = allowed_edges(s, p.skin.cell)
     if way == "loop":
         return {"edges": p.edges(loop(s, h, may)), "faces": []}
-    if way == "path":
+    if way == "line":
+        return {"edges": p.edges(_by_line(p, h, asked.line)), "faces": []}
+    if way == "points" and goal is not None:
+        return {"edges": p.edges(shortest(s, int(s.start[h]), int(s.start[p.half_edge(goal)]), may)), "faces": []}
+    if way in ("path", "points"):
         if goal is None:
             raise QuiltError("The shortest way needs a second edge to go to.")
         g = p.half_edge(goal)

@@ -15,6 +15,7 @@ from quilt_core.errors import QuiltError
 from quilt_core.model.scene import Mesh, UvChannel
 from quilt_core.unwrap.hands import Asked, do, relaxed
 from quilt_core.unwrap.ledger import runs_of, sew_free, worth
+from quilt_core.unwrap.lines import along_line
 from quilt_core.unwrap.meshes import Options, unwrap
 from quilt_core.unwrap.parting import overlapping_faces, parted
 from quilt_core.unwrap.pieces import piece_of
@@ -333,6 +334,59 @@ def test_cutting_across_goes_between_polygons_or_is_refused() -> None:
     assert done.count == 0 and "never cut" in done.refused[0]
     done = do(skin, laying, Asked("across", islands=np.array([0]), parts=1))
     assert "2 to 64" in done.refused[0]
+
+
+@pytest.mark.parametrize("end", [(-3.0, 3.1), (14.0, 3.1), (10.2, 5.5)])
+def test_a_line_across_an_island_becomes_edges_near_to_it(end: tuple[float, float]) -> None:
+    at, faces = quads(10, 6)
+    skin, laying = laid(np.column_stack([at, 0 * at[:, 0]]), faces, at)
+    begin = (40.0 if end[0] < 0 else -40.0, 3.1)
+    found = along_line(skin, laying, 0, np.array([begin, end]))
+    s = skin.surface
+    ends = s.points[np.concatenate([s.start[found], s.end[found]])]
+    if end[1] == 3.1:
+        assert np.allclose(ends[:, 1], 3) and s.length[found].sum() == pytest.approx(20), (
+            "straight along the row of edges, both sides of each"
+        )
+    # Every edge lies near the line, and together they cut the island in two.
+    line = shapely.LineString([begin, end])
+    assert shapely.distance(shapely.points(ends[:, :2]), line).max() < 1.0
+    done = do(skin, laying, Asked("cut", edges=found, relax=False))
+    assert charts(skin, done.laying).max() == 1
+
+
+def test_a_line_that_begins_inside_slits_and_one_beside_is_refused() -> None:
+    at, faces = quads(10, 6)
+    skin, laying = laid(np.column_stack([at, 0 * at[:, 0]]), faces, at)
+    found = along_line(skin, laying, 0, np.array([(5.1, 3.0), (20.0, 3.0)]))
+    assert skin.surface.length[found].sum() / 2 == pytest.approx(5)
+    for line in ([(-1.0, 7.0), (12.0, 7.0)], [(5.0, 3.0), (5.05, 3.0)]):
+        with pytest.raises(QuiltError, match=r"[Dd]raw it"):
+            along_line(skin, laying, 0, np.array(line))
+    with pytest.raises(QuiltError, match="not there"):
+        along_line(skin, laying, 7, np.array([(0.0, 0.0), (1.0, 1.0)]))
+
+
+@FAST
+@given(st.integers(0, 10_000))
+def test_points_that_are_held_stay_and_the_rest_gets_better(seed: int) -> None:
+    rng = np.random.default_rng(seed)
+    at, faces = quads(6, 5)
+    skin, bent = laid(np.column_stack([at, 0.4 * np.sin(at[:, 0])]), faces, at + 0.2 * rng.random(at.shape))
+    rows = skin.surface.faces
+    chosen = rng.choice(len(at), 4, replace=False)
+    corners = np.array([np.flatnonzero(rows.reshape(-1) == v)[0] for v in chosen])
+    before = bent.uv.reshape(-1, 2)[corners]
+    done = do(skin, bent, Asked("relax", islands=np.array([0]), points=corners))
+    assert done.count == 1
+    assert np.allclose(done.laying.uv.reshape(-1, 2)[corners], before, atol=1e-5)
+    # All corners at a held point stay with it: nothing is torn.
+    for v, place in zip(chosen, before, strict=True):
+        assert np.allclose(done.laying.uv.reshape(-1, 2)[rows.reshape(-1) == v], place, atol=1e-5)
+    proven(skin, done.laying)
+    free = do(skin, bent, Asked("relax", islands=np.array([0])))
+    moved = np.abs(done.laying.uv - free.laying.uv).max()
+    assert moved > 1e-4, "it lies otherwise than with nothing held"
 
 
 @settings(max_examples=10, deadline=None)

@@ -9,7 +9,8 @@ from pathlib import Path
 import trimesh
 from playwright.sync_api import Page, expect
 
-from .test_seams import middle, newest
+from .test_arrange import idle
+from .test_seams import middle, newest, on_table, sheet
 from .test_stages import stage, start
 from .test_whole_job import address, chromium, page
 
@@ -121,3 +122,37 @@ def test_objects_are_shown_alone_on_the_model(page: Page, address: str, tmp_path
     around(page, 1000)
     expect(page.get_by_text("640 faces are picked")).to_be_visible()
     assert newest(page, address)["undo"] is None or "Show" not in newest(page, address)["undo"], "what is shown is no step"
+
+
+def test_points_give_the_way_between_them_and_stay_when_laid_flat(page: Page, address: str, tmp_path: Path) -> None:
+    sheet(page, address, tmp_path)
+    page.get_by_role("button", name="Pick points").click()
+    at = on_table(page)
+    page.mouse.click(*at(0.195, 0.102))
+    expect(page.get_by_text("1 point is picked")).to_be_visible()
+    page.keyboard.down("Shift")
+    page.mouse.click(*at(0.203, 0.295))
+    page.keyboard.up("Shift")
+    expect(page.get_by_text("2 edges are picked.")).to_be_visible()
+    page.get_by_text("sheet", exact=True).first.click()
+    expect(page.get_by_text("2 picked points stay.")).to_be_visible()
+    page.get_by_role("button", name="Lay flat again").click()
+    expect(page.get_by_role("status").filter(has_text="Done")).to_be_visible(timeout=30_000)
+
+
+def test_a_line_on_the_table_cuts_the_islands_that_it_crosses(page: Page, address: str, tmp_path: Path) -> None:
+    sheet(page, address, tmp_path)
+    page.get_by_role("button", name="Pick edges").click()
+    at = on_table(page)
+    page.keyboard.down("Alt")
+    page.mouse.move(*at(-0.04, 0.205))
+    page.mouse.down()
+    page.mouse.move(*at(0.2, 0.2), steps=3)
+    page.mouse.move(*at(0.46, 0.195), steps=3)
+    page.mouse.up()
+    page.keyboard.up("Alt")
+    expect(page.get_by_text("4 edges are picked.")).to_be_visible()
+    page.get_by_role("button", name="Cut", exact=True).click()
+    expect(page.get_by_text("Seams are stitched on the model")).to_be_visible(timeout=30_000)
+    idle(page)
+    assert newest(page, address)["objects"][0]["islands"] == 2

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
@@ -40,6 +41,15 @@ def sheet(page: Page, address: str, tmp_path: Path) -> None:
     file.write_bytes(grid())
     start(page, address, "Sheet", file)
     stage(page, "Mend")
+
+
+def on_table(page: Page) -> Callable[[float, float], tuple[float, float]]:
+    """Where a UV is on the page; the sheet is 0.4 wide at the tile's lower left, and the tile fills the height but for a border."""
+    box = page.get_by_test_id("table").bounding_box()
+    assert box
+    side = min(box["width"], box["height"]) / 1.15
+    left, low = box["x"] + box["width"] / 2 - side / 2, box["y"] + box["height"] / 2 + side / 2
+    return lambda u, v: (left + u * side, low - v * side)
 
 
 def test_a_loop_is_picked_on_the_model_cut_sewn_and_undone(page: Page, address: str, tmp_path: Path) -> None:
@@ -168,15 +178,7 @@ def test_proposals_are_looked_at_and_one_is_taken(page: Page, address: str, tmp_
 def test_edges_are_picked_on_the_table_alone_and_in_a_box(page: Page, address: str, tmp_path: Path) -> None:
     sheet(page, address, tmp_path)
     page.get_by_role("button", name="Pick edges").click()
-    box = page.get_by_test_id("table").bounding_box()
-    assert box
-    # The sheet is 0.4 wide at the tile's lower left; the tile fills the height but for a border.
-    side = min(box["width"], box["height"]) / 1.15
-    left, low = box["x"] + box["width"] / 2 - side / 2, box["y"] + box["height"] / 2 + side / 2
-
-    def at(u: float, v: float) -> tuple[float, float]:
-        return left + u * side, low - v * side
-
+    at = on_table(page)
     page.mouse.click(*at(0.203, 0.15))
     expect(page.get_by_text("1 edge is picked.")).to_be_visible()
     page.mouse.dblclick(*at(0.203, 0.15))

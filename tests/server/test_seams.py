@@ -151,6 +151,47 @@ def test_one_edge_gives_its_loop_its_way_and_its_faces(browser: Browser) -> None
     assert "second edge" in asked(422, way="path")["detail"]
 
 
+def test_a_way_between_points_and_a_line_across_an_island(browser: Browser) -> None:
+    browser.upload(sheet__obj=grid())
+    state = browser.state()
+    file = only(state)["file"]
+    scene = formats.read(grid(), "sheet.obj", 1.0, {})
+    t, p = scene.meshes[0].triangles, scene.meshes[0].positions
+
+    def asked(expect: int = 200, **more: Any) -> dict[str, Any]:
+        body = {"base": state["snapshot"], "file": file, "object": 0, "edge": [0, 0], **more}
+        return browser.post(f"/api/projects/{browser.project}/pick", body, expect)
+
+    def corner(x: int, y: int) -> list[int]:
+        (found, *_) = np.argwhere((p[t] == (x, y, 0)).all(axis=2)).tolist()
+        return list(found)
+
+    way = asked(way="points", edge=corner(1, 1), goal=corner(1, 4))["edges"]
+    assert len(way) == 3 and all(p[t[f, k]][0] == p[t[f, (k + 1) % 3]][0] == 1 for f, k in way)
+    # UVs are the plan at a tenth: a line just beside y = 2.
+    across = asked(way="line", line=[[-1.0, 0.21], [1.0, 0.21]])["edges"]
+    assert {p[t[f, k]][1] for f, k in across} == {2.0} and len(across) == 8
+    assert "two ends" in asked(422, way="line", line=[[0.0, 0.1]])["detail"]
+    assert "does not cross" in asked(422, way="line", line=[[0.0, 0.9], [1.0, 0.9]])["detail"]
+
+
+def test_picked_points_stay_where_an_island_is_laid_flat(browser: Browser) -> None:
+    browser.upload(sheet__obj=grid().replace(b"vt 0.2 0.2\n", b"vt 0.22 0.23\n"))
+    state = browser.state()
+    file = str(only(state)["file"])
+    points = {file: [[0, 0, 0], [0, 31, 1]]}
+    done = browser.run("seams", operation="relax", islands={file: [0]}, points=points)
+    assert done["state"] == "done", done
+    after = browser.client.get(f"/api/projects/{browser.project}").json()["objects"][0]
+    assert after["islands"] == 1
+    bad = browser.post(
+        f"/api/projects/{browser.project}/jobs",
+        {"base": browser.state()["snapshot"], "kind": "seams", "params": {"operation": "relax", "islands": {}, "points": {file: [[0, 1]]}}},
+        422,
+    )
+    assert "corner" in bad["detail"]
+
+
 def test_the_mirror_image_and_the_material_of_what_is_picked(browser: Browser) -> None:
     browser.upload(sheet__obj=grid())
     state = browser.state()

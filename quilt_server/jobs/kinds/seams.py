@@ -33,12 +33,18 @@ MOST_PICKED = 500_000
 
 
 class Seams(Asked):
-    """The operation, and what it is done to: edges [object, triangle as shown, side], faces [object, triangle as shown], or islands, by file."""
+    """The operation, and what it is done to: edges [object, triangle as shown, side], faces [object, triangle as shown], or islands, by file. Points [object,
+    triangle as shown, corner] stay where their islands are laid flat."""
 
-    words: ClassVar = {"edges": "Edges are picked as object, triangle and side.", "faces": "Faces are picked as object and triangle."}
+    words: ClassVar = {
+        "edges": "Edges are picked as object, triangle and side.",
+        "faces": "Faces are picked as object and triangle.",
+        "points": "Points are picked as object, triangle and corner.",
+    }
     operation: StrictStr = ""
     edges: dict[FileNumber, list[list[Number]]] | None = None
     faces: dict[FileNumber, list[list[Number]]] | None = None
+    points: dict[FileNumber, list[list[Number]]] | None = None
     islands: Islands = None
     relax: StrictBool = True
     way: StrictStr = "both"
@@ -50,10 +56,10 @@ class Seams(Asked):
         """See `Asked.params`."""
         if self.operation not in LABELS:
             raise QuiltError(f"'{self.operation}' is no operation: {', '.join(LABELS)}.")
-        for picked, size in ((self.edges, 3), (self.faces, 2)):
-            rows = [r for v in (picked or {}).values() for r in v]
+        for what, size in (("edges", 3), ("faces", 2), ("points", 3)):
+            rows = [r for v in (getattr(self, what) or {}).values() for r in v]
             if any(len(r) != size for r in rows) or len(rows) > MOST_PICKED:
-                raise QuiltError(self.words["edges" if size == 3 else "faces"])
+                raise QuiltError(self.words[what])
         known = PROJECTIONS if self.operation == "project" else WAYS
         if self.way not in known:
             raise QuiltError(f"'{self.way}' is not a way of doing this: {', '.join(known)}.")
@@ -95,7 +101,7 @@ def _by_mesh(w: Revision, rows: list[list[int]] | None) -> dict[int, list[list[i
 def _changed(job: Job, w: Revision, stop: StopFlag) -> tuple[int, list[str]]:
     """Do the operation to a file's meshes; how often it was done, and what was refused."""
     p, file = job.params, str(w.old.pk)
-    edges, faces = (_by_mesh(w, (p[k] or {}).get(file)) for k in ("edges", "faces"))
+    edges, faces, points = (_by_mesh(w, (p[k] or {}).get(file)) for k in ("edges", "faces", "points"))
     islands = np.array((p["islands"] or {}).get(file, []), np.int64)
     of_mesh = {m: mine for m, _, _, mine in w.layings(islands)} if len(islands) else {}
     count = 0
@@ -109,6 +115,7 @@ def _changed(job: Job, w: Revision, stop: StopFlag) -> tuple[int, list[str]]:
         asked = hands.Asked(
             p["operation"], half_edges(skin, [(t, k) for t, k in edges.get(m, [])]), of_mesh.get(m, np.zeros(0, np.int64)), marked,
             p["relax"], p["way"], p["held"], None if p["view"] is None else np.array(p["view"], float), p["parts"],
+            half_edges(skin, [(t, k) for t, k in points.get(m, [])]),
         )  # fmt: skip
         try:
             done = hands.do(skin, laying, asked, stop, lambda text: report_progress(job, {"text": text}))

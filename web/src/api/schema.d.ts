@@ -812,6 +812,11 @@ export interface components {
             file: number;
             /** Goal */
             goal?: number[] | null;
+            /**
+             * Line
+             * @default []
+             */
+            line: number[][];
             /** Object */
             object: number;
             /** Way */

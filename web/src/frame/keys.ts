@@ -39,7 +39,7 @@ function plain(e: KeyboardEvent): boolean {
   } else if (key === 'f') q.fit()
   else if (key === 's') q.show()
   else if (key === 'p') q.setPicks(q.picks === 'objects' ? 'islands' : 'objects')
-  else if (key === 'e') q.setPicks(q.picks === 'edges' ? 'faces' : 'edges')
+  else if (key === 'e') q.setPicks(q.picks === 'edges' ? 'faces' : q.picks === 'faces' ? 'points' : 'edges')
   else if (key === 'r' && q.selection.size && !q.job)
     void q.move(
       about(selectedBoxes().box.getCenter(new THREE.Vector2()), { angle: (e.shiftKey ? -1 : 1) * (Math.PI / 2) }),

@@ -42,6 +42,7 @@ export function ModelView() {
     picks,
     edges,
     faces,
+    points,
     stage,
     selection,
     alone,
@@ -60,6 +61,7 @@ export function ModelView() {
     'picks',
     'edges',
     'faces',
+    'points',
     'stage',
     'selection',
     'alone',
@@ -95,7 +97,10 @@ export function ModelView() {
   useEffect(() => {
     if (model.current) model.current.through = through
   }, [through])
-  useEffect(() => model.current?.setThreads(whose, edges.values(), faces.values()), [whose, edges, faces, pieces])
+  useEffect(
+    () => model.current?.setThreads(whose, edges.values(), faces.values(), points.values()),
+    [whose, edges, faces, points, pieces],
+  )
   useEffect(() => model.current?.fit(), [fitted])
   useEffect(() => {
     const q = useQuilt.getState()

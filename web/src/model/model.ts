@@ -1,13 +1,13 @@
 import * as THREE from 'three'
 import { OrbitControls } from 'three/examples/jsm/controls/OrbitControls.js'
 import { NO_ISLAND } from '../scene/geometry'
-import { doubleClicks, takenOf, type How, type Taken } from '../scene/flat'
+import { doubleClicks, NOTHING, takenOf, type How, type Taken } from '../scene/flat'
 import { SELECTED, type Piece } from '../scene/pieces'
 import { loadPicture } from '../scene/pictures'
 import { View } from '../scene/view'
 import { checker } from './checker'
 import { COLOURS } from '../colours'
-import { edgeKey, nearestSide, stretchOf, type Edge, type Face } from '../scene/edges'
+import { edgeKey, stretchOf, type Edge, type Face, type Point } from '../scene/edges'
 import { caughtIn, type Caught } from '../scene/area'
 import { drawnAround } from './gesture'
 import { Picker } from './picker'
@@ -16,7 +16,10 @@ import { Stitches } from './stitches'
 import { nearest } from './camera'
 
 /** What a click takes. */
-export type Grain = 'objects' | 'islands' | 'edges' | 'faces'
+export type Grain = 'objects' | 'islands' | 'edges' | 'faces' | 'points'
+
+/** Whether clicks take parts of surfaces, not whole things. */
+const isFine = (g: Grain) => g === 'edges' || g === 'faces' || g === 'points'
 
 const ENOUGH = 20_000 // vertices that the camera is fitted to
 
@@ -211,7 +214,7 @@ export class Model extends View {
   }
 
   protected aim(): THREE.Camera {
-    const quiet = this.grain === 'edges' || this.grain === 'faces' || this.weaving ? 1 : 0
+    const quiet = isFine(this.grain) || this.weaving ? 1 : 0
     this.each((u) => (u.quiet.value = quiet))
     this.camera.aspect = this.host.clientWidth / this.host.clientHeight
     this.camera.updateProjectionMatrix()
@@ -228,9 +231,14 @@ export class Model extends View {
   }
 
   /** Threads along the seams of some objects (of all where none is named; null for no seams), along picked edges, and over picked faces. */
-  setThreads(seams: ReadonlySet<string> | null, edges: Iterable<Edge>, faces: Iterable<Face>): void {
+  setThreads(
+    seams: ReadonlySet<string> | null,
+    edges: Iterable<Edge>,
+    faces: Iterable<Face>,
+    points: Iterable<Point>,
+  ): void {
     this.stitches.setSeams(seams ? this.pieces : [], 0.008 * this.radius, seams ?? new Set())
-    this.stitches.setPicked(edges)
+    this.stitches.setPicked(edges, points)
     this.owned.release('chosen')
     this.chosen.clear()
     const corners = [...faces].flatMap((f) => this.cornersOf(f))
@@ -271,7 +279,7 @@ export class Model extends View {
     const box = this.host.getBoundingClientRect()
     const [x, y] = [e.clientX - box.left, e.clientY - box.top]
     this.aim()
-    const none = { hit: null, edge: null, faces: [], stretch: 0 }
+    const none = { ...NOTHING, stretch: 0 }
     const found = this.picker.at(this.pieces, this.camera, x, y, box.width, box.height)
     if (!found) return none
     const [p, triangle] = found
@@ -280,7 +288,7 @@ export class Model extends View {
       const v = new THREE.Vector3().fromArray(position, 3 * index[3 * triangle + k]).project(this.camera)
       return new THREE.Vector2(((v.x + 1) / 2) * box.width, ((1 - v.y) / 2) * box.height)
     })
-    const taken = takenOf(p, triangle, nearestSide(p, triangle, at, new THREE.Vector2(x, y)).side)
+    const taken = takenOf(p, triangle, at, new THREE.Vector2(x, y))
     return { ...taken, stretch: taken.hit?.island == null ? 0 : stretchOf(p, triangle) }
   }
 
@@ -289,17 +297,22 @@ export class Model extends View {
   /** Outline what a click would take. */
   private hover(e: PointerEvent): void {
     const told = this.weaving
-    if (this.grain !== 'edges' && this.grain !== 'faces' && !told) return
+    if (!isFine(this.grain) && !told) return
     const taken = this.under(e)
     const edge = this.grain === 'edges' ? taken.edge : null
     const faces = this.grain === 'faces' ? taken.faces : []
-    const key = edge ? edge.a.join() + edge.b.join() : faces.map((f) => `${f.file}/${f.object}/${f.triangle}`).join()
+    const point = this.grain === 'points' ? taken.point : null
+    const key = point
+      ? point.at.join()
+      : edge
+        ? edge.a.join() + edge.b.join()
+        : faces.map((f) => `${f.file}/${f.object}/${f.triangle}`).join()
     const box = this.host.getBoundingClientRect()
     const words = told && taken.stretch ? `stretch ${taken.stretch > 99 ? 'over 99' : taken.stretch.toFixed(2)}` : ''
     this.over_(words, e.clientX - box.left, e.clientY - box.top)
     if (key === this.hovered) return
     this.hovered = key
-    this.stitches.setHover(edge ? [edge] : border(faces.map((f) => this.cornersOf(f))))
+    this.stitches.setHover(edge ? [edge] : border(faces.map((f) => this.cornersOf(f))), point ? [point] : [])
     this.draw()
   }
 
@@ -319,7 +332,7 @@ export class Model extends View {
     element.addEventListener('pointerup', (e) => {
       if (Math.abs(e.clientX - x) + Math.abs(e.clientY - y) > 4) return
       const { grain } = this
-      const fine = grain === 'edges' || grain === 'faces'
+      const fine = isFine(grain)
       const add = e.ctrlKey || e.metaKey || (e.shiftKey && !fine)
       this.picked(this.under(e), { add, way: e.shiftKey && fine, twice: twice(e) })
     })

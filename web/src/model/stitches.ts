@@ -3,7 +3,7 @@ import { LineMaterial } from 'three/examples/jsm/lines/LineMaterial.js'
 import { LineSegments2 } from 'three/examples/jsm/lines/LineSegments2.js'
 import { LineSegmentsGeometry } from 'three/examples/jsm/lines/LineSegmentsGeometry.js'
 import { COLOURS } from '../colours'
-import type { Edge } from '../scene/edges'
+import type { Edge, Point } from '../scene/edges'
 import type { Piece } from '../scene/pieces'
 import type { Owner } from '../scene/owner'
 
@@ -44,10 +44,11 @@ export class Stitches extends THREE.Group {
     }
   }
 
-  /** Edges that are picked: a double stitch. */
-  setPicked(edges: Iterable<Edge>): void {
+  /** What is picked: a double stitch along edges, a knot at points. */
+  setPicked(edges: Iterable<Edge>, points: Iterable<Point>): void {
     this.owned.release('picked')
     this.picked.clear()
+    this.knots(this.picked, 'picked', points, COLOURS.madder)
     const ends = endsOf(edges)
     if (!ends.length) return
     this.picked.add(
@@ -57,9 +58,10 @@ export class Stitches extends THREE.Group {
   }
 
   /** What a click would take. */
-  setHover(edges: Iterable<Edge>): void {
+  setHover(edges: Iterable<Edge>, points: Iterable<Point> = []): void {
     this.owned.release('hover')
     this.hover.clear()
+    this.knots(this.hover, 'hover', points, COLOURS.weld)
     const ends = endsOf(edges)
     if (ends.length) this.hover.add(this.thread(ends, 'hover', COLOURS.weld, 4, 0))
   }
@@ -69,6 +71,15 @@ export class Stitches extends THREE.Group {
     this.traverse((o) => {
       if (o instanceof LineSegments2) o.material.resolution.set(w, h)
     })
+  }
+
+  private knots(into: THREE.Group, group: string, points: Iterable<Point>, color: string): void {
+    const at = [...points].flatMap((p) => p.at)
+    if (!at.length) return
+    const geometry = this.owned.own(group, new THREE.BufferGeometry())
+    geometry.setAttribute('position', new THREE.Float32BufferAttribute(at, 3))
+    const look = { color, size: 9, sizeAttenuation: false, depthTest: false, transparent: true }
+    into.add(new THREE.Points(geometry, this.owned.own(group, new THREE.PointsMaterial(look))))
   }
 
   private thread(ends: Float32Array, group: string, color: string, linewidth: number, dash: number): LineSegments2 {

@@ -1,5 +1,5 @@
 import * as THREE from 'three'
-import { edgeAt, faceAt, isInside, type Edge, type Face } from './edges'
+import { edgeAt, faceAt, isInside, pointAt, type Edge, type Face, type Point } from './edges'
 import { NO_ISLAND } from './geometry'
 import { holds } from './flat'
 import type { Piece } from './pieces'
@@ -8,6 +8,7 @@ import type { Piece } from './pieces'
 export interface Caught {
   edges: Edge[]
   faces: Face[]
+  points: Point[]
   islands: string[]
   objects: string[]
 }
@@ -27,7 +28,7 @@ const MOST = 60_000 // edges and faces each: with more the page would stand stil
 
 /** What lies in an area of the picture: triangles and edges by their middles. */
 export function caughtIn(pieces: Piece[], line: THREE.Vector2[], sight: Sight): Caught {
-  const out = { edges: [] as Edge[], faces: [] as Face[] }
+  const out = { edges: [] as Edge[], faces: [] as Face[], points: [] as Point[] }
   const islands = new Set<string>()
   const objects = new Set<string>()
   const around = new THREE.Box2().setFromPoints(line)
@@ -56,6 +57,8 @@ export function caughtIn(pieces: Piece[], line: THREE.Vector2[], sight: Sight): 
         objects.add(`${p.file}/${p.objectOf[v]}`)
         if (island[v] !== NO_ISLAND) islands.add(`${p.file}:${island[v]}`)
       }
+      for (let k = 0; k < 3 && out.points.length < MOST; k++)
+        if (inside(corner[k]) && seen(corner[k], at, front)) out.points.push(pointAt(p, t, k)!)
       for (let side = 0; side < 3 && out.edges.length < MOST; side++) {
         if (isInside(p, t, side)) continue
         middle.lerpVectors(corner[side], corner[(side + 1) % 3], 0.5)

@@ -19,11 +19,22 @@ export interface Face {
   triangle: number
 }
 
+/** A corner of a triangle of an object. */
+export interface Point extends Face {
+  corner: number
+  /** Where it is in space. */
+  at: [number, number, number]
+}
+
 /** What is picked of surfaces, by key: an edge has one key from either side. */
 export type Edges = ReadonlyMap<string, Edge>
 export type Faces = ReadonlyMap<string, Face>
+export type Points = ReadonlyMap<string, Point>
 
 const NEAR = 64 // triangles among which the others of a polygon are looked for
+
+/** The same for all corners at one place of an object. */
+export const pointKey = (p: Point) => `${p.file}/${p.object}@${p.at.join()}`
 
 export const faceKey = (f: Face) => `${f.file}/${f.object}/${f.triangle}`
 
@@ -71,6 +82,19 @@ export function edgeAt(p: Piece, triangle: number, side: number): Edge | null {
   return { ...face, side, a: point(side), b: point(side + 1) }
 }
 
+/** A corner of a triangle in the whole file. */
+export function pointAt(p: Piece, triangle: number, corner: number): Point | null {
+  const face = faceAt(p, triangle)
+  const v = p.data.index[3 * triangle + corner]
+  return face && { ...face, corner, at: [...p.data.position.subarray(3 * v, 3 * v + 3)] as [number, number, number] }
+}
+
+/** The corner of a triangle that lies nearest to a place. `at`: where its corners are shown. */
+export function nearestCorner(at: THREE.Vector2[], place: THREE.Vector2): number {
+  const far = at.map((p) => p.distanceTo(place))
+  return far.indexOf(Math.min(...far))
+}
+
 /** The edge of an object by its triangle within it. */
 export function edgeOf(p: Piece, object: number, triangle: number, side: number): Edge | null {
   const first = p.data.header.objects[object]?.index[0]
@@ -104,6 +128,13 @@ export function distance(p: THREE.Vector2, a: THREE.Vector2, b: THREE.Vector2): 
 export function asEdges(edges: Edges): Record<string, number[][]> {
   const out: Record<string, number[][]> = {}
   for (const e of edges.values()) (out[e.file] ??= []).push([e.object, e.triangle, e.side])
+  return out
+}
+
+/** Points for the server: by file, object, triangle and corner. */
+export function asPoints(points: Points): Record<string, number[][]> {
+  const out: Record<string, number[][]> = {}
+  for (const p of points.values()) (out[p.file] ??= []).push([p.object, p.triangle, p.corner])
   return out
 }
 

@@ -1,5 +1,20 @@
 import * as THREE from 'three'
-import { edgeAt, faceAt, isInside, nearestSide, polygonAt, type Edge, type Edges, type Face, type Faces } from './edges'
+import {
+  edgeAt,
+  edgeOf,
+  faceAt,
+  isInside,
+  nearestCorner,
+  nearestSide,
+  pointAt,
+  polygonAt,
+  type Edge,
+  type Edges,
+  type Face,
+  type Faces,
+  type Point,
+  type Points,
+} from './edges'
 import { NO_ISLAND } from './geometry'
 import { cornersUnder, type Hit, type Piece } from './pieces'
 
@@ -8,6 +23,8 @@ export interface Taken {
   hit: Hit | null
   edge: Edge | null
   faces: Face[]
+  /** The corner that is nearest. */
+  point: Point | null
 }
 
 export interface How {
@@ -20,28 +37,34 @@ export interface How {
 /** Something to draw on the sheet: corners of a line or a triangle, in UV. */
 export type Line = [u: number, v: number][]
 
+/** Where nothing lies. */
+export const NOTHING: Taken = { hit: null, edge: null, faces: [], point: null }
+
+const STEPS = 64 // places of a line at which it is looked what lies there
 const MOST = 3000 // edges or faces that are drawn on the table
 
 /** What lies under a point of the sheet. */
 export function takenAt(pieces: Piece[], u: number, v: number): Taken {
   const found = cornersUnder(pieces, u, v)
-  if (!found) return { hit: null, edge: null, faces: [] }
+  if (!found) return NOTHING
   const [p, [a, b, c]] = found
   const { index } = p.data
   let triangle = 0
   while (index[3 * triangle] !== a || index[3 * triangle + 1] !== b || index[3 * triangle + 2] !== c) triangle++
   const at = [a, b, c].map((k) => p.placed(k, new THREE.Vector2()))
-  return takenOf(p, triangle, nearestSide(p, triangle, at, new THREE.Vector2(u, v)).side)
+  return takenOf(p, triangle, at, new THREE.Vector2(u, v))
 }
 
-/** What a triangle and its nearest side stand for. */
-export function takenOf(p: Piece, triangle: number, side: number): Taken {
+/** What a triangle stands for at a place; `at`: where its corners are shown. */
+export function takenOf(p: Piece, triangle: number, at: THREE.Vector2[], place: THREE.Vector2): Taken {
+  const { side } = nearestSide(p, triangle, at, place)
   const v = p.data.index[3 * triangle]
   const island = p.data.island[v]
   return {
     hit: { file: p.file, object: p.objectOf[v], island: island === NO_ISLAND ? null : island },
     edge: side < 0 ? null : edgeAt(p, triangle, side),
     faces: polygonAt(p, triangle).map((t) => faceAt(p, t)!),
+    point: pointAt(p, triangle, nearestCorner(at, place)),
   }
 }
 
@@ -61,9 +84,10 @@ export function takenIn(
   pieces: Piece[],
   near: readonly (readonly [file: number, island: number])[],
   holds: (at: THREE.Vector2) => boolean,
-): { edges: Edge[]; faces: Face[] } {
+): { edges: Edge[]; faces: Face[]; points: Point[] } {
   const edges: Edge[] = []
   const faces: Face[] = []
+  const points: Point[] = []
   const at = [0, 1, 2].map(() => new THREE.Vector2())
   const middle = new THREE.Vector2()
   for (const p of pieces) {
@@ -74,12 +98,13 @@ export function takenIn(
       if (!mine.has(island[index[3 * t]])) continue
       at.forEach((place, k) => p.placed(index[3 * t + k], place))
       if (holds(middle.copy(at[0]).add(at[1]).add(at[2]).divideScalar(3))) faces.push(faceAt(p, t)!)
+      for (let k = 0; k < 3; k++) if (holds(at[k]) && points.length < MOST) points.push(pointAt(p, t, k)!)
       for (let side = 0; side < 3; side++)
         if (!isInside(p, t, side) && holds(middle.lerpVectors(at[side], at[(side + 1) % 3], 0.5)))
           edges.push(edgeAt(p, t, side)!)
     }
   }
-  return { edges, faces }
+  return { edges, faces, points }
 }
 
 /** Whether a closed line goes around a point: it is crossed an odd number of times to the right of it. */
@@ -147,6 +172,36 @@ export function facesOnSheet(pieces: Piece[], faces: Faces): Line[] {
       out.push(corners.map((v) => p.placed(v, at).toArray() as [number, number]))
   }
   return out
+}
+
+/** Where picked points lie on the sheet. */
+export function pointsOnSheet(pieces: Piece[], points: Points): [u: number, v: number][] {
+  const at = new THREE.Vector2()
+  const out: [number, number][] = []
+  for (const q of points.values()) {
+    const p = pieces.find((x) => x.file === q.file)
+    const first = p?.data.header.objects[q.object]?.index[0]
+    if (!p || first === undefined) continue
+    const v = p.data.index[3 * (first + q.triangle) + q.corner]
+    if (p.data.island[v] !== NO_ISLAND) out.push(p.placed(v, at).toArray() as [number, number])
+  }
+  return out
+}
+
+/** A triangle of every island that a straight line crosses on the sheet, and the line in the island's own UVs. */
+export function crossed(pieces: Piece[], from: THREE.Vector2, to: THREE.Vector2): { edge: Edge; line: Line }[] {
+  const found = new Map<string, { edge: Edge; line: Line }>()
+  const at = new THREE.Vector2()
+  for (let k = 0; k <= STEPS; k++) {
+    at.lerpVectors(from, to, k / STEPS)
+    const { hit, point } = takenAt(pieces, at.x, at.y)
+    const p = pieces.find((x) => x.file === hit?.file)
+    if (!hit || hit.island === null || !p || !point) continue
+    const key = `${hit.file}:${hit.island}`
+    const own = (v: THREE.Vector2) => p.unplaced(hit.island!, v).toArray() as [number, number]
+    if (!found.has(key)) found.set(key, { edge: edgeOf(p, hit.object, point.triangle, 0)!, line: [own(from), own(to)] })
+  }
+  return [...found.values()]
 }
 
 /** A number of a point that is the same wherever it stands; two points may share one, so it only narrows the search. */

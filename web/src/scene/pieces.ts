@@ -211,6 +211,15 @@ export class Piece {
     )
   }
 
+  /** The UV of an island that its layout places there. */
+  unplaced(i: number, at: THREE.Vector2): THREE.Vector2 {
+    const t = this.transforms.image.data as Float32Array
+    const k = 12 * i
+    const [x, y] = [at.x - t[k + 4], at.y - t[k + 5]]
+    const d = t[k] * t[k + 3] - t[k + 1] * t[k + 2]
+    return new THREE.Vector2((t[k + 3] * x - t[k + 1] * y) / d, (t[k] * y - t[k + 2] * x) / d)
+  }
+
   /** The box that holds an island's box as read, moved; a little larger than its own when it is turned. */
   box(i: number): THREE.Box2 {
     const t = this.transforms.image.data as Float32Array

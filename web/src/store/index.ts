@@ -2,7 +2,6 @@ import { create } from 'zustand'
 import { useShallow } from 'zustand/react/shallow'
 import { api, bringIn, bringPicture, words, type Fault, type Job, type Settings, type State } from '../api/client'
 import { loadGeometry, loadLayout, loadTable } from '../scene/geometry'
-import { edgeKey, edgeOf, faceKey, type Edge, type Face } from '../scene/edges'
 import { dropPictures } from '../scene/pictures'
 import { Piece } from '../scene/pieces'
 import { moved, type Move } from '../scene/hand'
@@ -11,6 +10,7 @@ import { sheetBy } from '../scene/sheets'
 import { islandsOf, paint, type Keys } from '../scene/states'
 import { asideTwins } from '../scene/twins'
 import { ended } from './ended'
+import { picking } from './picking'
 import { UNITS, type Proposal, type Quilt } from './types'
 
 export * from './types'
@@ -37,6 +37,7 @@ const fresh = () => ({
   seams: null,
   edges: new Map(),
   faces: new Map(),
+  points: new Map(),
   alone: null,
   explanation: null,
   newer: null,
@@ -106,7 +107,7 @@ export const useQuilt = create<Quilt>((set, get) => {
     const now = (keys: ReadonlySet<string>) =>
       before.state?.id === state.id ? followed(keys, before.state, state) : new Set(keys)
     const shown = before.alone && now(before.alone)
-    const picked = { edges: still(before.edges), faces: still(before.faces) }
+    const picked = { edges: still(before.edges), faces: still(before.faces), points: still(before.points) }
     set({
       state: overlaid(state),
       pieces,
@@ -142,17 +143,6 @@ export const useQuilt = create<Quilt>((set, get) => {
       set({ looked: null })
       await reload()
     }
-  }
-
-  /** Pick what the server found to follow from what was picked. */
-  function takePicked(p: Piece, object: number, found: { edges: number[][]; faces: number[] }, add: boolean): void {
-    const edges = found.edges.map(([t, side]) => edgeOf(p, object, t, side)).filter((e): e is Edge => !!e)
-    const faces = found.faces.map((triangle) => ({ file: p.file, object, triangle }))
-    // What is picked already stays.
-    if (edges.length)
-      set({ edges: new Map([...(add ? get().edges : []), ...edges.map((e) => [edgeKey(e), e] as const)]) })
-    if (faces.length)
-      set({ faces: new Map([...(add ? get().faces : []), ...faces.map((f) => [faceKey(f), f] as const)]) })
   }
 
   /** Whether a proposal is looked at; then nothing else can be done, and it is said what to do first. */
@@ -311,7 +301,7 @@ export const useQuilt = create<Quilt>((set, get) => {
     // A baked map is looked at where it was baked.
     setStage(stage) {
       // Edges and faces are picked where they are mended; elsewhere a click picks what it always did.
-      const fine = get().picks === 'edges' || get().picks === 'faces'
+      const fine = ['edges', 'faces', 'points'].includes(get().picks)
       const usual = localStorage.getItem('picks') === 'islands' ? ('islands' as const) : ('objects' as const)
       set({ stage, note: '', ...(stage === 'Prove' ? {} : { shownMap: '' }), ...(fine && { picks: usual }) })
       if (fine) get().pickNothing()
@@ -320,91 +310,11 @@ export const useQuilt = create<Quilt>((set, get) => {
       if (picks === 'objects' || picks === 'islands') localStorage.setItem('picks', picks)
       set({ picks })
     },
-    pickEdges(found, add = false) {
-      const edges = new Map(add ? get().edges : [])
-      const several = [...found]
-      for (const e of several) {
-        const key = edgeKey(e)
-        // Of several, those that are picked already stay.
-        if (several.length === 1 && edges.has(key)) edges.delete(key)
-        else edges.set(key, e)
-      }
-      set({ edges })
-    },
-    pickFaces(found, add = false) {
-      const faces = new Map(add ? get().faces : [])
-      const several = [...found]
-      // A polygon that is picked already is taken out again.
-      const out = several.length < 64 && several.every((f) => faces.has(faceKey(f)))
-      for (const f of several)
-        if (out) faces.delete(faceKey(f))
-        else faces.set(faceKey(f), f)
-      set({ faces })
-    },
-    pickNothing: () => set({ edges: new Map(), faces: new Map() }),
-    setBend: (bend) => set({ bend }),
+    ...picking(set, get),
     setThrough: (through) => set({ through }),
     showAlone(keys) {
       set({ alone: keys && new Set(keys) })
       repaint()
-    },
-    async pickMirrored() {
-      const { state, edges, faces, pieces } = get()
-      if (state?.snapshot == null) return
-      const objects = new Set([...edges.values(), ...faces.values()].map((x) => `${x.file}/${x.object}`))
-      const said: string[] = []
-      for (const key of objects) {
-        const [file, object] = key.split('/').map(Number)
-        const mine = (x: { file: number; object: number }) => x.file === file && x.object === object
-        const asked = {
-          edges: [...edges.values()].filter(mine).map((e) => [e.triangle, e.side]),
-          faces: [...faces.values()].filter(mine).map((f) => f.triangle),
-        }
-        const body = { base: state.snapshot, file, object, way: 'mirror', edge: [], goal: null, degrees: 0, ...asked }
-        const { data, error } = await api.POST('/api/projects/{project_id}/pick', { ...at(), body })
-        const piece = pieces.find((p) => p.file === file)
-        if (!data || !piece) said.push(words(error))
-        else takePicked(piece, object, data, true)
-      }
-      set({ message: said.join(' ') })
-    },
-    invertFaces() {
-      const { faces, pieces } = get()
-      const objects = new Set([...faces.values()].map((f) => `${f.file}/${f.object}`))
-      const out = new Map<string, Face>()
-      for (const key of objects) {
-        const [file, object] = key.split('/').map(Number)
-        const count = pieces.find((p) => p.file === file)?.data.header.objects[object]?.index[1] ?? 0
-        for (let triangle = 0; triangle < count; triangle++) {
-          const f = { file, object, triangle }
-          if (!faces.has(faceKey(f))) out.set(faceKey(f), f)
-        }
-      }
-      set({ faces: out })
-    },
-    async pickMore(way, edge, add = false) {
-      const { state, edges, bend } = get()
-      if (state?.snapshot == null) return
-      const last = [...edges.values()].at(-1)
-      const from = way === 'path' && last ? last : edge
-      if (way === 'path' && (last?.file !== edge.file || last.object !== edge.object))
-        return set({ message: 'A way leads between two edges of one object. Pick the first one there.' })
-      const body = {
-        base: state.snapshot,
-        file: from.file,
-        object: from.object,
-        way,
-        edge: [from.triangle, from.side],
-        goal: way === 'path' ? [edge.triangle, edge.side] : null,
-        degrees: bend,
-        edges: [],
-        faces: [],
-      }
-      const { data, error } = await api.POST('/api/projects/{project_id}/pick', { ...at(), body })
-      if (!data) return set({ message: words(error) })
-      const piece = get().pieces.find((p) => p.file === from.file)
-      if (!piece) return
-      takePicked(piece, from.object, data, add || way === 'path')
     },
     setSheet(sheet) {
       set({ sheet })

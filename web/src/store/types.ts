@@ -1,5 +1,5 @@
 import type { Fault, Job, Settings, State } from '../api/client'
-import type { Edge, Edges, Face, Faces } from '../scene/edges'
+import type { Edge, Edges, Face, Faces, Point, Points } from '../scene/edges'
 import type { Move } from '../scene/hand'
 import type { Piece } from '../scene/pieces'
 import type { Keys } from '../scene/states'
@@ -110,7 +110,7 @@ export interface Worth {
   seams: SeamRun[]
 }
 
-export type Picks = 'objects' | 'islands' | 'edges' | 'faces'
+export type Picks = 'objects' | 'islands' | 'edges' | 'faces' | 'points'
 
 /** What a newer version of a file would change. */
 export interface Newer {
@@ -184,6 +184,8 @@ export interface Quilt {
   /** Edges and faces that are picked, by key; of one file at a time. */
   edges: Edges
   faces: Faces
+  /** Points that are picked: they stay where their islands are laid flat. */
+  points: Points
   pieces: Piece[]
   /** Unit of the files that do not say. */
   unit: Unit
@@ -201,9 +203,17 @@ export interface Quilt {
   /** Pick edges or faces; added ones that are picked already are taken out. */
   pickEdges: (edges: Iterable<Edge>, add?: boolean) => void
   pickFaces: (faces: Iterable<Face>, add?: boolean) => void
+  pickPoints: (points: Iterable<Point>, add?: boolean) => void
+  /** Pick the edges of the shortest way from the last point to another one, which is picked too. */
+  pickWay: (to: Point) => Promise<void>
   pickNothing: () => void
   /** Pick what follows from an edge: its loop, the way to it from the last one, its seam, or the faces that hang together around it. */
-  pickMore: (way: 'loop' | 'path' | 'seam' | 'bend' | 'border' | 'material', edge: Edge, add?: boolean) => Promise<void>
+  pickMore: (
+    way: 'loop' | 'path' | 'seam' | 'bend' | 'border' | 'material' | 'line',
+    edge: Edge,
+    add?: boolean,
+    line?: [number, number][],
+  ) => Promise<void>
   /** Add the mirror image of what is picked. */
   pickMirrored: () => Promise<void>
   /** Pick the other faces of the objects in place of those that are picked. */

@@ -5,13 +5,19 @@ import { bandOf } from '../scene/states'
 import { underTiles } from '../scene/pictures'
 import { Choice } from '../stages/parts'
 import { useQuilt, useParts } from '../store'
-import { clicked } from '../store/clicked'
+import { clicked, lined } from '../store/clicked'
 import type { Pictures } from './tileSquares'
 import { faultMarks, MARKS, missMarks, NONE, ruleMarks, type MarkKind } from './marks'
 import { Table, type Snap } from './table'
 
 const LOOKS = { cloth: 'cloth of each object', density: 'density' }
-const PICKS = { objects: 'pick objects', islands: 'pick islands', edges: 'pick edges', faces: 'pick faces' }
+const PICKS = {
+  objects: 'pick objects',
+  islands: 'pick islands',
+  edges: 'pick edges',
+  faces: 'pick faces',
+  points: 'pick points',
+}
 const SNAPS = { none: 'no snapping', pixel: 'snap to pixels', near: 'snap to neighbours', tile: 'by whole tiles' }
 const EMPTY: Pictures = new Map()
 
@@ -40,6 +46,7 @@ export function TableView() {
     shownMap,
     edges,
     faces,
+    points,
   } = useParts(
     'pieces',
     'drawn',
@@ -58,6 +65,7 @@ export function TableView() {
     'shownMap',
     'edges',
     'faces',
+    'points',
   )
   const [look, setLook] = useState<keyof typeof LOOKS>('cloth')
   const [kinds, setKinds] = useState<Set<MarkKind>>(new Set(Object.keys(MARKS) as MarkKind[]))
@@ -68,10 +76,12 @@ export function TableView() {
   useEffect(() => {
     const t = new Table(host.current!, {
       picked: clicked,
-      caught: ({ edges, faces }, add) => {
+      lined: (from, to, add) => void lined(from, to, add),
+      caught: ({ edges, faces, points }, add) => {
         const q = useQuilt.getState()
         if (q.picks === 'edges') q.pickEdges(edges, add)
-        else q.pickFaces(faces, add)
+        else if (q.picks === 'faces') q.pickFaces(faces, add)
+        else q.pickPoints(points, add)
       },
       boxed: (islands, add) => {
         const q = useQuilt.getState()
@@ -118,9 +128,9 @@ export function TableView() {
     if (table.current) table.current.snap = snap
   }, [snap])
   useEffect(() => {
-    if (table.current) table.current.fine = picks === 'edges' || picks === 'faces'
+    if (table.current) table.current.fine = ['edges', 'faces', 'points'].includes(picks)
   }, [picks])
-  useEffect(() => table.current?.setPicked(edges, faces), [edges, faces, drawn, pieces])
+  useEffect(() => table.current?.setPicked(edges, faces, points), [edges, faces, points, drawn, pieces])
   const marks = useMemo(
     // While a packing runs the table shows drafts, which nobody has measured yet.
     () => ({

@@ -37,6 +37,7 @@ export class Overlay {
   faces: Line[] = []
   box: THREE.Box2 | null = null
   lasso: THREE.Vector2[] = []
+  points: [u: number, v: number][] = []
   sheet: Flat | null = null
   /** px to the border of a tile. */
   margin = 0
@@ -75,7 +76,7 @@ export class Overlay {
     if (this.lasso.length) this.line(this.lasso, [4, 3], INK, true)
   }
 
-  /** A double stitch along picked edges, as on the model; picked faces are tinted. */
+  /** A double stitch along picked edges and a knot at picked points, as on the model; picked faces are tinted. */
   private picked(): void {
     const path = (line: Line) => {
       line.forEach(([u, v], k) => {
@@ -101,6 +102,11 @@ export class Overlay {
     ] as const) {
       Object.assign(this.pen, { strokeStyle: color, lineWidth: width, lineCap: 'round' })
       this.pen.stroke()
+    }
+    this.pen.fillStyle = MADDER
+    for (const at of this.points) {
+      const [x, y] = this.toScreen(...at)
+      this.pen.fillRect(x - 4.5, y - 4.5, 9, 9)
     }
     this.pen.restore()
   }

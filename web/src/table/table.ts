@@ -1,7 +1,17 @@
 import * as THREE from 'three'
 import { about, around, exactBoxes, moved, shift, snapTo, type Move } from '../scene/hand'
-import { doubleClicks, edgesOnSheet, facesOnSheet, holds, takenAt, takenIn, type How, type Taken } from '../scene/flat'
-import type { Edge, Edges, Face, Faces } from '../scene/edges'
+import {
+  doubleClicks,
+  edgesOnSheet,
+  facesOnSheet,
+  holds,
+  pointsOnSheet,
+  takenAt,
+  takenIn,
+  type How,
+  type Taken,
+} from '../scene/flat'
+import type { Edge, Edges, Face, Faces, Point, Points } from '../scene/edges'
 import { ELSEWHERE, LEFT_OUT, pickFlat, SELECTED, type Piece } from '../scene/pieces'
 import { placeOf, pxOf, tilesOf, type Flat } from '../scene/sheets'
 import { View } from '../scene/view'
@@ -16,7 +26,9 @@ interface Events {
   /** A mark was clicked. */
   marked: (keys: string[]) => void
   /** A box or a line was drawn around edges and faces. */
-  caught: (found: { edges: Edge[]; faces: Face[] }, add: boolean) => void
+  caught: (found: { edges: Edge[]; faces: Face[]; points: Point[] }, add: boolean) => void
+  /** A straight line was drawn. */
+  lined: (from: THREE.Vector2, to: THREE.Vector2, add: boolean) => void
   boxed: (islands: [file: number, island: number][], add: boolean) => void
   /** The selection was dragged or turned to another place. */
   dropped: (move: Move, label: string) => void
@@ -137,10 +149,11 @@ export class Table extends View {
     this.draw()
   }
 
-  /** What is picked of surfaces: both sides of every edge, and the faces. */
-  setPicked(edges: Edges, faces: Faces): void {
+  /** What is picked of surfaces: both sides of every edge, the faces, and the points. */
+  setPicked(edges: Edges, faces: Faces, points: Points): void {
     this.overlay.edges = edgesOnSheet(this.pieces, edges)
     this.overlay.faces = facesOnSheet(this.pieces, faces)
+    this.overlay.points = pointsOnSheet(this.pieces, points)
     this.draw()
   }
 
@@ -312,7 +325,7 @@ export class Table extends View {
   private listen(): void {
     let from: THREE.Vector2 | null = null
     let far = 0
-    let way: 'pan' | 'box' | 'lasso' = 'pan'
+    let way: 'pan' | 'box' | 'lasso' | 'line' = 'pan'
     const twice = doubleClicks()
     const element = this.renderer.domElement
     element.addEventListener('pointerdown', (e) => {
@@ -320,6 +333,7 @@ export class Table extends View {
       from = this.at(e)
       far = 0
       way = e.button === 0 && e.shiftKey ? (e.altKey ? 'lasso' : 'box') : 'pan'
+      if (this.fine && e.button === 0 && e.altKey && !e.shiftKey) way = 'line'
       if (e.button === 0 && !e.shiftKey && !e.ctrlKey && !e.metaKey && !this.fine) this.drag = this.grab(from, e.altKey)
     })
     element.addEventListener('pointermove', (e) => {
@@ -330,6 +344,7 @@ export class Table extends View {
       if (this.drag) this.dragTo(this.drag, to, e.ctrlKey || e.metaKey)
       else if (way === 'box') this.overlay.box = new THREE.Box2().setFromPoints([from, to])
       else if (way === 'lasso') this.overlay.lasso.push(to)
+      else if (way === 'line') this.overlay.lasso = [from, to]
       else this.centre.add(from).sub(to)
       this.draw()
     })
@@ -337,6 +352,7 @@ export class Table extends View {
       const add = e.ctrlKey || e.metaKey || (e.shiftKey && far < 4)
       const { drag } = this
       if (drag && far >= 4) this.events.dropped(drag.move, drag.turning ? 'Turn by hand' : 'Move by hand')
+      else if (way === 'line' && far >= 4 && from) this.events.lined(from, this.at(e), e.ctrlKey || e.metaKey)
       else if (this.fine && far >= 4 && (this.overlay.box || this.overlay.lasso.length)) {
         const { box, lasso } = this.overlay
         const around = box ?? new THREE.Box2().setFromPoints(lasso)

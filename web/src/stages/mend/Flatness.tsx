@@ -1,5 +1,6 @@
 import { Flex } from '@chakra-ui/react'
 import { useState } from 'react'
+import { asPoints } from '../../scene/edges'
 import { useParts } from '../../store'
 import { Tick } from '../deliver/Extras'
 import { Choice } from '../parts'
@@ -27,7 +28,7 @@ const UPRIGHT = {
 
 /** How flat things lie: new UVs, laid flat again, straight, or projected. */
 export function Flatness({ mend }: { mend: (action: string, way?: string) => void }) {
-  const { faults, selection, faces, start } = useParts('faults', 'selection', 'faces', 'start')
+  const { faults, selection, faces, points, start } = useParts('faults', 'selection', 'faces', 'points', 'start')
   const [keeps, setKeeps] = useState<keyof typeof KEEPS>('both')
   const [held, setHeld] = useState(false)
   const [from, setFrom] = useState<keyof typeof FROM>('plane')
@@ -49,9 +50,9 @@ export function Flatness({ mend }: { mend: (action: string, way?: string) => voi
       <NewUvs />
       <Act
         name="Lay flat again"
-        text="The selected islands are flattened as they are cut, where they lie and at their size."
+        text={`The selected islands are flattened as they are cut, where they lie and at their size.${points.size ? ` ${points.size} picked ${points.size === 1 ? 'point stays' : 'points stay'}.` : ''}`}
         disabled={!some}
-        onClick={() => go('relax', { way: keeps, held })}
+        onClick={() => go('relax', { way: keeps, held, points: asPoints(points) })}
       >
         <Flex mb="1" gap="2" align="center" wrap="wrap">
           <Choice label="What laying flat keeps" value={keeps} options={KEEPS} set={setKeeps} />

@@ -9,9 +9,10 @@ import { Act, Question } from './Question'
 
 /** Where the seams are: edges picked on the model are cut and sewn; the list says what every seam is worth. */
 export function Seams() {
-  const { edges, faces, picks, setPicks, job, start, bend, setBend } = useParts(
+  const { edges, faces, points, picks, setPicks, job, start, bend, setBend } = useParts(
     'edges',
     'faces',
+    'points',
     'picks',
     'setPicks',
     'job',
@@ -24,13 +25,15 @@ export function Seams() {
     ? `${edges.size} ${edges.size === 1 ? 'edge is' : 'edges are'} picked.`
     : faces.size
       ? `${faces.size} ${faces.size === 1 ? 'face is' : 'faces are'} picked: their border can be cut.`
-      : 'Seams are stitched on the model. Pick edges there: a double click takes the loop, a Shift click the way from the last one, a Shift drag a box, with Alt a lasso.'
-  const picking = picks === 'edges' || picks === 'faces'
+      : points.size
+        ? `${points.size} ${points.size === 1 ? 'point is' : 'points are'} picked. A Shift click picks the way there; laid flat again they stay.`
+        : 'Seams are stitched on the model. Pick edges there: a double click takes the loop, a Shift click the way from the last one, a Shift drag a box, with Alt a lasso. An Alt drag on the table draws a line across islands.'
+  const picking = picks === 'edges' || picks === 'faces' || picks === 'points'
   const sent = { edges: asEdges(edges), faces: asFaces(faces) }
   return (
     <Question name="Where are the seams?" found={found}>
       <Flex gap="1" mb="2" align="center" wrap="wrap">
-        {(['edges', 'faces'] as const).map((p) => (
+        {(['edges', 'faces', 'points'] as const).map((p) => (
           <Button
             key={p}
             size="xs"
@@ -85,7 +88,7 @@ export function Seams() {
 
 /** What else can be picked from what is picked. */
 function More() {
-  const { edges, faces, picks, through } = useParts('edges', 'faces', 'picks', 'through')
+  const { edges, faces, points, picks, through } = useParts('edges', 'faces', 'points', 'picks', 'through')
   const q = useQuilt.getState
   const some = edges.size > 0 || faces.size > 0
   const [first] = faces.values()
@@ -98,7 +101,7 @@ function More() {
           ['Invert', 'Pick all other faces of these objects instead', !!first, () => q().invertFaces()],
         ] as [string, string, boolean, () => void][])
       : []),
-    ['Pick nothing', '', some, () => q().pickNothing()],
+    ['Pick nothing', '', some || points.size > 0, () => q().pickNothing()],
   ]
   return (
     <Box mb="3">

@@ -1,0 +1,78 @@
+"""Edges of an island near to a line that is drawn across it where it lies."""
+
+from __future__ import annotations
+
+import numpy as np
+import shapely
+from scipy.sparse import csr_matrix
+from scipy.sparse.csgraph import dijkstra
+
+from ..errors import QuiltError
+from ..model.scene import Floats
+from .parts import allowed_edges, outlines, part_of
+from .pieces import piece_of
+from .skin import Laying, Skin
+from .topology import Borders, Cut, Numbers, after
+
+
+def along_line(skin: Skin, laying: Laying, island: int, line: Floats) -> Numbers:
+    """The half-edges of the way through an island that keeps nearest to a line: from border to border, or from where the line begins inside it.
+
+    Parameters
+    ----------
+    line : (2, 2) its ends, in the island's own UVs
+
+    Raises
+    ------
+    QuiltError : an island that is not there, or that the line does not cross
+    """
+    faces = np.flatnonzero(laying.island == island)
+    if not len(faces):
+        raise QuiltError("This island is not there any more. Draw the line anew.")
+    part, h = part_of(skin.surface, faces)
+    piece = piece_of(skin.surface, faces, laying.seam)
+    uv = piece.mean(laying.uv[faces])
+    rows = piece.cut.rows.reshape(-1)
+    ends = _ends(piece.cut, piece.borders, uv, line)
+    border = np.unique(rows[piece.borders.edges])
+    begin, goal = (_nearest(uv, border if on_border else np.unique(rows), p) for p, on_border in ends)
+    use = np.flatnonzero(allowed_edges(part, skin.cell[faces]))
+    a, b = rows[use], rows[after(use)]
+    long = np.linalg.norm(uv[a] - uv[b], axis=1)
+    away = np.maximum(_away(uv[a], line), _away(uv[b], line))
+    cost = long * (1 + (away / max(float(long.mean()), 1e-300)) ** 2)
+    n = piece.cut.count
+    order = np.argsort(-cost, kind="stable")  # of two sides of one edge the cheaper, last one counts
+    best = csr_matrix((np.maximum(cost[order], 1e-300), (a[order], b[order])), shape=(n, n))
+    far, before = dijkstra(best.maximum(best.T), directed=False, indices=begin, return_predecessors=True)
+    if begin == goal or not np.isfinite(far[goal]):
+        raise QuiltError("The line does not cross this island from one side to another. Draw it longer.")
+    steps, at = set(), goal
+    while at != begin:
+        steps |= {(at, int(before[at])), (int(before[at]), at)}
+        at = int(before[at])
+    return np.asarray(h[use[[(x, y) in steps for x, y in zip(a.tolist(), b.tolist(), strict=True)]]])
+
+
+def _ends(c: Cut, b: Borders, uv: Floats, line: Floats) -> list[tuple[Floats, bool]]:
+    """Where the way along a line begins and ends, and whether that is at the border."""
+    region = shapely.union_all(outlines(c, b, uv))
+    inside = shapely.intersection(shapely.LineString(line), region)
+    found = shapely.get_coordinates(inside)
+    if len(found) < 2:
+        raise QuiltError("The line does not cross this island. Draw it from one side to the other.")
+    along = (found - line[0]) @ (line[1] - line[0])
+    return [
+        (found[int(k)], not bool(np.allclose(found[int(k)], p))) for k, p in zip((np.argmin(along), np.argmax(along)), line, strict=True)
+    ]
+
+
+def _nearest(uv: Floats, rows: Numbers, place: Floats) -> int:
+    return int(rows[int(np.argmin(((uv[rows] - place) ** 2).sum(axis=1)))])
+
+
+def _away(at: Floats, line: Floats) -> Floats:
+    """Distances (k,) of points from the straight line through two."""
+    way = (line[1] - line[0]) / max(float(np.linalg.norm(line[1] - line[0])), 1e-300)
+    d = at - line[0]
+    return np.asarray(np.abs(d[:, 0] * way[1] - d[:, 1] * way[0]))
