@@ -94,7 +94,7 @@ def _pairs(partner: NDArray[np.int32], value: Floats, at: NDArray[np.float32]) -
     return np.column_stack([np.minimum(i, j), np.maximum(i, j)]), value[i, k], at[i, k].astype(np.float64)
 
 
-def _sizes(n: int) -> tuple[int, int, float]:
+def lists(n: int) -> tuple[int, int, float]:
     """Lengths of the short lists and the reach, by the number of islands alone."""
     return (
         min(max(1, n - 1), max(2, _ENTRIES // max(n, 1))),
@@ -103,9 +103,10 @@ def _sizes(n: int) -> tuple[int, int, float]:
     )
 
 
-def _empty(sheet: Whole, box: Floats) -> Lie:
+def blank(sheet: Whole, box: Floats) -> Lie:
+    """Islands of which nothing is known yet but where they are."""
     n = len(sheet)
-    over, near, _ = _sizes(n)
+    over, near, _ = lists(n)
     return Lie(
         sheet, box, np.zeros(n, np.int32), np.zeros(n, np.int32), np.full((n, over), -1, np.int32), np.zeros((n, over)),
         np.zeros((n, over, 2), np.float32), np.full((n, near), -1, np.int32), np.zeros((n, near)), np.zeros((n, near, 2), np.float32),
@@ -274,13 +275,13 @@ def measured(shapes: IslandShapes, rows: Floats, sheet: Whole, stop: Stop = lamb
 
 def _whole(shapes: IslandShapes, rows: Floats, sheet: Whole, stop: Stop) -> Lie:
     m = Measure(shapes, rows, sheet, shapes.boxes(rows), stop)
-    lie = _empty(sheet, m.box)
+    lie = blank(sheet, m.box)
     if len(m.here):
         m.place(np.arange(shapes.count))
         for found in m.overlapping(m.here, m.here):
             _add_overlaps(lie, m, *found)
         open_ = m.here[~lie.buried[m.here]]
-        for i, j, gap, at in m.neighbours(open_, open_, _sizes(shapes.count)[2]):
+        for i, j, gap, at in m.neighbours(open_, open_, lists(shapes.count)[2]):
             _insert(lie.near_with, lie.near_gap, lie.near_at, *_both_ways(i, j, gap, at))
     lie.cut[0] = m.cut
     return lie
@@ -361,7 +362,7 @@ def _near_again(lie: Lie, old: Lie, m: Measure, moved: NDArray[np.bool_]) -> Non
     fresh = np.zeros(n, bool)
     fresh[again] = True
     open_ = m.here[~buried[m.here]]
-    reach = _sizes(n)[2]
+    reach = lists(n)[2]
     for part, into in ((np.intersect1d(which, open_), ~fresh), (np.intersect1d(again, open_), fresh)):
         if not len(part):
             continue

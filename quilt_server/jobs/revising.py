@@ -23,7 +23,7 @@ from ..projects.keys import FileKeys
 from ..projects.measuring import measure
 from ..projects.models import Job, Layout, Project, Snapshot, SourceFile
 from ..projects.opened import arrays_of
-from ..projects.reading import choose, parts_of
+from ..projects.reading import Parts, choose, parts_of
 from ..projects.revisions import keep_revisions, revisions_of
 from ..projects.sheets import of_sheet, sheets
 from ..projects.sources import kept_islands, kept_scene, make_reading
@@ -194,8 +194,31 @@ def prepared(
     snapshot = Snapshot(files=files, left_out=left_out, settings=settings)
     parts_now = parts_of(choose(snapshot, whole=True))
     layout = Layout(project=project, kind="import", channel=before.channel, transforms=pack_arrays(transforms), recipe={})
-    measure(layout, parts_now, parts_now.whole(transforms), settings, stop=StopFlag(job))
+    parts_before = parts_of(choose(head, whole=True))
+    same = _same(parts_before, parts_now, work, {w.old.pk: f[0] for w, f in zip(work, followed, strict=True)})
+    measure(layout, parts_now, parts_now.whole(transforms), settings, before, StopFlag(job), same, parts_before)
     return Next(layout, settings, files, left_out, [row for w in work for row in w.told()])
+
+
+def _same(before: Parts, now: Parts, work: list[Revision], followed: Mapping[int, NDArray[np.int64]]) -> NDArray[np.int64]:
+    """The newer number (m,) of every older island over all files, of meshes whose UVs were not touched; -1 for all others."""
+    newer = {w.old.pk: w.new.pk for w in work}
+    touched = {
+        w.old.pk: np.concatenate([np.full(0 if p is None else len(p.islands.box), m in w.made) for m, p in enumerate(w.pieces)])
+        for w in work
+    }
+    at = np.cumsum([0, *(count for _, _, count in now.places)])
+    start = {(file, first): int(at[k]) for k, (file, first, _) in enumerate(now.places)}
+    out = []
+    for file, first, count in before.places:
+        if file not in newer:
+            out.append(start[file, first] + np.arange(count))
+            continue
+        own, changed = followed[file][first : first + count], touched[file][first : first + count]
+        kept = (own >= 0) & ~changed
+        # A mesh keeps all of its islands or none.
+        out.append(start[newer[file], int(own[0])] + np.arange(count) if kept.all() else np.full(count, -1))
+    return np.concatenate(out) if out else np.zeros(0, np.int64)
 
 
 def _laid(work: list[Revision], heirs: list[NDArray[np.int64]], old: list[Floats], density: float, columns: int) -> list[Floats]:

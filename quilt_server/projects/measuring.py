@@ -15,6 +15,7 @@ from quilt_core.arrays import pack_arrays
 from quilt_core.delivery import report
 from quilt_core.measure.lie import Lie, measured, updated
 from quilt_core.measure.proof import LayoutProof, Marked, marked, proof_of
+from quilt_core.measure.revised import after_revision
 from quilt_core.measure.shapes import IslandShapes, joined, shapes_of
 from quilt_core.model.scene import Floats
 from quilt_core.model.tiles import Grid, column_row, corners_of
@@ -56,7 +57,8 @@ def rows_of(layout: Layout) -> Floats:
 
 
 def measure(
-    layout: Layout, parts: Parts, rows: Floats, settings: dict[str, Any], before: Layout | None = None, stop: Stop = lambda: False
+    layout: Layout, parts: Parts, rows: Floats, settings: dict[str, Any], before: Layout | None = None, stop: Stop = lambda: False,
+    stayed: NDArray[np.int64] | None = None, parts_before: Parts | None = None,
 ) -> None:  # fmt: skip
     """Prove a layout (n, 5) as it stands, sheet by sheet, and find how its islands lie.
 
@@ -64,6 +66,7 @@ def measure(
     ----------
     parts : of whole files, so that what is left out keeps its numbers
     before : the layout that this one was made from; only what is other is measured
+    stayed : where islands became others, the number (m,) of every island of the layout before (those of `parts_before`) that is as it was, -1 for others
 
     Raises
     ------
@@ -71,9 +74,13 @@ def measure(
     """
     chosen = parts.chosen
     on, twins = sheet_numbers(chosen, parts, settings), twin_groups(parts, settings)
-    known = None if before is None or [list(p) for p in parts.places] != before.pieces else lie_of(before)
+    were = parts if parts_before is None else parts_before
+    known = None if before is None or [list(p) for p in were.places] != before.pieces else lie_of(before)
     old_rows = None if known is None or before is None else rows_of(before)
-    if known is None or old_rows is None:
+    if known is not None and old_rows is not None and stayed is not None:
+        lie = after_revision((were.shapes, known[0], old_rows), (parts.shapes, rows, on), stayed, stop)
+        before = known = old_rows = None  # tiles and bleed are proven anew
+    elif known is None or old_rows is None:
         lie = measured(parts.shapes, rows, on, stop)
     else:
         lie = updated(parts.shapes, known[0], old_rows, rows, on, stop)

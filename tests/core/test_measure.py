@@ -16,6 +16,7 @@ from quilt_core.faults.findings import find, findings
 from quilt_core.faults.listing import listing
 from quilt_core.measure.lie import LEAST_OVERLAP, Lie, measured, twin_pairs, updated
 from quilt_core.measure.proof import covered_on_texels, marked, proof_of, prove
+from quilt_core.measure.revised import after_revision
 from quilt_core.measure.shapes import IslandShapes, joined, shapes_of
 from quilt_core.model.tiles import Grid
 from quilt_core.uv.analysis import IDENTITY, MeshIslands, transform_regions
@@ -131,6 +132,33 @@ def test_an_incremental_measure_is_the_whole_one(data: st.DataObject) -> None:
             ]
             assert proofs[0] == proofs[1]
         layout, sheet, lie = new, on, part
+
+
+@settings(deadline=None, max_examples=40)
+@given(st.data())
+def test_a_measure_after_islands_became_others_is_the_whole_one(data: st.DataObject) -> None:
+    """Some meshes are gone, others came, the rest has other numbers and other ties; some lie elsewhere too."""
+    count = data.draw(st.sampled_from([6, 24, 60]))
+    pieces, strangers = mixture(count, 1), mixture(24, 7)
+    gone = set(data.draw(st.lists(st.integers(0, len(pieces) - 1), max_size=len(pieces) // 3, unique=True)))
+    stay = data.draw(st.permutations([k for k in range(len(pieces)) if k not in gone]))
+    come = strangers[: data.draw(st.integers(0, 5))]
+    new_pieces = [*come, *(pieces[k] for k in stay)]
+    (old_shapes, _), (shapes, _) = of(pieces), of(new_pieces)
+    old_first = np.cumsum([0, *(len(p.islands.box) for p in pieces)])
+    first = np.cumsum([0, *(len(p.islands.box) for p in new_pieces)])
+    to = np.full(old_shapes.count, -1)
+    for at, k in enumerate(stay):
+        to[old_first[k] : old_first[k + 1]] = np.arange(first[len(come) + at], first[len(come) + at + 1])
+    old_rows, old_sheet = rows(old_shapes.count), np.ones(old_shapes.count, np.int64)
+    old_sheet[data.draw(st.integers(0, len(old_sheet) - 1))] = data.draw(st.sampled_from([-1, 1, 2]))
+    new_rows, sheet = rows(shapes.count), np.ones(shapes.count, np.int64)
+    kept = np.flatnonzero(to >= 0)
+    new_rows[to[kept]], sheet[to[kept]] = old_rows[kept], old_sheet[kept]
+    if len(kept):
+        new_rows[to[kept[0]], 3] += data.draw(st.sampled_from([0.0, 0.1, 1.0]))
+    lie = measured(old_shapes, old_rows, old_sheet)
+    same(after_revision((old_shapes, lie, old_rows), (shapes, new_rows, sheet), to), measured(shapes, new_rows, sheet))
 
 
 def test_deep_heaps_are_counted_whole_and_listed_in_part() -> None:
