@@ -7,6 +7,13 @@ import { Tick } from '../deliver/Extras'
 import { NumberField } from '../parts'
 import { Act, Question } from './Question'
 
+const AREA = 'Shift drag: a box, with Alt a lasso.'
+const GESTURES = {
+  edges: `Double click: the loop. Shift click: the way from the last one. ${AREA} Alt drag on the table: a line across islands.`,
+  faces: `Double click: what hangs together and bends little. ${AREA}`,
+  points: `Shift click: the edges from the last one there. ${AREA} Picked points stay where their island is laid flat again.`,
+}
+
 /** Where the seams are: edges picked on the model are cut and sewn; the list says what every seam is worth. */
 export function Seams() {
   const { edges, faces, points, picks, setPicks, job, start, bend, setBend } = useParts(
@@ -26,8 +33,8 @@ export function Seams() {
     : faces.size
       ? `${faces.size} ${faces.size === 1 ? 'face is' : 'faces are'} picked: their border can be cut.`
       : points.size
-        ? `${points.size} ${points.size === 1 ? 'point is' : 'points are'} picked. A Shift click picks the way there; laid flat again they stay.`
-        : 'Seams are stitched on the model. Pick edges there: a double click takes the loop, a Shift click the way from the last one, a Shift drag a box, with Alt a lasso. An Alt drag on the table draws a line across islands.'
+        ? `${points.size} ${points.size === 1 ? 'point is' : 'points are'} picked.`
+        : 'Seams are stitched on the model.'
   const picking = picks === 'edges' || picks === 'faces' || picks === 'points'
   const sent = { edges: asEdges(edges), faces: asFaces(faces) }
   return (
@@ -55,6 +62,9 @@ export function Seams() {
       </Flex>
       {picking && (
         <>
+          <Text fontSize="xs" color="faded" mb="2">
+            {GESTURES[picks]}
+          </Text>
           <Tick on={flat} set={setFlat}>
             <Text fontSize="xs">Lay flat at once what was cut or sewn</Text>
           </Tick>
