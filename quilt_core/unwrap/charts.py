@@ -18,9 +18,9 @@ from .parts import allowed_edges, part_of, seam_cost
 from .regions import between_lines, regions_of, seams_between
 from .shorter import smoothed
 from .simpler import drawn, simpler
-from .threads import side_by_side
+from .threads import Stop, side_by_side
 from .topology import Borders, Cut, Mask, Numbers, Surface
-from .trial import Stop, Tell, Wish, judge, laid, laid_again
+from .trial import Tell, Wish, judge, laid, laid_again
 
 _FINAL = 0.94  # of NEARLY_ALL, once the charts are decided
 _FOLDED = np.radians(150)  # two-sided sheets: always seams
@@ -65,8 +65,10 @@ def _by_half(s: Surface, wish: Wish, mirror: Mirror, stop: Stop, tell: Tell) -> 
 def _best_way(s: Surface, wish: Wish, stop: Stop, tell: Tell) -> tuple[Mask, tuple[Cut, Borders, Flat]]:
     """Charts from the first guess that leads to the cheapest seams: regions between feature lines, or such as fit cones. Neither is better everywhere."""
     found = side_by_side(
-        lambda stop: _one_way(s, wish, between_lines(s, wish), stop, tell),
-        lambda stop: _one_way(s, wish, regions_of(s, wish, _COARSE), stop, lambda _: None),
+        [
+            lambda stop: _one_way(s, wish, between_lines(s, wish), stop, tell),
+            lambda stop: _one_way(s, wish, regions_of(s, wish, _COARSE), stop, lambda _: None),
+        ],
         stop,
     )
     cost = seam_cost(s)

@@ -11,8 +11,9 @@ from .parting import overlapping_faces, separated
 from .parts import allowed_edges, part_of, seam_cost
 from .shorter import along_least_cuts, cells_of
 from .slits import between_borders, sewn_where_they_touch, to_corners
+from .threads import Stop
 from .topology import Mask, Numbers, Surface
-from .trial import NEARLY_ALL, Stop, Wish, judge, laid, tried
+from .trial import NEARLY_ALL, Wish, judge, laid, tried
 
 _ROUNDS = 14
 _BAND = 0.25  # of the root of the smaller half's area: how far from where it is found a cut between halves may go

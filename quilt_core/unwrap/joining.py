@@ -12,8 +12,9 @@ from ..model.scene import Floats
 from .parts import allowed_edges, defects, part_of, seam_cost
 from .regions import covariances
 from .slits import between_borders, to_corners
+from .threads import Stop
 from .topology import Cut, Mask, Numbers, Surface, cut
-from .trial import Stop, Tell, Wish, tried
+from .trial import Tell, Wish, tried
 
 _SHARED = 0.1  # of the smaller perimeter: below, a union gains little
 _HULL = 0.5  # area over hull below which a union would be hard to pack

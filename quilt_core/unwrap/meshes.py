@@ -12,8 +12,9 @@ from ..model.scene import Floats, Mesh, UvChannel
 from .charts import charts_of
 from .parts import allowed_edges, corners, flat_sides, outlines, part_of
 from .skin import Laying, Revised, Skin, laying_of, revised, skin_of
+from .threads import Stop
 from .topology import Mask, Numbers
-from .trial import Stop, Tell, Wish, judge
+from .trial import Tell, Wish, judge
 
 LEAST_STRETCH, MOST_STRETCH = 1.02, 4.0
 

@@ -18,7 +18,8 @@ from ..uv.stretch import singular_values, stretch, stretch_of_islands
 from .hands import keeps_to, relaxed
 from .meshes import Options, Unwrapped, unwrap, unwrap_faces
 from .skin import Laying, Revised, Skin, laying_of, revised, skin_of
-from .trial import Stop, Tell
+from .threads import Stop
+from .trial import Tell
 
 _OWN = 1e-9  # of an island's area that lies double: more is no rounding, and could be a hundredth of a texel once it fills a tile
 _SHREDDED = 0.3  # of a mesh's area: where more cannot be saved, small islands among that are no work of anybody's

@@ -15,8 +15,9 @@ from scipy.spatial import cKDTree
 
 from ..model.scene import Floats
 from .parts import part_of, seam_cost
+from .threads import Stop
 from .topology import Mask, Numbers, Surface, borders, cut, ranges
-from .trial import Stop, Wish, tried
+from .trial import Wish, tried
 
 _BAND = 0.25  # of the root of a chart's area: how far a seam may move
 _TRIES = 6  # of taking back what no longer lies flat
