@@ -87,6 +87,8 @@ def _by_simpler(s: Surface, wish: Wish, may: Mask, stop: Stop, tell: Tell) -> tu
     tell("Drawing the seams of the copy")
     seam = (drawn(s, seam_cost(s), may, small, on_copy) & may) | wish.must
     tell("Laying the charts flat")
+    # Where seams of the copy could not be drawn charts hang together that are too large to be laid.
+    wish = replace(wish, most=2 * _MOST)
     seam = divided(s, seam, wish, stop)
     seam = smoothed(s, seam, wish, stop, False)
     seam = joined(s, seam, wish, stop, _CONE_LATER, tell, _CRUMB)
