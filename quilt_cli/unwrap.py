@@ -19,15 +19,17 @@ from quilt_core.errors import FileError, QuiltError
 from quilt_core.measure.proof import prove
 from quilt_core.model.scene import Floats, Scene
 from quilt_core.pack import Packing, Recipe
+from quilt_core.unwrap.copies import copied, same_shape
 from quilt_core.unwrap.hands import Asked, do
 from quilt_core.unwrap.meshes import Options
-from quilt_core.unwrap.scenes import beyond_saving, flattened, renewed
+from quilt_core.unwrap.scenes import beyond_saving, flattened, largest_placing, renewed, skin_in
 from quilt_core.unwrap.skin import revised
+from quilt_core.uv.density import world_areas
 
 from . import files
 from .workbench import Bench, lines_of
 
-STEPS = ("flip", "into-tile", "straighten", "join", "part", "square", "sew", "relax")
+STEPS = ("flip", "into-tile", "straighten", "join", "part", "square", "sew", "relax", "copy")
 _BY_HAND = {"part": "part", "square": "square", "sew": "sew_free", "relax": "relax"}
 
 
@@ -109,8 +111,11 @@ def mend(args: argparse.Namespace, scenes: list[Scene]) -> tuple[dict[str, Any],
     begin = time.monotonic()
     work = benches(args, scenes)
     margin = args.margin if args.margin is not None else 4 * args.map / 2048
-    for b in work:
-        for step in args.do:
+    for step in args.do:
+        if step == "copy":
+            _copied(work, args)
+            continue
+        for b in work:
             _mended(b, args, step, margin / args.map * 2048)
     return _finished(args, work, begin, args.channel_in)
 
@@ -191,6 +196,29 @@ def _mended(b: Bench, args: argparse.Namespace, step: str, margin_px: float) -> 
         if (np.abs(now - b.rows[m]) > 1e-12).any():
             b.rows[m] = now
             b.tell(m, step)
+
+
+def _copied(work: list[Bench], args: argparse.Namespace) -> None:
+    """The UVs of good objects for those of the same shape, in any of the files, that have none or cannot be saved; they lie in places of their own."""
+    every = [(b, m, beyond_saving(b.figures(m))) for b in work for m in sorted({o.mesh for o in b.scene.objects})]
+    skins = {(id(b), m): skin_in(b.scene, m) for b, m, _ in every if world_areas(b.scene.meshes[m], largest_placing(b.scene, m)).any()}
+    every = [x for x in every if (id(x[0]), x[1]) in skins]
+    good = sorted(((b, m) for b, m, bad in every if not bad and b.pieces[m] is not None), key=lambda x: -x[0].figures(x[1]).under_1_1)
+    for b, m, bad in every:
+        if not bad or not _is_chosen(b.scene, m, args.objects):
+            continue
+        skin = skins[id(b), m]
+        for source, n in good:
+            same = same_shape(skins[id(source), n].surface, skin.surface)
+            if same is None:
+                continue
+            laying = copied(source.laying(n)[1], skin, same)
+            made = revised(skin, laying, np.ones(len(skin.kept), bool))
+            b.take(m, made, np.unique(made.island[made.island >= 0]).astype(np.int64))
+            b.tell(m, "copy")
+            break
+        else:
+            b.tell(m, "copy", "No other object of this shape has UVs that are good.")
 
 
 def _by_hand(b: Bench, mesh: int, step: str) -> None:

@@ -288,6 +288,32 @@ def test_mend_repairs_in_order_and_refuses_what_it_does_not_know(capsys: pytest.
         main(["mend", str(source), "--out", str(tmp_path / "x"), "--do", "knit"])
 
 
+def test_mend_copies_the_uvs_of_the_good_one_to_objects_of_its_shape(capsys: pytest.CaptureFixture[str], tmp_path: Path) -> None:
+    """A box with UVs in one file; in another one it is turned and has none, and a third object of another shape has none either."""
+    sides = [(1, 3, 4, 2), (5, 6, 8, 7), (1, 2, 6, 5), (3, 7, 8, 4), (1, 5, 7, 3), (2, 4, 8, 6)]
+    corners = [(x, y, z) for z in (0, 3) for y in (0, 2) for x in (0, 1)]
+    good = "o good\n" + "".join(f"v {x} {y} {z}\n" for x, y, z in corners)
+    for k, side in enumerate(sides):
+        # Each side as large as it is, at a tenth.
+        a, b, d = (np.array(corners[side[n] - 1], float) for n in (0, 1, 3))
+        w, h = 0.1 * np.linalg.norm(b - a), 0.1 * np.linalg.norm(d - a)
+        u, v = 0.32 * (k % 3), 0.32 * (k // 3)
+        good += f"vt {u} {v}\nvt {u + w} {v}\nvt {u + w} {v + h}\nvt {u} {v + h}\n"
+        good += "f " + " ".join(f"{side[c]}/{4 * k + c + 1}" for c in range(4)) + "\n"
+    bare = "o turned\n" + "".join(f"v {5 - y} {x} {z + 1}\n" for x, y, z in corners) + "".join("f {} {} {} {}\n".format(*s) for s in sides)
+    bare += "o other\nv 0 0 0\nv 1 0 0\nv 0 1 0\nv 0 0 1\nf 9 11 10\nf 9 10 12\nf 10 11 12\nf 11 9 12\n"
+    (tmp_path / "good.obj").write_text(good)
+    (tmp_path / "bare.obj").write_text(bare)
+    code, found = run(capsys, "mend", tmp_path / "good.obj", tmp_path / "bare.obj", "--out", tmp_path / "out", "--do", "copy", "--json")
+    rows = {o["name"]: o for o in found["objects"]}
+    assert code == 1, "one object has no UVs still"
+    assert rows["good"]["done"] == [] and rows["turned"]["done"] == ["copy"] and rows["other"]["done"] == []
+    assert rows["turned"]["now"] == rows["good"]["now"] | {"without_uvs": 0}
+    assert "of this shape" in rows["other"]["refused"][0]["why"]
+    scene = formats.read((tmp_path / "out/bare.obj").read_bytes(), "bare.obj")
+    assert len(scene.meshes[0].channels[0].uvs) == 24 and 0 not in scene.meshes[1].channels
+
+
 def test_what_limits_a_packed_sheet_is_told_in_shares_of_the_tile(capsys: pytest.CaptureFixture[str], tmp_path: Path) -> None:
     """One square of a hundredth of the tile fills it once it is packed: what is told is of what was written, not of what came in."""
     (tmp_path / "one.obj").write_bytes(grid_obj(1))

@@ -1,0 +1,90 @@
+"""Objects of one shape are found whatever was done to them, and get each other's UVs."""
+
+from __future__ import annotations
+
+import numpy as np
+import pytest
+import trimesh
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from quilt_core.unwrap.copies import copied, same_shape
+from quilt_core.unwrap.meshes import Options, unwrap
+from quilt_core.unwrap.skin import Laying, Skin, laying_of, revised, skin_of
+
+from .test_hands import proven
+from .test_unwrap import mesh_of
+
+
+def lump(seed: int) -> tuple[np.ndarray, np.ndarray]:
+    """A ball with no symmetry at all."""
+    rng = np.random.default_rng(seed)
+    solid = trimesh.creation.icosphere(2)
+    return np.asarray(solid.vertices) * (1 + 0.4 * rng.random((len(solid.vertices), 1))) * [1.0, 1.3, 0.8], np.asarray(solid.faces)
+
+
+def laid(points: np.ndarray, faces: np.ndarray) -> tuple[Skin, Laying]:
+    mesh = mesh_of(points, faces)
+    skin = skin_of(mesh)
+    made = unwrap(mesh, Options()).revised
+    return skin, laying_of(skin, made.channel, made.island, made.root)
+
+
+@settings(max_examples=20, deadline=None)
+@given(st.integers(0, 10_000), st.booleans())
+def test_a_copy_is_found_in_any_order_and_place_and_lies_as_the_other_does(seed: int, mirrored: bool) -> None:
+    rng = np.random.default_rng(seed)
+    points, faces = lump(seed)
+    skin, laying = laid(points, faces)
+    turn = trimesh.transformations.random_rotation_matrix(rng.random(3))[:3, :3]
+    other = (points * ([-1.0, 1.0, 1.0] if mirrored else 1.0)) @ turn.T * (0.1 + 3 * rng.random()) + 5 * rng.random(3)
+    # Other numbers for the points, another order of the faces, and of the corners of each.
+    order = rng.permutation(len(points))
+    where = np.argsort(order)
+    wound = faces[:, ::-1] if mirrored else faces
+    shuffled = np.array([np.roll(where[f], rng.integers(3)) for f in wound])[rng.permutation(len(faces))]
+    target = skin_of(mesh_of(other[order], shuffled))
+    same = same_shape(skin.surface, target.surface)
+    assert same is not None and same.mirrored == mirrored
+    # Judged by the numbers of the points alone: each corner has the UV that its point has in the face of the same three points.
+    out = copied(laying, target, same)
+    known = {
+        frozenset(int(v) for v in f): {int(v): laying.uv[k, c] for c, v in enumerate(f)}
+        for k, f in enumerate(skin.mesh.triangles[skin.kept])
+    }
+    wide = laying.uv[..., 0].min() + laying.uv[..., 0].max()
+    for k, f in enumerate(target.mesh.triangles[target.kept]):
+        was = known[frozenset(int(order[v]) for v in f)]
+        for c, v in enumerate(f):
+            u, w = was[int(order[v])]
+            assert np.allclose(out.uv[k, c], (wide - u if mirrored else u, w))
+    assert np.array_equal(out.seam[target.surface.twin], out.seam) and out.seam.sum() == laying.seam.sum()
+    made = revised(target, out, np.ones(len(target.kept), bool))
+    assert len(np.unique(made.island)) == len(np.unique(laying.island))
+    proven(target, out)
+
+
+@pytest.mark.parametrize("what", ["another shape", "a moved point", "another triangle"])
+def test_what_is_not_the_same_is_not_said_to_be(what: str) -> None:
+    points, faces = lump(1)
+    one = skin_of(mesh_of(points, faces)).surface
+    if what == "another shape":
+        points, faces = lump(2)
+    elif what == "a moved point":
+        points = points.copy()
+        points[7] *= 1.01
+    else:
+        # Two triangles at one edge get the other diagonal.
+        pair = trimesh.Trimesh(points, faces, process=False).face_adjacency[0]
+        shared = list(set(faces[pair[0]]) & set(faces[pair[1]]))
+        a, b = (next(v for v in faces[f] if v not in shared) for f in pair)
+        faces = faces.copy()
+        faces[pair[0]], faces[pair[1]] = (a, shared[0], b), (b, shared[1], a)
+    assert same_shape(one, skin_of(mesh_of(points, faces)).surface) is None
+
+
+def test_of_a_shape_that_is_its_own_image_a_turn_is_taken_before_a_mirror() -> None:
+    box = trimesh.creation.box((1, 2, 3))
+    one, two = (skin_of(mesh_of(np.asarray(box.vertices) + at, box.faces)).surface for at in (0.0, 4.0))
+    same = same_shape(one, two)
+    assert same is not None and not same.mirrored and np.array_equal(same.corner.reshape(-1), np.arange(36))
