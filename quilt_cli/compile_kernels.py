@@ -19,6 +19,7 @@ from quilt_core.pack.shelves import shelved
 from quilt_core.textures.carry import Patch, carry, difference, mips_of
 from quilt_core.unwrap.simpler import drawn, simpler
 from quilt_core.unwrap.topology import surface_of
+from quilt_core.unwrap.trial import laid
 from quilt_core.uv.analysis import IDENTITY, transform_regions
 
 
@@ -40,7 +41,7 @@ def measuring() -> None:
 
 
 def mending() -> None:
-    """Draw the seams of a simpler copy of a small bumpy sheet."""
+    """Draw the seams of a simpler copy of a small bumpy sheet, and lay it flat."""
     x, y = (a.reshape(-1).astype(float) for a in np.meshgrid(np.arange(20), np.arange(20)))
     at = np.arange(400).reshape(20, 20)
     corners = [at[:-1, :-1], at[:-1, 1:], at[1:, 1:], at[1:, :-1]]
@@ -48,6 +49,7 @@ def mending() -> None:
     s = surface_of(np.column_stack([x, y, np.sin(x + y)]), np.concatenate([np.column_stack([a, b, c]), np.column_stack([a, c, d])]))
     small = simpler(s, np.zeros(len(s.twin), bool), 300)
     drawn(s, s.length, np.ones(len(s.twin), bool), small, small.surface.twin >= 0)
+    laid(s, np.zeros(len(s.twin), bool), 3, lambda: False)
 
 
 def main() -> None:
