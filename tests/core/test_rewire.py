@@ -51,6 +51,33 @@ def spots(scene: Scene, tiles: list[list[int]]) -> dict[int, tuple[np.ndarray, n
     return {m: (np.where(t > 0, 0, -1), t) for m, t in enumerate(arrays)}
 
 
+def test_only_the_libraries_that_an_obj_names_count() -> None:
+    """Two files of a folder have a material of one name each, in a library each: neither becomes the other's."""
+    red, green = (
+        b"newmtl wood\nKd 1 0 0\nmap_Kd red.png\nnewmtl iron\nKd 0.2 0.2 0.2\n",
+        b"newmtl wood\nKd 0 1 0\nd 0.5\nmap_Kd green.png\n",
+    )
+    beside = {"green.mtl": green, "old.mtl": red, "zinc.mtl": b"newmtl zinc\nKd 0 0 1\n"}
+    scene = formats.read(OBJ, "a.obj", 1.0, beside)
+    wiring = plan(scene, spots(scene, [[1001, 1002, 1001, 0], [1002, 1002]]), MAPS, {0: "Sheet 1"}, False)
+    library = rewire(scene, {"": OBJ}, beside, wiring).files["a.mtl"].decode()
+    assert "Kd 1 0 0" in library and "0 1 0" not in library and "d 0.5" not in library and "zinc" not in library
+
+
+@pytest.mark.parametrize("line", [b"mtllib first.mtl second.mtl", b"mtllib first.mtl\nmtllib second.mtl", b"mtllib all of it.mtl"])
+def test_a_statement_names_one_library_with_spaces_or_several(line: bytes) -> None:
+    # Several names in one statement: the format's description by its maker, from memory. Of one name in two libraries the last one counts.
+    first, second = b"newmtl wood\nKd 1 0 0\n", b"newmtl wood\nKd 0 0 1\nnewmtl iron\nKd 0 0.5 0\n"
+    beside = {"first.mtl": first, "second.mtl": second, "all of it.mtl": second}
+    body = OBJ.replace(b"mtllib old.mtl", line)
+    scene = formats.read(body, "a.obj", 1.0, beside)
+    assert {m.name: m.colour for m in scene.materials} == {"wood": (0, 0, 1), "iron": (0, 0.5, 0)}
+    assert set(scene.references) == ({"all of it.mtl"} if b"all" in line else {"first.mtl", "second.mtl"})
+    wiring = plan(scene, spots(scene, [[1001, 1002, 1001, 0], [1002, 1002]]), MAPS, {0: "Sheet 1"}, False)
+    library = rewire(scene, {"": body}, beside, wiring).files["a.mtl"].decode()
+    assert "Kd 0 0 1" in library and "Kd 1 0 0" not in library
+
+
 def test_an_obj_gets_copies_for_the_tiles_that_a_material_is_spread_over() -> None:
     scene = formats.read(OBJ, "a.obj", 1.0, {"old.mtl": MTL})
     wiring = plan(scene, spots(scene, [[1001, 1002, 1001, 0], [1002, 1002]]), MAPS, {0: "Sheet 1"}, False)

@@ -80,7 +80,7 @@ def read(data: bytes, file: str, unit_m: float = 1.0, resources: Mapping[str, by
         raise FileError(file, "there is no face in it", "", "It may be a point cloud, or not an OBJ file at all.")
     materials = _materials(s, resources or {})
     scene = Scene(file, "obj", [], [], materials, data, key=(text, s))
-    scene.references = [a for k, a, _ in s.statements if k == "mtllib"] + [p for m in materials for p in m.images.values()]
+    scene.references = _named(s, resources or {}) + [p for m in materials for p in m.images.values()]
     names, object_of = _objects(s, file)
     _build_meshes(scene, s, names, object_of, _material_of(s, materials), unit_m)
     if not scene.meshes:
@@ -122,12 +122,25 @@ def _materials(s: ObjScan, resources: Mapping[str, bytes]) -> list[Material]:
     names = list(dict.fromkeys(a for k, a, _ in s.statements if k == "usemtl"))
     images: dict[str, dict[str, str]] = {}
     colours: dict[str, tuple[float, float, float]] = {}
-    for library in (a for k, a, _ in s.statements if k == "mtllib"):
-        path = find_resource(library, resources)
-        if path is not None:
-            images.update(read_mtl(resources[path]))
-            colours.update(read_colours(resources[path]))
+    for path in libraries_of(s, resources):
+        images.update(read_mtl(resources[path]))
+        colours.update(read_colours(resources[path]))
     return [Material(n, images.get(n, {}), {}, colours.get(n)) for n in names]
+
+
+def _named(s: ObjScan, resources: Mapping[str, bytes]) -> list[str]:
+    """The names of material libraries in a file; a statement holds one, in which there may be spaces, or several."""
+    out: list[str] = []
+    for line in (a for k, a, _ in s.statements if k == "mtllib"):
+        words = line.split()
+        several = len(words) > 1 and find_resource(line, resources) is None and all(w.lower().endswith(".mtl") for w in words)
+        out += words if several else [line]
+    return list(dict.fromkeys(out))
+
+
+def libraries_of(s: ObjScan, resources: Mapping[str, bytes]) -> list[str]:
+    """The material libraries that a file names, in order, as far as they came along."""
+    return [p for n in _named(s, resources) if (p := find_resource(n, resources)) is not None]
 
 
 def read_colours(data: bytes) -> dict[str, tuple[float, float, float]]:

@@ -3,14 +3,14 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 
 import numpy as np
 
 from ...model.scene import Scene
 from ..pictures import KINDS
 from ..wiring import NewMaterial, Rewired, Wiring, face_labels, safe_name
-from .read import read
+from .read import libraries_of, read
 from .write import with_materials
 
 # The MTL statement for each kind of map that the trade's readers know (common practice, no source).
@@ -25,9 +25,10 @@ def rewire(scene: Scene, written: Mapping[str, bytes], beside: Mapping[str, byte
     """See `formats.rewire`."""
     stem = re.split(r"[\\/]", scene.file)[-1].rsplit(".", 1)[0]
     name = safe_name(stem) + ".mtl"
-    old = b"\n".join(body for path, body in beside.items() if path.lower().endswith(".mtl"))
     again = read(written[""], scene.file)
     text, scanned = again.key
+    # Other libraries of the folder belong to other files: a material of the same name is another one there.
+    old = [beside[path] for path in libraries_of(scanned, beside)]
     body = with_materials(text.body, scanned, _faces(scene, wiring, len(scanned.faces) - 1))
     lines = [x for x in body.split(b"\n") if not x.strip().startswith(b"mtllib")]
     main = text.encode(b"\n".join([b"mtllib " + name.encode(), *lines]))
@@ -48,9 +49,14 @@ def _faces(scene: Scene, wiring: Wiring, count: int) -> list[str | None]:
     return out
 
 
-def library(data: bytes, old_names: list[str], materials: list[NewMaterial]) -> bytes:
-    """An MTL library: the old one, with new pictures in the materials that have them, and the new materials after it."""
-    blocks, head = _blocks(data)
+def library(old: Sequence[bytes], old_names: list[str], materials: list[NewMaterial]) -> bytes:
+    """An MTL library: the old ones in one, with new pictures in the materials that have them, and the new materials after it. Of a material that several
+    have the last counts, as it is read."""
+    blocks, head = dict[str, list[str]](), list[str]()
+    for data in old:
+        more, first = _blocks(data)
+        blocks |= more
+        head += first
     own = {m.name: m for m in materials}
     out = list(head)
     for name, lines in blocks.items():
