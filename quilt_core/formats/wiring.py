@@ -9,7 +9,7 @@ from __future__ import annotations
 import json
 import re
 from collections import Counter
-from collections.abc import Mapping
+from collections.abc import Callable, Collection, Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -50,6 +50,7 @@ def plan(
     maps: Mapping[SheetTile, Mapping[str, str]],
     names: Mapping[int, str],
     per_sheet: bool,
+    had: Sequence[Collection[str]] | None = None,
 ) -> Wiring:
     """Which material every triangle has from now on.
 
@@ -59,13 +60,19 @@ def plan(
     maps : the new pictures of a tile of a sheet: kind to path
     names : of the sheets
     per_sheet : one material for all that lies on a tile, instead of those that there were
+    had : the kinds of map that each old material had: it shows no others, for where it had none its factors say what it is; None for all kinds
     """
     out = Wiring()
     known: dict[tuple[int, SheetTile], int] = {}
+
+    def shown(old: int, spot: SheetTile) -> Mapping[str, str]:
+        found = maps.get(spot, {})
+        return found if had is None or old < 0 else {kind: path for kind, path in found.items() if kind in had[old]}
+
     several = {sheet for sheet, _ in maps if sum(s == sheet for s, _ in maps) > 1}
-    for (old, spot), name in _names(scene, spots, maps, names, several, per_sheet).items():
+    for (old, spot), name in _names(scene, spots, shown, names, several, per_sheet).items():
         known[old, spot] = len(out.materials)
-        out.materials.append(NewMaterial(name, old, maps[spot]))
+        out.materials.append(NewMaterial(name, old, shown(old, spot)))
     for mesh, (sheet, tile) in spots.items():
         was = _old(scene, mesh, per_sheet)
         of = np.full(len(sheet), -1, np.int64)
@@ -84,7 +91,7 @@ def _old(scene: Scene, mesh: int, per_sheet: bool) -> Numbers:
 def _names(
     scene: Scene,
     spots: Mapping[int, tuple[Numbers, Numbers]],
-    maps: Mapping[SheetTile, Mapping[str, str]],
+    shown: Callable[[int, SheetTile], Mapping[str, str]],
     names: Mapping[int, str],
     several: set[int],
     per_sheet: bool,
@@ -94,7 +101,7 @@ def _names(
     for mesh, (sheet, tile) in spots.items():
         keys, counts = np.unique(np.column_stack([_old(scene, mesh, per_sheet), sheet, tile]), axis=0, return_counts=True)
         for (m, s, t), count in zip(keys.tolist(), counts.tolist(), strict=True):
-            if maps.get((s, t)) and (per_sheet or m >= 0):
+            if shown(m, (s, t)) and (per_sheet or m >= 0):
                 uses[m, (s, t)] += count
     taken = {m.name for m in scene.materials}
     out: dict[tuple[int, SheetTile], str] = {}

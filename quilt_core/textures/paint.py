@@ -196,6 +196,6 @@ def wiring(found: Paint, coat: Coat, names: Mapping[int, str], per_sheet: bool, 
     for m, laid in coat.meshes.items():
         corner = np.floor(laid.new.mean(axis=1)).astype(np.int64)
         spots[m] = laid.sheet, 1001 + corner[:, 0] + 10 * corner[:, 1]
-    out = plan(coat.scene, spots, found.maps, names, per_sheet)
+    out = plan(coat.scene, spots, found.maps, names, per_sheet, [set(m) for m in coat.maps])
     out.pictures, out.channel = found.shown, channel
     return out

@@ -1,0 +1,86 @@
+"""Old paint of whole files: what each material shows afterwards, by reading the files with other libraries."""
+
+from __future__ import annotations
+
+import json
+import struct
+
+import numpy as np
+import pygltflib
+import pytest
+
+from demo.glb import two_channels
+from demo.shapes import Part, box
+from demo.textures import png
+from quilt_core import formats
+from quilt_core.formats import rewire
+from quilt_core.formats.pictures import pictures
+from quilt_core.model.scene import Scene
+from quilt_core.model.tiles import Grid
+from quilt_core.textures.paint import Coat, Laid, Old, Sheet, paint, wiring
+
+PLAIN = {
+    "name": "plain", "doubleSided": True, "emissiveFactor": [0.1, 0.2, 0.3], "extras": {"note": "by hand"},
+    "pbrMetallicRoughness": {"baseColorFactor": [0.8, 0.2, 0.1, 1.0], "metallicFactor": 0.5, "roughnessFactor": 0.895},
+}  # fmt: skip
+
+
+def glb() -> bytes:
+    """Two boxes: one whose material has a picture for everything, one whose material has factors only."""
+    data = two_channels([box(Part(n), (k, 0, 0), (k + 1, 1, 1)).uv(0.1) for k, n in enumerate(("painted", "plain"))], 1.0, png("wheel"))
+    length = struct.unpack("<I", data[12:16])[0]
+    document = json.loads(data[20 : 20 + length])
+    picture = {"index": 0}
+    document["materials"] = [
+        {"name": "painted", "pbrMetallicRoughness": {"baseColorTexture": picture, "metallicRoughnessTexture": picture}, "emissiveTexture": picture,
+         "emissiveFactor": [1, 1, 1], "normalTexture": picture, "occlusionTexture": picture},
+        PLAIN,
+    ]  # fmt: skip
+    document["meshes"][1]["primitives"][0]["material"] = 1
+    text = json.dumps(document).encode()
+    text += b" " * (-len(text) % 4)
+    rest = data[20 + length :]
+    return struct.pack("<III", 0x46546C67, 2, 20 + len(text) + len(rest)) + struct.pack("<II", len(text), 0x4E4F534A) + text + rest
+
+
+def coat(scene: Scene) -> Coat:
+    """Everything on one sheet, where it lies in the second channel."""
+    meshes = {}
+    for m, mesh in enumerate(scene.meshes):
+        uv = mesh.channels[1].uvs[mesh.channels[1].triangles]
+        # The two lie beside each other.
+        meshes[m] = Laid(0.45 * uv + [0.5 * m, 0.0], np.zeros(len(uv), np.int64))
+    maps = [{kind: Old(kind, lambda body=body: body) for kind, body in found.items()} for found in pictures(scene, {})]  # type: ignore[misc]
+    return Coat(scene, meshes, maps, [{} for _ in maps], [m.colour for m in scene.materials])
+
+
+def test_a_material_without_pictures_keeps_its_factors_beside_one_with() -> None:
+    data = glb()
+    scene = formats.read(data, "two.glb")
+    mine = coat(scene)
+    found = paint([mine], [Sheet(0, "S", Grid(64))])
+    assert set(found.maps[0, 1001]) == {"base colour", "metal and roughness", "emission", "normal", "occlusion"}
+    out = rewire(scene, {"": data}, {}, wiring(found, mine, {0: "S"}, False, 1)).files
+    before, after = (pygltflib.GLTF2.load_from_bytes(x) for x in (data, out[""]))
+    assert [m.name for m in after.materials] == ["painted", "plain"]
+    # All that the plain one is, field by field as another library reads it, is what it was.
+    assert after.materials[1].to_dict() == before.materials[1].to_dict()
+    assert [m.primitives[0].material for m in after.meshes] == [0, 1]
+    painted = after.materials[0]
+    names = [after.images[after.textures[t.index].source].name for t in (
+        painted.pbrMetallicRoughness.baseColorTexture, painted.pbrMetallicRoughness.metallicRoughnessTexture, painted.normalTexture,
+        painted.occlusionTexture, painted.emissiveTexture)]  # fmt: skip
+    assert names == [f"S.{k}.1001" for k in ("base_colour", "metal_and_roughness", "normal", "occlusion", "emission")]
+
+
+@pytest.mark.parametrize("kinds", [{"base colour"}, {"normal"}, set()])
+def test_of_the_kinds_on_a_tile_a_material_shows_those_that_it_had(kinds: set[str]) -> None:
+    data = glb()
+    scene = formats.read(data, "two.glb")
+    mine = coat(scene)
+    some = Coat(scene, mine.meshes, [mine.maps[0], {k: mine.maps[0][k] for k in kinds}], mine.reads, mine.colours)
+    found = paint([some], [Sheet(0, "S", Grid(64))])
+    wired = wiring(found, some, {0: "S"}, False, 1)
+    shown = {m.name: set(m.maps) for m in wired.materials}
+    assert shown["painted"] == set(found.maps[0, 1001]) and shown.get("plain", set()) == kinds
+    assert (wired.of_triangle[1] < 0).all() == (not kinds)
