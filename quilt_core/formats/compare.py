@@ -15,8 +15,8 @@ _WEIGHT = 0.5  # tiles that the whole size of a model counts for when corners ar
 
 
 def differs(model: Model, ending: str, again: Scene) -> float:
-    """How far what was read back is from the model, corner by corner: the greatest difference of UVs between corners at one position, infinite
-    where there are more or fewer corners, or another position.
+    """How far what was read back is from the model, corner by corner: the greatest difference of UVs between corners at one position (over their distance from
+    the origin where that is more than a tile), infinite where there are more or fewer corners, or another position.
 
     The order of objects and corners is the format's own, so corners are paired by position (to the rounding of 32-bit files) and then by UV.
     """
@@ -50,7 +50,12 @@ def _apart(was: Floats, now: Floats) -> float:
         return 0.0
     size = max(float(np.ptp(was[:, :3], axis=0).max()), 1e-30)
     a, b = (np.hstack([(x[:, :3] - was[0, :3]) * (_WEIGHT / size), x[:, 3:]]) for x in (_distinct_rows(was), _distinct_rows(now)))
-    return max(float(cKDTree(y).query(x, p=np.inf, workers=2)[0].max()) for x, y in ((a, b), (b, a)))
+    return max(float((cKDTree(y).query(x, p=np.inf, workers=2)[0] / _size(x)).max()) for x, y in ((a, b), (b, a)))
+
+
+def _size(rows: Floats) -> Floats:
+    """How large the UVs (n,) of corners are, from one tile on: far from the origin a 32-bit file rounds more."""
+    return np.asarray(np.maximum(1.0, np.abs(rows[:, 3:]).max(axis=1)))
 
 
 def _distinct_rows(rows: Floats) -> Floats:

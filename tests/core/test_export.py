@@ -16,7 +16,7 @@ from quilt_core import formats
 from quilt_core.errors import QuiltError
 from quilt_core.formats import EXPORTS, normals
 from quilt_core.formats.compare import differs
-from quilt_core.formats.export import add, export
+from quilt_core.formats.export import add, checked, export
 from quilt_core.formats.model import Model
 from quilt_core.formats.pictures import pictures
 from quilt_core.model.scene import Scene
@@ -175,6 +175,23 @@ def test_normals_of_an_obj_are_read_by_number() -> None:
     scene = formats.read(text, "a.obj")
     assert np.array_equal(normals(scene, 0)[0], [(0, 0, 1), (0, 1, 0), (0, 0, 1)])
     assert normals(formats.read(text.replace(b"3//1", b"3//9"), "a.obj"), 0) is None
+
+
+@pytest.mark.parametrize("format", EXPORTS)
+def test_a_uv_far_from_the_tile_is_no_reason_to_refuse_a_file(format: str) -> None:
+    """A 32-bit number near 1e9 is exact to 64 (IEEE 754); what lies near the tile is compared as strictly as ever."""
+    far = MIRRORED.replace("(0.6, 0.6)", "(1000000001, -300000001)")
+    assert far != MIRRORED
+    _, model = shed(far)
+    main, files = checked(model, format, "yard")
+    assert main == f"yard.{format}"
+    made = {path: body for path, (body, _) in files.items()}
+    again = formats.read(made[main], main, 1.0, made)
+    mesh = next(m for m in again.meshes for c in m.channels.values() if np.abs(c.uvs).max() < 10 or len(again.meshes) == 1)
+    number = min(mesh.channels)
+    near = np.flatnonzero(np.abs(mesh.channels[number].uvs).max(axis=1) < 10)
+    mesh.channels[number].uvs[near[0]] += 0.01
+    assert differs(model, format, again) == pytest.approx(0.01, rel=0.1)
 
 
 @pytest.mark.parametrize("format", ["obj", "glb", "ply", "usdc", "dae"])
