@@ -112,12 +112,17 @@ def test_three_opens_a_real_model_that_was_rewired(page: Page) -> None:
 
 
 @pytest.mark.reference("Materials of glTF and accessors that are written", "Khronos' glTF validator")
-@pytest.mark.parametrize("name", ["yard", "left"])
+@pytest.mark.parametrize("name", ["yard", "left", "bare"])
 def test_khronos_validator_has_nothing_against_it(name: str, tmp_path: Path) -> None:
     """Reference: Khronos' gltf-validator (npm): no errors and no warnings."""
     model = Model()
     if name == "yard":
         add(model, formats.read(SHED.encode(), "shed.usda", 1.0, PAINT), PAINT)
+    elif name == "bare":
+        # A material with a picture on a mesh that has no UVs.
+        beside = {"a.mtl": b"newmtl wood\nKd 0.5 0.5 0.5\nmap_Kd wood.png\n", "wood.png": png("wheel")}
+        body = b"mtllib a.mtl\no p\nusemtl wood\nv 0 0 0\nv 1 0 0\nv 0 1 0\nf 1 2 3\n"
+        add(model, formats.read(body, "bare.obj", 1.0, beside), beside)
     else:
         add(model, formats.read(path("webxr", "oculus-touch-v2/left.glb").read_bytes(), "left.glb"), {})
     file = tmp_path / "a.glb"

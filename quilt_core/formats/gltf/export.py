@@ -24,7 +24,8 @@ def export(model: Model, name: str, ending: str) -> dict[str, bytes]:
     document = Document(f"{name}.glb", root, [], [], True)
     channels = model.channels
     if model.looks:
-        textures = _textures(document, model)
+        # A material with a picture needs UVs wherever it is used; without any nothing could show it.
+        textures = _textures(document, model) if channels else {}
         root["materials"] = [_material(look, textures, channels) for look in model.looks]
     root["meshes"] = [_mesh(document, label, positions, corners, channels) for label, positions, corners in model.meshes]
     _nodes(root, model)
