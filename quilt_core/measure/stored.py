@@ -102,7 +102,13 @@ def scene_of(meta: Any, a: Arrays) -> Scene:
         for (name, path), mesh, world in zip(meta["objects"], a["object_mesh"], a["world"], strict=True)
     ]
     materials = [
-        Material(x["name"], x["images"], x["channels"], None if x["colour"] is None else (x["colour"][0], x["colour"][1], x["colour"][2]))
+        Material(
+            x["name"],
+            x["images"],
+            x["channels"],
+            None if x["colour"] is None else (x["colour"][0], x["colour"][1], x["colour"][2]),
+            x["alpha"],
+        )
         for x in meta["materials"]
     ]
     return Scene(meta["file"], meta["format"], meshes, objects, materials, b"", meta["warnings"], meta["references"])

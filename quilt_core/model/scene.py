@@ -33,12 +33,14 @@ class UvChannel:
 @dataclass(frozen=True)
 class Material:
     """Name of a material, its pictures (slot to path as written in the file), the UV channel that each slot reads (0 unless said), and the
-    colour (linear red, green, blue) that its base colour is multiplied by, or is where there is no picture."""
+    colour (linear red, green, blue) that its base colour is multiplied by, or is where there is no picture. alpha : whether the fourth channel of its
+    base colour says where it is seen through."""
 
     name: str
     images: dict[str, str] = field(default_factory=dict)
     channels: dict[str, int] = field(default_factory=dict)
     colour: tuple[float, float, float] | None = None
+    alpha: bool = False
 
 
 @dataclass(frozen=True)

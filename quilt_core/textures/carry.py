@@ -46,6 +46,13 @@ def stored_values(picture: Image.Image) -> Single:
     return np.asarray(picture.convert("RGB"), np.float32) / np.float32(255.0)
 
 
+def alpha_of(picture: Image.Image) -> Single | None:
+    """The fourth channel of a picture, (height, width) 0 to 1; None where it has none."""
+    if "A" not in picture.getbands() and "transparency" not in picture.info:
+        return None
+    return np.asarray(picture.convert("RGBA"), np.float32)[:, :, 3] / np.float32(255.0)
+
+
 @dataclass(frozen=True)
 class Mips:
     """A texture and its ever smaller averages: values one after the other in `flat`, `table` (levels, 3) of first value, height, width."""
@@ -296,9 +303,21 @@ def _samples(mips: Mips, level: NDArray[np.int64], uv: Floats) -> Single:
     return out
 
 
+def seen_through(opaque: Carried, alpha: list[Patch], lit: list[Patch], px: int, corner: tuple[int, int]) -> Single:
+    """A map (px, px, 4) with alpha: colours are averaged by how much of them is seen, so that those of what is not seen stay out.
+
+    Parameters
+    ----------
+    opaque : the colours as they are without alpha, which stay where nothing is seen; alpha, lit : the patches with the alpha, and with the light that it lets be
+    """
+    a = carry(alpha, "opacity", px, corner).values[:, :, :1]
+    light = carry(lit, "", px, corner).values
+    return np.concatenate([np.where(a > 1 / 510, to_srgb(np.asarray(light / np.maximum(a, 1e-6), np.float32)), opaque.values), a], axis=2)
+
+
 def picture_of(values: Single) -> Image.Image:
-    """A map as an 8-bit picture."""
-    return Image.fromarray(np.round(np.clip(values, 0, 1) * 255).astype(np.uint8), "RGB")
+    """A map as an 8-bit picture, with alpha where it has four channels."""
+    return Image.fromarray(np.round(np.clip(values, 0, 1) * 255).astype(np.uint8), "RGBA" if values.shape[2] == 4 else "RGB")
 
 
 def difference_picture(found: Difference, px: int, corner: tuple[int, int] = (0, 0)) -> Image.Image:

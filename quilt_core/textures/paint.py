@@ -15,7 +15,22 @@ from ..formats.pictures import open_picture
 from ..formats.wiring import Wiring, plan, safe_name
 from ..model.scene import Floats, Scene
 from ..model.tiles import Grid, column_row
-from .carry import Mips, Patch, carry, difference, difference_picture, mips_of, picture_of, stored_values, to_linear, to_srgb
+from .carry import (
+    NEUTRAL,
+    Mips,
+    Patch,
+    Single,
+    alpha_of,
+    carry,
+    difference,
+    difference_picture,
+    mips_of,
+    picture_of,
+    seen_through,
+    stored_values,
+    to_linear,
+    to_srgb,
+)
 
 Colour = tuple[float, float, float]
 Numbers = NDArray[np.int64]
@@ -81,18 +96,31 @@ class _Pictures:
     """Old pictures as mip levels, each decoded once for each kind and colour."""
 
     def __init__(self) -> None:
-        self.kept: dict[tuple[str, str, Colour | None], Mips] = {}
+        self.kept: dict[tuple[str, str, Colour | None, str], Mips] = {}
 
-    def get(self, old: Old | None, kind: str, colour: Colour | None = None) -> Mips:
-        """A picture multiplied by a colour; without one, the colour alone."""
-        key = ("" if old is None else old.key, kind, colour)
+    def get(self, old: Old | None, kind: str, colour: Colour | None = None, part: str = "") -> Mips:
+        """A picture multiplied by a colour; without one, the colour alone. `part`: of what is seen through the "alpha", or the "lit" colours, which are linear
+        and less where less is seen; "whole" and "all lit" are the same of what is not seen through."""
+        key = ("" if old is None else old.key, kind, colour, part)
         if key not in self.kept:
-            values = np.ones((1, 1, 3), np.float32)
+            values, alpha = np.ones((1, 1, 3), np.float32), None
             if old is not None:
-                values = stored_values(open_picture(old.load(), f"the old {kind} map"))
+                picture = open_picture(old.load(), f"the old {kind} map")
+                values, alpha = stored_values(picture), alpha_of(picture) if part in ("alpha", "lit") else None
+            if part:
+                return self._part(key, values, alpha, colour)
             if colour is not None and colour != (1.0, 1.0, 1.0):
                 values = to_srgb(to_linear(values) * np.array(colour, np.float32))
             self.kept[key] = mips_of(values, kind)
+        return self.kept[key]
+
+    def _part(self, key: tuple[str, str, Colour | None, str], values: Single, alpha: Single | None, colour: Colour | None) -> Mips:
+        seen = np.ones((*values.shape[:2], 1), np.float32) if alpha is None else alpha[:, :, None]
+        if key[3] in ("alpha", "whole"):
+            values = np.repeat(seen, 3, axis=2)
+        else:
+            values = to_linear(values) * np.array(colour or (1.0, 1.0, 1.0), np.float32) * seen
+        self.kept[key] = mips_of(values, "")
         return self.kept[key]
 
 
@@ -106,8 +134,23 @@ class _Group:
     sheet: int
     triangles: Numbers
 
-    def patch(self, kind: str, pictures: _Pictures, per_sheet: bool) -> Patch:
-        """With the UVs that the old map of a kind is read by.
+    @property
+    def see_through(self) -> bool:
+        """Whether the alpha of its base colour counts."""
+        return 0 <= self.material < len(self.coat.scene.materials) and self.coat.scene.materials[self.material].alpha
+
+    def part(self, name: str, pictures: _Pictures, per_sheet: bool) -> Patch:
+        """The "alpha" of its base colour, or the "lit" colours, see `_Pictures.get`."""
+        kind = "base colour"
+        own = name if self.see_through else {"alpha": "whole", "lit": "all lit"}[name]
+        found = self.patch(kind, pictures, per_sheet, own)
+        if found.picture is None and name == "lit":
+            neutral = to_linear(np.array([[NEUTRAL[kind]]], np.float32))
+            return Patch(found.new, found.old, mips_of(neutral, ""))
+        return found
+
+    def patch(self, kind: str, pictures: _Pictures, per_sheet: bool, part: str = "") -> Patch:
+        """With the UVs that the old map of a kind is read by; `part` of it, see `_Pictures.get`.
 
         One material for all cannot have the colour of each: then the map of the base colour takes it in.
         """
@@ -118,10 +161,10 @@ class _Group:
         source = (c.old or c.scene).meshes[self.mesh].channels.get(c.reads[m].get(kind, 0)) if known else None
         colour = c.colours[m] if known and per_sheet and kind == "base colour" else None
         if old is None or source is None:
-            return Patch(new, np.zeros_like(new), None if colour is None else pictures.get(None, kind, colour))
+            return Patch(new, np.zeros_like(new), None if colour is None else pictures.get(None, kind, colour, part))
         rows = source.triangles[self.triangles]
         has = (rows >= 0).all(axis=1)
-        return Patch(new[has], source.uvs[rows[has]], pictures.get(old, kind, colour))
+        return Patch(new[has], source.uvs[rows[has]], pictures.get(old, kind, colour, part))
 
 
 def _groups(coats: Sequence[Coat]) -> list[_Group]:
@@ -160,14 +203,16 @@ def paint(
             patches = [g.patch(kind, pictures, per_sheet) for g in mine]
             if all(p.picture is None for p in patches):
                 continue
+            seen = kind == "base colour" and any(g.see_through for g in mine)
+            alpha, lit = ([g.part(n, pictures, per_sheet) for g in mine] if seen else [] for n in ("alpha", "lit"))
             for tile, px in zip(s.tiles.numbers, s.tiles.sizes, strict=True):
                 progress(f"Carrying the {kind} over to {s.name}, tile {tile}")
-                _one(out, s, tile, px, kind, patches)
+                _one(out, s, tile, px, kind, patches, alpha, lit)
     return out
 
 
-def _one(out: Paint, s: Sheet, tile: int, px: int, kind: str, patches: list[Patch]) -> None:
-    """One map of one tile."""
+def _one(out: Paint, s: Sheet, tile: int, px: int, kind: str, patches: list[Patch], alpha: list[Patch], lit: list[Patch]) -> None:
+    """One map of one tile; `alpha` and `lit` where something is seen through."""
     corner = column_row(tile)
     found = carry(patches, kind, px, corner)
     if not found.covered.any():
@@ -175,7 +220,8 @@ def _one(out: Paint, s: Sheet, tile: int, px: int, kind: str, patches: list[Patc
     off = difference(patches, found, kind, px, corner)
     name = f"{safe_name(s.name)}.{safe_name(kind)}.{tile}.png"
     path = f"textures/{name}"
-    out.pictures[path] = _png(picture_of(found.values))
+    values = seen_through(found, alpha, lit, px, corner) if alpha else found.values
+    out.pictures[path] = _png(picture_of(values))
     out.pictures[DIFFERENCES + name] = _png(difference_picture(off, min(px, 1024), corner))
     out.maps.setdefault((s.number, tile), {})[kind] = path
     out.figures.append(

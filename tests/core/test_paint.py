@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+import io
 import json
 import struct
 
 import numpy as np
 import pygltflib
 import pytest
+from PIL import Image
 
 from demo.glb import two_channels
 from demo.shapes import Part, box
@@ -84,3 +86,68 @@ def test_of_the_kinds_on_a_tile_a_material_shows_those_that_it_had(kinds: set[st
     shown = {m.name: set(m.maps) for m in wired.materials}
     assert shown["painted"] == set(found.maps[0, 1001]) and shown.get("plain", set()) == kinds
     assert (wired.of_triangle[1] < 0).all() == (not kinds)
+
+
+def glass(mode: str, size: int = 64) -> tuple[bytes, np.ndarray]:
+    """One square whose picture is red where it is seen and green where it is not, in stripes; and the picture, (h, w, 4) of 255."""
+    picture = np.zeros((size, size, 4), np.uint8)
+    picture[:, :, 1] = 255
+    picture[:, (np.arange(size) // 4) % 2 == 0] = (255, 0, 0, 200)
+    body = io.BytesIO()
+    Image.fromarray(picture, "RGBA").save(body, "PNG")
+    position = np.array([[0, 0, 0], [1, 0, 0], [1, 1, 0], [0, 1, 0]], "<f4")
+    uv = np.array([[0, 1], [1, 1], [1, 0], [0, 0]], "<f4")
+    index = np.array([0, 1, 2, 0, 2, 3], "<u4")
+    data = position.tobytes() + uv.tobytes() + index.tobytes()
+    g = pygltflib.GLTF2(
+        scene=0, scenes=[pygltflib.Scene(nodes=[0])], nodes=[pygltflib.Node(mesh=0)],
+        meshes=[pygltflib.Mesh(primitives=[pygltflib.Primitive(attributes=pygltflib.Attributes(POSITION=0, TEXCOORD_0=1), indices=2, material=0)])],
+        accessors=[
+            pygltflib.Accessor(bufferView=0, componentType=5126, count=4, type="VEC3", min=[0, 0, 0], max=[1, 1, 0]),
+            pygltflib.Accessor(bufferView=1, componentType=5126, count=4, type="VEC2"),
+            pygltflib.Accessor(bufferView=2, componentType=5125, count=6, type="SCALAR"),
+        ],
+        bufferViews=[pygltflib.BufferView(buffer=0, byteOffset=o, byteLength=n) for o, n in ((0, 48), (48, 32), (80, 24), (104, len(body.getvalue())))],
+        buffers=[pygltflib.Buffer(byteLength=104 + len(body.getvalue()))],
+        images=[pygltflib.Image(bufferView=3, mimeType="image/png")], textures=[pygltflib.Texture(source=0)],
+        materials=[pygltflib.Material(
+            name="glass", alphaMode=mode, alphaCutoff=0.3 if mode == "MASK" else None,
+            pbrMetallicRoughness=pygltflib.PbrMetallicRoughness(baseColorTexture=pygltflib.TextureInfo(index=0)))],
+    )  # fmt: skip
+    g.set_binary_blob(data + body.getvalue())
+    return b"".join(g.save_to_bytes()), picture
+
+
+def delivered(data: bytes, px: int) -> tuple[Image.Image, pygltflib.GLTF2]:
+    """The base colour map that a file leaves with, on a tile of its own that it fills, and the file."""
+    scene = formats.read(data, "glass.glb")
+    uv = scene.meshes[0].channels[0].uvs[scene.meshes[0].channels[0].triangles]
+    maps = [{kind: Old(kind, lambda body=body: body) for kind, body in found.items()} for found in pictures(scene, {})]  # type: ignore[misc]
+    mine = Coat(scene, {0: Laid(uv, np.zeros(len(uv), np.int64))}, maps, [{}], [None])
+    found = paint([mine], [Sheet(0, "S", Grid(px))])
+    wired = wiring(found, mine, {0: "S"}, False, 0)
+    after = pygltflib.GLTF2.load_from_bytes(rewire(scene, {"": data}, {}, wired).files[""])
+    return Image.open(io.BytesIO(found.pictures[found.maps[0, 1001]["base colour"]])), after
+
+
+@pytest.mark.parametrize("mode", ["BLEND", "MASK"])
+def test_what_is_seen_through_stays_so_and_hidden_colours_stay_hidden(mode: str) -> None:
+    data, picture = glass(mode)
+    same, after = delivered(data, 64)
+    assert same.mode == "RGBA"
+    assert np.abs(np.asarray(same).astype(int)[:, :, 3] - picture[:, :, 3]).max() <= 1
+    seen = picture[:, :, 3] > 0
+    assert np.abs(np.asarray(same).astype(int) - picture)[seen].max() <= 1
+    assert after.materials[0].alphaMode == mode and after.materials[0].alphaCutoff == (0.3 if mode == "MASK" else None)
+    # At an eighth of the size every texel covers a stripe of each kind (the mean of 200 and 0, by arithmetic): half is seen, and all of that is red.
+    small = np.asarray(delivered(data, 8)[0]).astype(int)
+    assert np.abs(small[:, :, 3] - 100).max() <= 2
+    assert small[:, :, 0].min() >= 253 and small[:, :, 1].max() <= 2
+
+
+def test_the_fourth_channel_of_an_opaque_material_says_nothing() -> None:
+    data, _ = glass("OPAQUE")
+    small, after = delivered(data, 8)
+    assert small.mode == "RGB" and (after.materials[0].alphaMode or "OPAQUE") == "OPAQUE"
+    # Both colours count by half, in linear light (IEC 61966-2-1: half the light is stored as 188).
+    assert np.abs(np.asarray(small).astype(int)[:, :, :2] - 188).max() <= 2

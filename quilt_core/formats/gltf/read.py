@@ -179,7 +179,9 @@ def _materials(document: Document) -> list[Material]:
                 channels[slot] = channel if isinstance(channel, int) else 0
         factor = (m.get("pbrMetallicRoughness") or {}).get("baseColorFactor", (1, 1, 1, 1))
         colour = (float(factor[0]), float(factor[1]), float(factor[2]))
-        out.append(Material(str(m.get("name") or f"material {i}"), images, channels, colour))
+        out.append(
+            Material(str(m.get("name") or f"material {i}"), images, channels, colour, m.get("alphaMode", "OPAQUE") in ("BLEND", "MASK"))
+        )
     return out
 
 
