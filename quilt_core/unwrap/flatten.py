@@ -99,7 +99,7 @@ def flatten(
     else:
         uv = start * unit[c.chart_of_row][:, None]
     uv = _refine(system, c, dx, dy, size, uv, iterations, stop, hopeless, held, until)
-    big, small, _ = singular_values(uv, c.rows, dx, dy)
+    big, small = singular_values(uv, c.rows, dx, dy)
     folded = triangle_areas(uv, c.rows) <= 1e-12 * size
     return Flat(uv / unit[c.chart_of_row][:, None], big, small, folded)
 
@@ -203,7 +203,7 @@ def _refine(
     """Iterations that lower the energy of every chart without ever folding a face. Charts that are done, or that will stay above an energy that is
     `hopeless`, leave the system once it would be much smaller without them."""
     uv = uv.copy()
-    big, small, _ = singular_values(uv, c.rows, dx, dy)
+    big, small = singular_values(uv, c.rows, dx, dy)
     now = energies(uv, c.rows, dx, dy, size, c.chart, c.charts)
     live = np.isfinite(now)
     if until is not None:
@@ -234,7 +234,7 @@ def _refine(
             length[~better] *= 0.5
         length[~better] = 0.0
         uv[rows] = at = at + step * length[chart][:, None]
-        big[faces], small[faces], _ = singular_values(at, local, *ours)
+        big[faces], small[faces] = singular_values(at, local, *ours)
         then = np.where(better, then, now)
         gain = np.subtract(now, then, out=np.zeros_like(now), where=live)
         live &= gain > _ENOUGH

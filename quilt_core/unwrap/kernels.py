@@ -1,6 +1,6 @@
 """The inner loops of flattening, compiled: they hold no lock, so that charts can be laid side by side in threads.
 
-Arrays throughout: rows (F, 3) of the faces, dx and dy (F, 3) factors of the values at the corners that give derivatives, maps (F, 4) row by row.
+Arrays throughout: rows (F, 3) of the faces, dx and dy (F, 3) factors of the values at the corners that give derivatives.
 """
 
 from __future__ import annotations
@@ -17,23 +17,34 @@ _ROUND = 1e-12  # singular values nearer to each other have no directions
 
 
 @njit(cache=True, nogil=True)  # type: ignore[untyped-decorator]
-def singular_values(uv: Floats, rows: Numbers, dx: Floats, dy: Floats) -> tuple[Floats, Floats, Floats]:
-    """Greatest and least singular values (F,) of every face's map, the least one negative where it is turned over; and the maps."""
+def _map(uv: Floats, rows: Numbers, dx: Floats, dy: Floats, f: int) -> tuple[float, float, float, float]:
+    """A face's map from its own plane to that of the UVs, row by row."""
+    a = b = c = d = 0.0
+    for k in range(3):
+        u, v = uv[rows[f, k], 0], uv[rows[f, k], 1]
+        a += dx[f, k] * u
+        b += dy[f, k] * u
+        c += dx[f, k] * v
+        d += dy[f, k] * v
+    return a, b, c, d
+
+
+@njit(cache=True, nogil=True)  # type: ignore[untyped-decorator]
+def _halves(a: float, b: float, c: float, d: float) -> tuple[float, float]:
+    """Half the sum and half the difference of the singular values of a map; the lesser one is below 0 where it is turned over."""
+    return 0.5 * math.hypot(a + d, c - b), 0.5 * math.hypot(a - d, c + b)
+
+
+@njit(cache=True, nogil=True)  # type: ignore[untyped-decorator]
+def singular_values(uv: Floats, rows: Numbers, dx: Floats, dy: Floats) -> tuple[Floats, Floats]:
+    """Greatest and least singular values (F,) of every face's map, the least one negative where it is turned over."""
     n = len(rows)
-    big, small, maps = np.empty(n), np.empty(n), np.empty((n, 4))
+    big, small = np.empty(n), np.empty(n)
     for f in range(n):
-        a = b = c = d = 0.0
-        for k in range(3):
-            u, v = uv[rows[f, k], 0], uv[rows[f, k], 1]
-            a += dx[f, k] * u
-            b += dy[f, k] * u
-            c += dx[f, k] * v
-            d += dy[f, k] * v
-        q = math.hypot(0.5 * (a + d), 0.5 * (c - b))
-        r = math.hypot(0.5 * (a - d), 0.5 * (c + b))
+        a, b, c, d = _map(uv, rows, dx, dy, f)
+        q, r = _halves(a, b, c, d)
         big[f], small[f] = q + r, q - r
-        maps[f, 0], maps[f, 1], maps[f, 2], maps[f, 3] = a, b, c, d
-    return big, small, maps
+    return big, small
 
 
 @njit(cache=True, nogil=True)  # type: ignore[untyped-decorator]
@@ -41,15 +52,8 @@ def energies(uv: Floats, rows: Numbers, dx: Floats, dy: Floats, size: Floats, ch
     """Symmetric Dirichlet energy of every chart (charts,), weighed by `size` (F,), over its least, 1 where lengths stay; infinite at and beyond a fold."""
     out = np.zeros(charts)
     for f in range(len(rows)):
-        a = b = c = d = 0.0
-        for k in range(3):
-            u, v = uv[rows[f, k], 0], uv[rows[f, k], 1]
-            a += dx[f, k] * u
-            b += dy[f, k] * u
-            c += dx[f, k] * v
-            d += dy[f, k] * v
-        q = math.hypot(0.5 * (a + d), 0.5 * (c - b))
-        r = math.hypot(0.5 * (a - d), 0.5 * (c + b))
+        a, b, c, d = _map(uv, rows, dx, dy, f)
+        q, r = _halves(a, b, c, d)
         if q - r > 1e-9:
             out[chart[f]] += size[f] * 0.25 * ((q + r) ** 2 + (q - r) ** 2 + 1.0 / (q + r) ** 2 + 1.0 / (q - r) ** 2)
         else:
@@ -89,17 +93,11 @@ def pull_system(
     for f in range(len(rows)):
         if size[f] == 0.0:
             continue
-        a = b = c = d = 0.0
-        for k in range(3):
-            u, v = uv[rows[f, k], 0], uv[rows[f, k], 1]
-            a += dx[f, k] * u
-            b += dy[f, k] * u
-            c += dx[f, k] * v
-            d += dy[f, k] * v
+        a, b, c, d = _map(uv, rows, dx, dy, f)
         e, h = a + d, c - b
         norm = max(math.hypot(e, h), 1e-300)
         cos, sin = e / norm, h / norm
-        q, r = 0.5 * math.hypot(e, h), 0.5 * math.hypot(a - d, c + b)
+        q, r = _halves(a, b, c, d)
         # The stretch tensor S = J R^T is symmetric; its eigenvectors are the directions that the weights hold for.
         s11, s12, s22 = a * cos - b * sin, a * sin + b * cos, c * sin + d * cos
         w1, w2 = _weight(q + r), _weight(q - r)

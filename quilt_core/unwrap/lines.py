@@ -4,14 +4,13 @@ from __future__ import annotations
 
 import numpy as np
 import shapely
-from scipy.sparse import csr_matrix
-from scipy.sparse.csgraph import dijkstra
 
 from ..errors import QuiltError
 from ..model.scene import Floats
-from .parts import allowed_edges, outlines, part_of
+from .parts import allowed_edges, outlines
 from .pieces import piece_of
 from .skin import Laying, Skin
+from .slits import cheapest_ways
 from .topology import Borders, Cut, Numbers, after
 
 
@@ -29,29 +28,20 @@ def along_line(skin: Skin, laying: Laying, island: int, line: Floats) -> Numbers
     faces = np.flatnonzero(laying.island == island)
     if not len(faces):
         raise QuiltError("This island is not there any more. Draw the line anew.")
-    part, h = part_of(skin.surface, faces)
     piece = piece_of(skin.surface, faces, laying.seam)
     uv = piece.mean(laying.uv[faces])
     rows = piece.cut.rows.reshape(-1)
-    ends = _ends(piece.cut, piece.borders, uv, line)
     border = np.unique(rows[piece.borders.edges])
-    begin, goal = (_nearest(uv, border if on_border else np.unique(rows), p) for p, on_border in ends)
-    use = np.flatnonzero(allowed_edges(part, skin.cell[faces]))
-    a, b = rows[use], rows[after(use)]
-    long = np.linalg.norm(uv[a] - uv[b], axis=1)
-    away = np.maximum(_away(uv[a], line), _away(uv[b], line))
+    begin, goal = (_nearest(uv, border if at_border else np.unique(rows), p) for p, at_border in _ends(piece.cut, piece.borders, uv, line))
+    use = np.flatnonzero(allowed_edges(piece.surface, skin.cell[faces]))
+    a, b = uv[rows[use]], uv[rows[after(use)]]
+    long = np.linalg.norm(a - b, axis=1)
+    away = np.maximum(_away(a, line), _away(b, line))
     cost = long * (1 + (away / max(float(long.mean()), 1e-300)) ** 2)
-    n = piece.cut.count
-    order = np.argsort(-cost, kind="stable")  # of two sides of one edge the cheaper, last one counts
-    best = csr_matrix((np.maximum(cost[order], 1e-300), (a[order], b[order])), shape=(n, n))
-    far, before = dijkstra(best.maximum(best.T), directed=False, indices=begin, return_predecessors=True)
-    if begin == goal or not np.isfinite(far[goal]):
+    way = cheapest_ways(piece.cut, use, cost, np.array([begin]), np.array([goal]))
+    if not len(way):
         raise QuiltError("The line does not cross this island from one side to another. Draw it longer.")
-    steps, at = set(), goal
-    while at != begin:
-        steps |= {(at, int(before[at])), (int(before[at]), at)}
-        at = int(before[at])
-    return np.asarray(h[use[[(x, y) in steps for x, y in zip(a.tolist(), b.tolist(), strict=True)]]])
+    return np.asarray(3 * faces[way // 3] + way % 3)
 
 
 def _ends(c: Cut, b: Borders, uv: Floats, line: Floats) -> list[tuple[Floats, bool]]:

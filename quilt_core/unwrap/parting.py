@@ -138,10 +138,15 @@ def least_cut(s: Surface, h: Numbers, may: Mask, cost: Floats, source: Numbers, 
     columns = np.r_[s.twin[h] // 3, source, np.full(len(sink), n + 1)]
     weight = np.minimum(np.r_[whole, np.full(len(source) + len(sink), most)], most).astype(np.int32)
     network = csr_matrix((weight, (rows, columns)), shape=(n + 2, n + 2))
-    flow = maximum_flow(network, n, n + 1).flow
-    left = (network - flow).tocsr()
+    reach = source_side(network, n, n + 1)
+    return h[reach[h // 3] & ~reach[s.twin[h] // 3] & may[h]]
+
+
+def source_side(network: csr_matrix, source: int, sink: int) -> Mask:
+    """(n,) nodes on the side of the source of the least cut through a network of whole capacities."""
+    left = (network - maximum_flow(network, source, sink).flow).tocsr()
     left.data = np.maximum(left.data, 0)
     left.eliminate_zeros()
-    reach = np.zeros(n + 2, bool)
-    reach[breadth_first_order(left, n, directed=True, return_predecessors=False)] = True
-    return h[reach[h // 3] & ~reach[s.twin[h] // 3] & may[h]]
+    out = np.zeros(network.shape[0], bool)
+    out[breadth_first_order(left, source, directed=True, return_predecessors=False)] = True
+    return out

@@ -10,10 +10,10 @@ from dataclasses import dataclass
 
 import numpy as np
 from scipy.sparse import coo_matrix
-from scipy.sparse.csgraph import breadth_first_order, maximum_flow
 from scipy.spatial import cKDTree
 
 from ..model.scene import Floats
+from .parting import source_side
 from .parts import part_of, seam_cost
 from .threads import Stop
 from .topology import Mask, Numbers, Surface, borders, cut, ranges
@@ -100,12 +100,7 @@ def _least_cut(cells: Cells, label: Numbers, both: Numbers, h: Numbers, away: Fl
     count = int((~held).sum()) + 2
     whole = np.maximum(1, np.rint(cells.cost[h][use] / max(float(cells.cost[h].sum()), 1e-300) * _SCALE)).astype(np.int32)
     network = coo_matrix((whole, (i[use], j[use])), shape=(count, count)).tocsr()
-    left = (network - maximum_flow(network, 0, 1).flow).tocsr()
-    left.data = np.maximum(left.data, 0)
-    left.eliminate_zeros()
-    reach = np.zeros(count, bool)
-    reach[breadth_first_order(left, 0, directed=True, return_predecessors=False)] = True
-    return np.where(held, old, np.where(reach[node], pair[0], pair[1]))
+    return np.where(held, old, np.where(source_side(network, 0, 1)[node], pair[0], pair[1]))
 
 
 def cells_of(s: Surface, cell: Numbers, fixed: Mask) -> tuple[Cells, Numbers, Numbers]:

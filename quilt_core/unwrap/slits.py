@@ -57,16 +57,28 @@ def _cut_ways(
     s: Surface, part: Surface, h: Numbers, c: Cut, seam: Mask, may: Mask, cost: Floats, begin: Numbers, goals: Numbers, nearest: bool
 ) -> bool:
     """Make the cheapest ways from rows to `goals` seams, or only that to the `nearest` goal; whether there were any."""
-    row = c.rows.reshape(-1)
     use = np.flatnonzero(may[h] & ~seam[h] & (part.twin >= 0))
+    way = cheapest_ways(c, use, cost[h[use]], begin, goals, nearest)
+    seam[h[way]] = True
+    seam[s.twin[h[way]]] = True
+    return len(way) > 0
+
+
+def cheapest_ways(c: Cut, use: Numbers, cost: Floats, begin: Numbers, goals: Numbers, nearest: bool = False) -> Numbers:
+    """The half-edges, both of each edge, of the cheapest ways from rows of a cut surface to others, or only of that to the `nearest` one.
+
+    Parameters
+    ----------
+    use, cost : (k,) half-edges that may be gone along, and what that costs
+    begin, goals : rows
+    """
+    row = c.rows.reshape(-1)
     ends = row[use], row[after(use)]
-    graph = csr_matrix((np.maximum(cost[h[use]], 1e-12), ends), shape=(c.count, c.count))
+    graph = csr_matrix((np.maximum(cost, 1e-12), ends), shape=(c.count, c.count))
     graph = graph.maximum(graph.T)
     far, before, _ = dijkstra(graph, directed=False, indices=begin, min_only=True, return_predecessors=True)
     goals = goals[np.isfinite(far[goals])]
-    if not len(goals):
-        return False
-    if nearest:
+    if nearest and len(goals):
         goals = goals[[int(np.argmin(far[goals]))]]
     steps = set()
     for goal in goals.tolist():
@@ -75,7 +87,4 @@ def _cut_ways(
             steps.add((at, int(before[at])))
             at = int(before[at])
     both = steps | {(y, x) for x, y in steps}
-    way = [k for k, x, y in zip(use.tolist(), ends[0].tolist(), ends[1].tolist(), strict=True) if (x, y) in both]
-    seam[h[way]] = True
-    seam[s.twin[h[way]]] = True
-    return bool(way)
+    return use[[(x, y) in both for x, y in zip(ends[0].tolist(), ends[1].tolist(), strict=True)]]
