@@ -9,8 +9,7 @@ from pathlib import Path
 import trimesh
 from playwright.sync_api import Page, expect
 
-from .test_arrange import idle
-from .test_seams import middle, newest, on_table, sheet
+from .test_seams import cut, middle, newest, on_table, sheet
 from .test_stages import stage, start
 from .test_whole_job import address, chromium, page
 
@@ -134,7 +133,6 @@ def test_points_give_the_way_between_them_and_stay_when_laid_flat(page: Page, ad
     page.mouse.click(*at(0.203, 0.295))
     page.keyboard.up("Shift")
     expect(page.get_by_text("2 edges are picked.")).to_be_visible()
-    page.get_by_text("sheet", exact=True).first.click()
     expect(page.get_by_text("2 picked points stay.")).to_be_visible()
     page.get_by_role("button", name="Lay flat again").click()
     expect(page.get_by_role("status").filter(has_text="Done")).to_be_visible(timeout=30_000)
@@ -152,7 +150,5 @@ def test_a_line_on_the_table_cuts_the_islands_that_it_crosses(page: Page, addres
     page.mouse.up()
     page.keyboard.up("Alt")
     expect(page.get_by_text("4 edges are picked.")).to_be_visible()
-    page.get_by_role("button", name="Cut", exact=True).click()
-    expect(page.get_by_text("Seams are stitched on the model")).to_be_visible(timeout=30_000)
-    idle(page)
+    cut(page)
     assert newest(page, address)["objects"][0]["islands"] == 2

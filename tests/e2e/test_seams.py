@@ -52,6 +52,13 @@ def on_table(page: Page) -> Callable[[float, float], tuple[float, float]]:
     return lambda u, v: (left + u * side, low - v * side)
 
 
+def cut(page: Page) -> None:
+    """Cut what is picked."""
+    page.get_by_role("button", name="Cut", exact=True).click()
+    expect(page.get_by_text("Seams are stitched on the model")).to_be_visible(timeout=30_000)
+    idle(page)
+
+
 def test_a_loop_is_picked_on_the_model_cut_sewn_and_undone(page: Page, address: str, tmp_path: Path) -> None:
     sheet(page, address, tmp_path)
     page.get_by_role("button", name="Pick edges").click()
@@ -77,9 +84,7 @@ def test_seams_are_weighed_and_what_costs_nothing_is_sewn(page: Page, address: s
     x, y = middle(page)
     page.mouse.dblclick(x + 3, y + 2)
     expect(page.get_by_text("4 edges are picked.")).to_be_visible()
-    page.get_by_role("button", name="Cut", exact=True).click()
-    expect(page.get_by_text("Seams are stitched on the model")).to_be_visible(timeout=30_000)
-    idle(page)
+    cut(page)
     page.get_by_role("button", name="Weigh all seams").click()
     table = page.get_by_role("table", name="Seams")
     expect(table.get_by_role("row")).to_have_count(2, timeout=30_000)
@@ -191,7 +196,5 @@ def test_edges_are_picked_on_the_table_alone_and_in_a_box(page: Page, address: s
     page.mouse.up()
     page.keyboard.up("Shift")
     expect(page.get_by_text("4 edges are picked.")).to_be_visible()
-    page.get_by_role("button", name="Cut", exact=True).click()
-    expect(page.get_by_text("Seams are stitched on the model")).to_be_visible(timeout=30_000)
-    idle(page)
+    cut(page)
     assert newest(page, address)["objects"][0]["islands"] == 2

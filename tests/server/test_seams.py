@@ -60,6 +60,17 @@ def only(state: dict[str, Any]) -> dict[str, Any]:
     return found
 
 
+def asker(browser: Browser, **always: Any) -> Any:
+    """Asks what follows from what is picked of the only object."""
+    state = browser.state()
+
+    def asked(expect: int = 200, **more: Any) -> dict[str, Any]:
+        body = {"base": state["snapshot"], "file": only(state)["file"], "object": 0, **always, **more}
+        return browser.post(f"/api/projects/{browser.project}/pick", body, expect)
+
+    return asked
+
+
 def test_a_cut_parts_an_island_and_its_rules_hold_for_the_parts(browser: Browser) -> None:
     browser.upload(sheet__obj=grid())
     state = browser.state()
@@ -127,15 +138,10 @@ def test_what_cannot_be_is_refused_in_words_and_changes_nothing(browser: Browser
 
 def test_one_edge_gives_its_loop_its_way_and_its_faces(browser: Browser) -> None:
     browser.upload(sheet__obj=grid())
-    state = browser.state()
-    file = only(state)["file"]
     scene = formats.read(grid(), "sheet.obj", 1.0, {})
     line = between(scene, 0, 2.0)
     first, last = line[0][1:], line[-1][1:]
-
-    def asked(expect: int = 200, **more: Any) -> dict[str, Any]:
-        body = {"base": state["snapshot"], "file": file, "object": 0, "edge": first, **more}
-        return browser.post(f"/api/projects/{browser.project}/pick", body, expect)
+    asked = asker(browser, edge=first)
 
     t = scene.meshes[0].triangles
     p = scene.meshes[0].positions
@@ -153,14 +159,9 @@ def test_one_edge_gives_its_loop_its_way_and_its_faces(browser: Browser) -> None
 
 def test_a_way_between_points_and_a_line_across_an_island(browser: Browser) -> None:
     browser.upload(sheet__obj=grid())
-    state = browser.state()
-    file = only(state)["file"]
     scene = formats.read(grid(), "sheet.obj", 1.0, {})
     t, p = scene.meshes[0].triangles, scene.meshes[0].positions
-
-    def asked(expect: int = 200, **more: Any) -> dict[str, Any]:
-        body = {"base": state["snapshot"], "file": file, "object": 0, "edge": [0, 0], **more}
-        return browser.post(f"/api/projects/{browser.project}/pick", body, expect)
+    asked = asker(browser, edge=[0, 0])
 
     def corner(x: int, y: int) -> list[int]:
         (found, *_) = np.argwhere((p[t] == (x, y, 0)).all(axis=2)).tolist()
@@ -194,14 +195,9 @@ def test_picked_points_stay_where_an_island_is_laid_flat(browser: Browser) -> No
 
 def test_the_mirror_image_and_the_material_of_what_is_picked(browser: Browser) -> None:
     browser.upload(sheet__obj=grid())
-    state = browser.state()
-    file = only(state)["file"]
     scene = formats.read(grid(), "sheet.obj", 1.0, {})
     t, p = scene.meshes[0].triangles, scene.meshes[0].positions
-
-    def asked(expect: int = 200, **more: Any) -> dict[str, Any]:
-        body = {"base": state["snapshot"], "file": file, "object": 0, **more}
-        return browser.post(f"/api/projects/{browser.project}/pick", body, expect)
+    asked = asker(browser)
 
     # The sheet is 4 wide and as high, and mirrors itself in both middles; whichever was found turns one coordinate round.
     found = asked(way="mirror", faces=[0, 1], edges=[[0, k] for k in range(3)])

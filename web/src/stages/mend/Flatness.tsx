@@ -1,6 +1,6 @@
 import { Flex } from '@chakra-ui/react'
 import { useState } from 'react'
-import { asPoints } from '../../scene/edges'
+import { asFaces, asPoints } from '../../scene/edges'
 import { useParts } from '../../store'
 import { Tick } from '../deliver/Extras'
 import { Choice } from '../parts'
@@ -51,8 +51,11 @@ export function Flatness({ mend }: { mend: (action: string, way?: string) => voi
       <Act
         name="Lay flat again"
         text={`The selected islands are flattened as they are cut, where they lie and at their size.${points.size ? ` ${points.size} picked ${points.size === 1 ? 'point stays' : 'points stay'}.` : ''}`}
-        disabled={!some}
-        onClick={() => go('relax', { way: keeps, held, points: asPoints(points) })}
+        disabled={!some && !points.size}
+        // With nothing else chosen, what the picked points lie on is meant.
+        onClick={() =>
+          go('relax', { way: keeps, held, points: asPoints(points), ...(!some && { faces: asFaces(points) }) })
+        }
       >
         <Flex mb="1" gap="2" align="center" wrap="wrap">
           <Choice label="What laying flat keeps" value={keeps} options={KEEPS} set={setKeeps} />
