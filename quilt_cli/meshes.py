@@ -17,7 +17,7 @@ from quilt_core.formats import EXPORTS, rewire
 from quilt_core.formats.channels import LAYOUT, Arrangement, lost, rearranged
 from quilt_core.formats.export import add, checked
 from quilt_core.formats.model import Model
-from quilt_core.formats.pictures import channels, pictures
+from quilt_core.formats.pictures import pictures
 from quilt_core.formats.wiring import Wiring, safe_name
 from quilt_core.model.scene import Scene
 from quilt_core.model.tiles import Grid
@@ -83,6 +83,8 @@ def hand(args: argparse.Namespace, analysed: list[Analysed], grid: Grid) -> Hand
         how: Arrangement | None = None if args.channels is None else replace(args.channels, old=args.channel_in)
         layout = args.channel_in if how is None else how.layout
         wired = None if painted is None else wiring(painted, coats[n], {0: args.name}, args.one_material, layout)
+        if wired is not None:
+            wired.plain = how is not None
         beside = files.Beside(source.parent)
         uvs = {m: p.uvs for m, p in enumerate(analysed[n][1]) if p is not None}
         if how is not None and painted is None:
@@ -97,10 +99,10 @@ def hand(args: argparse.Namespace, analysed: list[Analysed], grid: Grid) -> Hand
         stem = Path(scene.file).stem
         add(one, scene, beside, wired, f"{stem}/" if args.joined else "", dict.fromkeys(range(len(scene.meshes)), layout))
         if not args.joined:
-            _convert(out.made, one, args.to, stem)
+            out.notes += _convert(out.made, one, args.to, stem)
             taken |= one.shown
     if args.joined:
-        _convert(out.made, model, args.to, safe_name(args.name))
+        out.notes += _convert(out.made, model, args.to, safe_name(args.name))
     return out
 
 
@@ -119,9 +121,10 @@ def _coat(args: argparse.Namespace, analysed: Analysed, source: Path) -> Coat:
                 str(folder / source.name), "its meshes are not those of the file that is delivered", "", "Give the file that was packed."
             )
     beside = files.Beside(folder)
-    reads = channels(old)
     found = pictures(old, beside)
-    if args.before is None and any(r.get(kind, 0) == args.channel_in for r, p in zip(reads, found, strict=True) for kind in p):
+    if args.before is None and any(
+        m.maps[kind].channel == args.channel_in for m, p in zip(old.materials, found, strict=True) for kind in p
+    ):
         raise FileError(
             scene.file, f"its old textures are read by channel {args.channel_in}, where the layout is now", "",
             "Name the folder of the files as they were with --before.",
@@ -132,7 +135,7 @@ def _coat(args: argparse.Namespace, analysed: Analysed, source: Path) -> Coat:
             triangles = piece.mesh.channels[piece.channel].triangles
             meshes[m] = Laid(piece.uvs[triangles], np.where(piece.islands.of_triangle >= 0, 0, -1))
     maps = [{kind: Old(hashlib.sha256(body).hexdigest(), lambda body=body: body) for kind, body in p.items()} for p in found]  # type: ignore[misc]
-    return Coat(scene, meshes, maps, reads, [m.colour for m in old.materials], old)
+    return Coat(scene, meshes, maps, old)
 
 
 def _as_it_came(made: Made, scene: Scene, written: dict[str, bytes], beside: files.Beside, wired: Wiring | None) -> None:
@@ -146,9 +149,11 @@ def _as_it_came(made: Made, scene: Scene, written: dict[str, bytes], beside: fil
             made.setdefault(found, (beside[found], "companion"))
 
 
-def _convert(made: Made, model: Model, format: str, name: str) -> None:
-    main, done = checked(model, format, name)
+def _convert(made: Made, model: Model, format: str, name: str) -> list[str]:
+    """Write a model; returns what its format has no place for."""
+    main, done, notes = checked(model, format, name)
     if main in made:
         raise FileError(main, "two files would have this name", "", "Rename one of them, or take --joined.")
     for path, file in done.items():
         made.setdefault(path, file)
+    return [f"{main}: {note}" for note in notes]

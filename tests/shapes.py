@@ -8,6 +8,9 @@ import struct
 
 import numpy as np
 
+from quilt_core.formats.wiring import OneEach
+from quilt_core.model.scene import Scene
+
 PLANE = b"""# a plane of one metre
 o plane
 v 0 0 0
@@ -109,3 +112,8 @@ def kit() -> bytes:
     lines += ["o bare", *(f"v {x + 9} {y} {z}" for x in (0, 1) for y in (0, 1) for z in (0, 1))]
     lines += ["f " + " ".join(str(v + k + 1) for k in q) for q in _FACES]
     return "\n".join(lines).encode() + b"\n"
+
+
+def one_material(scene: Scene) -> OneEach:
+    """One material for all, whatever the old ones are."""
+    return OneEach([0] * len(scene.materials), 0, {}, lambda name, _: name)

@@ -60,11 +60,10 @@ def rearranged(scene: Scene, uvs: Mapping[int, Floats], source: Mapping[int, int
 
 
 def _read_anew(material: Material, how: Arrangement) -> Material:
-    reads = {slot: how.new_of(material.channels.get(slot, 0)) for slot in material.images}
-    return replace(material, channels={slot: new or 0 for slot, new in reads.items()})
+    return replace(material, textures={slot: replace(t, channel=how.new_of(t.channel) or 0) for slot, t in material.textures.items()})
 
 
 def lost(scene: Scene, how: Arrangement) -> list[str]:
     """What is told of materials whose pictures are read by a channel that is left out."""
-    names = [m.name for m in scene.materials if any(how.new_of(m.channels.get(slot, 0)) is None for slot in m.images)]
+    names = [m.name for m in scene.materials if any(how.new_of(t.channel) is None for t in m.textures.values())]
     return [f"{scene.file}: the pictures of '{name}' were read by a UV channel that is left out." for name in names]

@@ -5,6 +5,7 @@ from __future__ import annotations
 import numpy as np
 from scipy.spatial import cKDTree
 
+from ..model.material import placed_uvs
 from ..model.scene import Floats, Mesh, Scene
 from ..uv.islands import first_of, number_rows
 from .format import Format
@@ -31,12 +32,23 @@ def differs(model: Model, ending: str, again: Scene) -> float:
             mesh = again.meshes[o.mesh]
             own = _own_number(mesh, number, None if channel is None else model.channel_names[channel])
             if own is not None:
-                read = corners_of(mesh, None, np.full(len(mesh.triangles), -1))
+                read = corners_of(mesh, None, mesh.materials.astype(np.int64))
                 placed = mesh.positions @ o.world[:3, :3].T + o.world[:3, 3]
-                rows = np.hstack([placed[read.position], read.uvs[own]])
+                rows = np.hstack([placed[read.position], _in_file(again, read, own)])
                 now.append(rows[np.isfinite(rows).all(axis=1)])
         out = max(out, _apart(np.concatenate(was), np.concatenate(now)))
     return out
+
+
+def _in_file(scene: Scene, corners: Corners, channel: int) -> Floats:
+    """The UVs (C, 2) of a channel as they stand in the file, without what materials do to them."""
+    uv = corners.uvs[channel].copy()
+    look = np.repeat(corners.look, np.diff(corners.faces))
+    for n in np.unique(look[look >= 0]):
+        frames = [t.frame for t in scene.materials[n].textures.values() if t.channel == channel]
+        if frames:
+            uv[look == n] = placed_uvs(uv[look == n], frames[0])
+    return uv
 
 
 def _apart(was: Floats, now: Floats) -> float:

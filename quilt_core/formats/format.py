@@ -67,6 +67,8 @@ class Format:
     lists_pictures : a file lists its pictures itself, used or not, so they stay with it
     libraries : endings of companions that are replaced when its materials are
     slow : its library takes long to load, so it is loaded only when it is needed
+    kinds : of map that its materials have in an export; holds : what else an export holds (see `losses`)
+    parts : its materials choose the channel that counts; scales : and what a picture is multiplied by
     """
 
     package: str
@@ -82,6 +84,10 @@ class Format:
     lists_pictures: bool = False
     libraries: tuple[str, ...] = ()
     slow: bool = False
+    kinds: frozenset[str] = frozenset()
+    holds: frozenset[str] = frozenset()
+    parts: bool = False
+    scales: bool = False
 
     def _part(self, name: str) -> Any:
         return getattr(import_module(f"{self.package}.{name}"), name)

@@ -2,26 +2,17 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
 from dataclasses import dataclass, field
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
+from ..model.material import Material
 from ..model.normals import turned_normals
-from ..model.scene import Floats, Mesh
+from ..model.scene import Floats, Mesh, Node
 
 Numbers = NDArray[np.int64]
-
-
-@dataclass(frozen=True)
-class Look:
-    """A material: pictures by kind of map (paths), the UV channel that each reads, and the plain colour (linear)."""
-
-    name: str
-    maps: Mapping[str, str]
-    reads: Mapping[str, int]
-    colour: tuple[float, float, float] | None = None
 
 
 @dataclass(frozen=True)
@@ -29,7 +20,7 @@ class Corners:
     """The faces of a mesh corner by corner.
 
     faces : (F + 1,) offsets; position : (C,) rows of the mesh's positions; uvs : channel to (C, 2), NaN where there are none
-    normal : (C, 3) or None; look : (F,) material, -1 for none; triangles : (T, 3) corner numbers, face_of : (T,)
+    normal : (C, 3) or None; colour : (C, 4) linear red, green, blue and alpha, or None; look : (F,) material, -1 for none; triangles : (T, 3) corner numbers, face_of : (T,)
     layout : the UV channel that a format of one channel gets
     """
 
@@ -41,6 +32,7 @@ class Corners:
     triangles: Numbers
     face_of: Numbers
     layout: int = 0
+    colour: Floats | None = None
 
     @property
     def laid(self) -> Floats | None:
@@ -50,22 +42,32 @@ class Corners:
 
 @dataclass(frozen=True)
 class Item:
-    """An object: name, path, place in the world (4, 4; metres, y up), and its mesh by number."""
+    """An object: name, path, place in the world (4, 4; metres, y up), its mesh by number, and its node."""
 
     name: str
     path: str
     world: Floats
     mesh: int
+    node: int = -1
 
 
 @dataclass
 class Model:
-    """What is written. `pictures` are bytes by path: those that a material names, and any whose paths are taken; `names` of the UV channels by
-    number, empty for the usual ones."""
+    """What is written.
+
+    looks : materials, with one picture of a kind under that kind, by its path among the pictures
+    pictures : bytes by path: those that a material names, and any whose paths are taken
+    names : of the UV channels by number, empty for the usual ones
+    nodes : the hierarchy; every item has a node of its own, whose place is that of the item
+    extras : of meshes by number (glTF); further : what the files hold that goes into no other format, by file
+    """
 
     items: list[Item] = field(default_factory=list)
     meshes: list[tuple[str, Floats, Corners]] = field(default_factory=list)
-    looks: list[Look] = field(default_factory=list)
+    looks: list[Material] = field(default_factory=list)
+    nodes: list[Node] = field(default_factory=list)
+    extras: dict[int, Any] = field(default_factory=dict)
+    further: dict[str, list[str]] = field(default_factory=dict)
     pictures: dict[str, bytes] = field(default_factory=dict)
     names: tuple[str, ...] = ()
 
@@ -88,16 +90,25 @@ class Model:
     @property
     def shown(self) -> dict[str, bytes]:
         """The pictures that a material names."""
-        used = {path for look in self.looks for path in look.maps.values()}
+        used = {t.path for look in self.looks for t in look.textures.values()}
         return {p: b for p, b in self.pictures.items() if p in used}
 
+    @property
+    def locals(self) -> list[Floats]:
+        """The place (4, 4) of every node in that of its parent."""
+        out = []
+        for node in self.nodes:
+            above = np.eye(4) if node.parent < 0 else self.nodes[node.parent].world
+            out.append(np.asarray(np.linalg.solve(above, node.world), np.float64))
+        return out
 
-def corners_of(mesh: Mesh, normal: Floats | None, looks: Numbers) -> Corners:
+
+def corners_of(mesh: Mesh, normal: Floats | None, looks: Numbers, colour: Floats | None = None) -> Corners:
     """A mesh corner by corner: its polygons, or its triangles where the format has no others. Faces that are no area are left out.
 
     Parameters
     ----------
-    normal : (T, 3, 3) at the corners of the triangles, or None; looks : (T,) material, -1 for none
+    normal, colour : (T, 3, 3) and (T, 3, 4) at the corners of the triangles, or None; looks : (T,) material, -1 for none
 
     Returns
     -------
@@ -125,9 +136,13 @@ def corners_of(mesh: Mesh, normal: Floats | None, looks: Numbers) -> Corners:
     if normal is not None:
         at = np.zeros((len(position), 3))
         at[triangles] = normal
+    colours = None
+    if colour is not None:
+        colours = np.ones((len(position), 4))
+        colours[triangles] = colour
     look = np.full(len(faces) - 1, -1, np.int64)
     look[face_of[::-1]] = looks[::-1]
-    return Corners(faces.astype(np.int64), position, uvs, at, look, triangles, face_of)
+    return Corners(faces.astype(np.int64), position, uvs, at, look, triangles, face_of, colour=colours)
 
 
 def in_world(model: Model, item: Item) -> tuple[Floats, Floats | None, bool]:

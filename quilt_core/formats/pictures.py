@@ -13,38 +13,19 @@ from ..model.scene import Scene
 from .beside import find_resource
 
 MOST_PIXELS = 16384 * 16384
-# What a slot holds, by the words of glTF 2.0, of UsdPreviewSurface, and of the MTL and PLY files that are in use (common practice, no source).
-# A word that is not here is its own kind ("roughness").
-KINDS = {
-    "baseColorTexture": "base colour", "diffuseTexture": "base colour", "map_Kd": "base colour", "map_kd": "base colour",
-    "normalTexture": "normal", "norm": "normal", "map_Bump": "normal", "map_bump": "normal", "bump": "normal",
-    "occlusionTexture": "occlusion", "emissiveTexture": "emission", "map_Ke": "emission", "metallicRoughnessTexture": "metal and roughness",
-    "specularGlossinessTexture": "specular", "map_Ks": "specular", "map_Ns": "gloss", "map_d": "opacity", "map_Pr": "roughness",
-    "map_Pm": "metal", "disp": "height", "TextureFile": "base colour", "diffuseColor": "base colour", "emissiveColor": "emission",
-    "specularColor": "specular", "metallic": "metal", "displacement": "height", "diffuse": "base colour", "transparent": "opacity", "shininess": "gloss",
-}  # fmt: skip
 
 
 def pictures(scene: Scene, resources: Mapping[str, bytes]) -> list[dict[str, bytes]]:
-    """For each material, what its slots hold: kind of map (see `KINDS`) to the bytes of the picture file.
+    """For each material, what it shows: kind of map (see `kinds`) to the bytes of the picture file.
 
-    Pictures that are missing are left out: a layout does not depend on them. The first slot of a kind counts.
+    Pictures that are missing are left out: a layout does not depend on them.
     """
-    out = []
     resources = ChainMap(scene.inside, resources) if scene.inside else resources  # type: ignore[arg-type]
+    out = []
     for material in scene.materials:
-        found: dict[str, bytes] = {}
-        for slot, path in material.images.items():
-            body = _beside(path, resources)
-            if body:
-                found.setdefault(KINDS.get(slot, slot), body)
-        out.append(found)
+        found = {kind: _beside(t.path, resources) for kind, t in material.maps.items()}
+        out.append({kind: body for kind, body in found.items() if body})
     return out
-
-
-def channels(scene: Scene) -> list[dict[str, int]]:
-    """For each material, the UV channel that each kind of map reads."""
-    return [{KINDS.get(s, s): m.channels.get(s, 0) for s in reversed(list(m.images))} for m in scene.materials]
 
 
 def _beside(path: str, resources: Mapping[str, bytes]) -> bytes | None:

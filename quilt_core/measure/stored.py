@@ -6,20 +6,21 @@ A kept scene has everything but what its format needs for writing: `source` and 
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import asdict, dataclass, fields
+from dataclasses import dataclass, fields
 from typing import Any
 
 import numpy as np
 import shapely
 from numpy.typing import NDArray
 
-from ..model.scene import Floats, Material, Mesh, MeshObject, Polygons, Scene, UvChannel
+from ..model.material import as_dict, from_dict
+from ..model.scene import Floats, Mesh, MeshObject, Polygons, Scene, UvChannel
 from ..uv.analysis import MeshIslands
 from ..uv.islands import Islands
 from ..uv.outlines import Outlines
 from .shapes import IslandShapes, joined, shapes_of
 
-SCENE_VERSION, ISLANDS_VERSION = 3, 1  # count up when what is kept, or what it means, changes: newer programs make it again then
+SCENE_VERSION, ISLANDS_VERSION = 4, 1  # count up when what is kept, or what it means, changes: newer programs make it again then
 
 Arrays = dict[str, NDArray[Any]]
 
@@ -62,8 +63,8 @@ def scene_arrays(scene: Scene, normals: Sequence[Floats | None]) -> tuple[Any, A
         }  # fmt: skip
     meta = {
         "file": scene.file, "format": scene.format, "warnings": scene.warnings, "references": scene.references,
-        "meshes": [{"name": x.name, "channels": sorted(x.channels), "polygons": x.polygons is not None} for x in m],
-        "objects": [[o.name, o.path] for o in scene.objects], "materials": [asdict(x) for x in scene.materials],
+        "meshes": [{"name": x.name, "channels": sorted(x.channels), "polygons": x.polygons is not None, "tangents": x.tangents} for x in m],
+        "objects": [[o.name, o.path] for o in scene.objects], "materials": [as_dict(x) for x in scene.materials],
     }  # fmt: skip
     return meta, arrays
 
@@ -96,21 +97,14 @@ def scene_of(meta: Any, a: Arrays) -> Scene:
         channels = {c: UvChannel(part(f"uvs{c}", n), part(f"corners{c}", n)) for c in kept["channels"]}
         polygons = Polygons(*(part(f"polygon_{name}", n) for name in _POLYGON_ARRAYS)) if kept["polygons"] else None
         own = a["materials"][faces[n] : faces[n + 1]]
-        meshes.append(Mesh(kept["name"], part("positions", n), part("triangles", n), own, channels, polygons=polygons))
+        meshes.append(
+            Mesh(kept["name"], part("positions", n), part("triangles", n), own, channels, polygons=polygons, tangents=kept["tangents"])
+        )
     objects = [
         MeshObject(name, path, int(mesh), world)
         for (name, path), mesh, world in zip(meta["objects"], a["object_mesh"], a["world"], strict=True)
     ]
-    materials = [
-        Material(
-            x["name"],
-            x["images"],
-            x["channels"],
-            None if x["colour"] is None else (x["colour"][0], x["colour"][1], x["colour"][2]),
-            x["alpha"],
-        )
-        for x in meta["materials"]
-    ]
+    materials = [from_dict(x) for x in meta["materials"]]
     return Scene(meta["file"], meta["format"], meshes, objects, materials, b"", meta["warnings"], meta["references"])
 
 

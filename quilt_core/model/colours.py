@@ -1,6 +1,11 @@
-"""Colours that tell numbers apart in a picture."""
+"""Colours: between linear light and what pictures store, and those that tell numbers apart."""
 
 from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
 
 # Dyed cloth, far apart in lightness as well as in hue. Ours.
 CLOTH = ("#3d5a98", "#b1483c", "#c79a1e", "#6b4a36", "#5f7a3a", "#4a93a8", "#b8647f", "#a9652b", "#66707c", "#7a5591", "#2f7f68", "#8a8544")
@@ -14,3 +19,16 @@ def number_colour(n: int) -> tuple[float, float, float]:
     value = (0.55, 0.75, 0.95)[n % 3]
     r, g, b = (abs(((hue + shift) % 1.0) * 6 - 3) - 1 for shift in (0.0, 2 / 3, 1 / 3))
     return tuple(value * (0.35 + 0.65 * min(1.0, max(0.0, c))) for c in (r, g, b))  # type: ignore[return-value]
+
+
+def to_linear(stored: NDArray[Any]) -> NDArray[Any]:
+    """sRGB values 0 to 1 to linear light (IEC 61966-2-1), in the precision that they come in."""
+    out = np.where(stored <= 0.04045, stored / 12.92, ((np.maximum(stored, 0) + 0.055) / 1.055) ** 2.4)
+    return out.astype(stored.dtype, copy=False)
+
+
+def to_srgb(linear: NDArray[Any]) -> NDArray[Any]:
+    """Linear light 0 to 1 to sRGB values (IEC 61966-2-1), in the precision that it comes in."""
+    x = np.clip(linear, 0.0, 1.0)
+    out = np.where(x <= 0.0031308, x * 12.92, 1.055 * x ** (1 / 2.4) - 0.055)
+    return out.astype(linear.dtype, copy=False)

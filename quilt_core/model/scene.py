@@ -13,7 +13,10 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-Floats = NDArray[np.float64]
+from .material import Floats, Material
+
+__all__ = ["Floats", "Ints", "Material", "Mesh", "MeshObject", "Node", "Polygons", "Scene", "UvChannel"]
+
 Ints = NDArray[np.int32]
 
 
@@ -28,19 +31,6 @@ class UvChannel:
 
     uvs: Floats
     triangles: Ints
-
-
-@dataclass(frozen=True)
-class Material:
-    """Name of a material, its pictures (slot to path as written in the file), the UV channel that each slot reads (0 unless said), and the
-    colour (linear red, green, blue) that its base colour is multiplied by, or is where there is no picture. alpha : whether the fourth channel of its
-    base colour says where it is seen through."""
-
-    name: str
-    images: dict[str, str] = field(default_factory=dict)
-    channels: dict[str, int] = field(default_factory=dict)
-    colour: tuple[float, float, float] | None = None
-    alpha: bool = False
 
 
 @dataclass(frozen=True)
@@ -70,6 +60,9 @@ class Mesh:
     key : what the format needs to find the mesh again when it writes
     polygons : None where all faces are triangles of the format
     channel_names : of the UV channels by number, where the format names them
+    tangents : whether the file has tangents for its normal map
+    extras : what a program keeps there for itself (glTF)
+    colours : (T, 3, 4) linear red, green, blue and alpha at the corners of the triangles, None where the file has none
     """
 
     name: str
@@ -80,16 +73,35 @@ class Mesh:
     key: Any = None
     polygons: Polygons | None = None
     channel_names: tuple[str, ...] = ()
+    tangents: bool = False
+    extras: Any = None
+    colours: Floats | None = None
+
+
+@dataclass(frozen=True)
+class Node:
+    """A place in the hierarchy, whether a mesh stands there or not: pivots and points to attach to are places without one.
+
+    parent : number of the node above it, -1 for none; parents come before their children
+    world : (4, 4) from its units to metres
+    """
+
+    name: str
+    parent: int
+    world: Floats
+    extras: Any = None
 
 
 @dataclass(frozen=True)
 class MeshObject:
-    """One placing of a mesh. `world` is a (4, 4) matrix from mesh units to metres."""
+    """One placing of a mesh. `world` is a (4, 4) matrix from mesh units to metres; `node` the place in `Scene.nodes` where it stands, -1 where the format has
+    none."""
 
     name: str
     path: str
     mesh: int
     world: Floats
+    node: int = -1
 
     @property
     def mirrored(self) -> bool:
@@ -101,7 +113,8 @@ class MeshObject:
 class Scene:
     """All of one file, with the bytes it came from (writing back patches those).
 
-    `references` are the other files it names, by the paths it uses for them; `inside` the files that it holds itself, by path.
+    `references` are the other files it names, by the paths it uses for them; `inside` the files that it holds itself, by path. `further` says what it holds
+    that is not geometry, UVs or materials ("2 animations"): it stays in the file, and no other format gets it.
     """
 
     file: str
@@ -114,3 +127,5 @@ class Scene:
     references: list[str] = field(default_factory=list)
     key: Any = None
     inside: Mapping[str, bytes] = field(default_factory=dict)
+    nodes: list[Node] = field(default_factory=list)
+    further: list[str] = field(default_factory=list)

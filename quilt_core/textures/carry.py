@@ -10,7 +10,7 @@ from __future__ import annotations
 
 import math
 import time
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 from numba import njit
@@ -18,24 +18,30 @@ from numpy.typing import NDArray
 from PIL import Image
 
 from ..measure.texels import cover, dilated, to_texels, window_of
+from ..model.colours import to_linear, to_srgb
+from ..model.material import VECTORS
 from ..model.scene import Floats
+from ..uv.turning import frame_maps, linear_maps
 
 Single = NDArray[np.float32]
 # What a texel shows where a triangle has no picture of a kind: values as stored, 0 to 1.
-NEUTRAL = {"normal": (0.5, 0.5, 1.0), "occlusion": (1.0, 1.0, 1.0), "base colour": (0.8, 0.8, 0.8), "opacity": (1.0, 1.0, 1.0)}
-IN_SRGB = ("base colour", "emission", "specular")  # as glTF 2.0 stores them; all other kinds are data
+NEUTRAL = {"normal": (0.5, 0.5, 1.0), "clearcoat normal": (0.5, 0.5, 1.0), "occlusion": (1.0, 1.0, 1.0), "base colour": (0.8, 0.8, 0.8),
+           "opacity": (1.0, 1.0, 1.0), "roughness": (1.0, 1.0, 1.0), "height": (0.5, 0.5, 0.5)}  # fmt: skip
+# As glTF 2.0 and its extensions store them; all other kinds are data.
+IN_SRGB = (
+    "base colour",
+    "emission",
+    "specular",
+    "specular and gloss",
+    "sheen colour",
+    "specular colour",
+    "diffuse transmission colour",
+    "ambient",
+)
+WRAPS = {"repeat": 0, "clamp": 1, "mirror": 2, "none": 3}
+Wrap = tuple[str, str]
+REPEATED: Wrap = ("repeat", "repeat")
 _SAMPLES = 200_000
-
-
-def to_linear(stored: Single) -> Single:
-    """sRGB values 0 to 1 to linear light (IEC 61966-2-1)."""
-    return np.where(stored <= 0.04045, stored / 12.92, ((stored + 0.055) / 1.055) ** 2.4).astype(np.float32)
-
-
-def to_srgb(linear: Single) -> Single:
-    """Linear light 0 to 1 to sRGB values (IEC 61966-2-1)."""
-    x = np.clip(linear, 0.0, 1.0)
-    return np.where(x <= 0.0031308, x * 12.92, 1.055 * x ** (1 / 2.4) - 0.055).astype(np.float32)
 
 
 def stored_values(picture: Image.Image) -> Single:
@@ -66,9 +72,23 @@ class Mips:
         return int(self.table[0, 1]), int(self.table[0, 2])
 
 
+def working(values: Single, kind: str) -> Single:
+    """Values as they are stored as what is averaged and multiplied: linear light of sRGB kinds, vectors -1 to 1 of kinds that are directions."""
+    return to_linear(values) if kind in IN_SRGB else values * 2 - 1 if kind in VECTORS else values
+
+
+def stored(values: Single, kind: str) -> Single:
+    """The inverse of `working`, within 0 to 1."""
+    return to_srgb(values) if kind in IN_SRGB else np.clip(values * 0.5 + 0.5 if kind in VECTORS else values, 0, 1)
+
+
 def mips_of(values: Single, kind: str) -> Mips:
-    """The mip levels of a texture: sRGB kinds in linear light, normal maps as vectors -1 to 1."""
-    level = to_linear(values) if kind in IN_SRGB else values * 2 - 1 if kind == "normal" else values
+    """The mip levels of a texture as it is stored."""
+    return levels(working(values, kind))
+
+
+def levels(level: Single) -> Mips:
+    """The mip levels of working values (height, width, 3)."""
     parts, rows, at = [], [], 0
     while True:
         parts.append(np.ascontiguousarray(level, np.float32).ravel())
@@ -87,38 +107,82 @@ def mips_of(values: Single, kind: str) -> Mips:
 
 
 @njit(cache=True, nogil=True)  # type: ignore[untyped-decorator]
-def _sample(flat, table, level, u, v, out):  # type: ignore[no-untyped-def]
-    """Bilinear sample of a level at a UV, repeated beyond 0 to 1; adds to out (3,)."""
+def _at(c, n, wrap):  # type: ignore[no-untyped-def]
+    """The texel of n that a texel beyond the picture means, -1 for none."""
+    if 0 <= c < n:
+        return c
+    if wrap == 0:
+        return c % n
+    if wrap == 1:
+        return 0 if c < 0 else n - 1
+    if wrap == 2:
+        c = c % (2 * n)
+        return c if c < n else 2 * n - 1 - c
+    return -1
+
+
+@njit(cache=True, nogil=True)  # type: ignore[untyped-decorator]
+def _sample(flat, table, level, u, v, wrap_u, wrap_v, out):  # type: ignore[no-untyped-def]
+    """Bilinear sample of a level at a UV; adds to out (3,)."""
     first, h, w = table[level, 0], table[level, 1], table[level, 2]
     x, y = u * w - 0.5, (1.0 - v) * h - 0.5
     c0, r0 = int(np.floor(x)), int(np.floor(y))
     fx, fy = x - c0, y - r0
     for k in range(4):
-        c, r = (c0 + (k & 1)) % w, (r0 + (k >> 1)) % h
         weight = (fx if k & 1 else 1.0 - fx) * (fy if k >> 1 else 1.0 - fy)
         if weight > 0.0:
-            at = first + (r * w + c) * 3
-            for q in range(3):
-                out[q] += weight * flat[at + q]
+            c, r = _at(c0 + (k & 1), w, wrap_u), _at(r0 + (k >> 1), h, wrap_v)
+            if c >= 0 and r >= 0:
+                at = first + (r * w + c) * 3
+                for q in range(3):
+                    out[q] += weight * flat[at + q]
 
 
 @njit(cache=True, nogil=True)  # type: ignore[untyped-decorator]
-def _sample_all(flat, table, level, u, v, out):  # type: ignore[no-untyped-def]
+def _sample_all(flat, table, level, u, v, wrap_u, wrap_v, out):  # type: ignore[no-untyped-def]
     """Samples (k, 3) of levels (k,) at UVs."""
     value = np.zeros(3)
     for i in range(u.shape[0]):
         value[:] = 0.0
-        _sample(flat, table, level[i], u[i], v[i], value)
+        _sample(flat, table, level[i], u[i], v[i], wrap_u, wrap_v, value)
         out[i, 0], out[i, 1], out[i, 2] = value[0], value[1], value[2]
 
 
 @dataclass(frozen=True)
 class Patch:
-    """Triangles (T) that take their paint from one texture (None: there is none of this kind): new and old UVs (T, 3, 2)."""
+    """Triangles (T) that take their paint from one texture (None: there is none of this kind): new UVs (T, 3, 2), and those where the old texture is read.
+
+    frame : the UVs that vectors belong to, where they are not those; wrap : beyond the picture
+    places : (T, 3, 3) of the corners on the surface, where the frame of vectors is made from the UVs that the picture is read by
+    """
 
     new: Floats
     old: Floats
     picture: Mips | None
+    frame: Floats | None = None
+    wrap: Wrap = REPEATED
+    places: Floats | None = None
+
+    def of(self, which: NDArray[np.bool_]) -> Patch:
+        """Some of its triangles."""
+        frame, places = (None if x is None else x[which] for x in (self.frame, self.places))
+        return replace(self, new=self.new[which], old=self.old[which], frame=frame, places=places)
+
+    def turns(self) -> Floats:
+        """(T, 4) how vectors turn, see `uv.turning`."""
+        if self.places is not None:
+            return frame_maps(self.new, self.old, self.places)
+        return linear_maps(self.new, self.old if self.frame is None else self.frame)
+
+    def samples(self, level: NDArray[np.int64], uv: Floats) -> Single:
+        """(k, 3) the texture at UVs (k, 2) in levels (k,)."""
+        assert self.picture is not None
+        out = np.empty((len(uv), 3), np.float32)
+        wu, wv = (WRAPS[w] for w in self.wrap)
+        _sample_all(
+            self.picture.flat, self.picture.table, level, np.ascontiguousarray(uv[:, 0]), np.ascontiguousarray(uv[:, 1]), wu, wv, out
+        )
+        return out
 
 
 @dataclass(frozen=True)
@@ -129,36 +193,6 @@ class Carried:
     covered: NDArray[np.bool_]
     bare: int
     seconds: float
-
-
-def linear_maps(new: Floats, old: Floats) -> Floats:
-    """(T, 4) how directions of the old UV plane lie in the new one, row by row, less the scale: the nearest rotation, mirrored or not.
-
-    Parameters
-    ----------
-    new, old : (T, 3, 2) UVs of the same triangles
-
-    Returns
-    -------
-    (T, 4) a, b, c, d of [[a, b], [c, d]], of determinant 1 or -1
-
-    Notes
-    -----
-    Of J = [[a, b], [c, d]] the nearest rotation has the direction (a + d, c - b), the nearest reflection (a - d, b + c); the sign of the
-    determinant tells which of them J is.
-    """
-    e0, e1 = old[:, 1] - old[:, 0], old[:, 2] - old[:, 0]
-    f0, f1 = new[:, 1] - new[:, 0], new[:, 2] - new[:, 0]
-    det = e0[:, 0] * e1[:, 1] - e0[:, 1] * e1[:, 0]
-    safe = np.where(np.abs(det) > 1e-30, det, 1.0)
-    a, b = (f0[:, 0] * e1[:, 1] - f1[:, 0] * e0[:, 1]) / safe, (f1[:, 0] * e0[:, 0] - f0[:, 0] * e1[:, 0]) / safe
-    c, d = (f0[:, 1] * e1[:, 1] - f1[:, 1] * e0[:, 1]) / safe, (f1[:, 1] * e0[:, 0] - f0[:, 1] * e1[:, 0]) / safe
-    straight = a * d - b * c >= 0
-    cos, sin = np.where(straight, a + d, a - d), np.where(straight, c - b, b + c)
-    size = np.hypot(cos, sin)
-    cos, sin = np.where(size > 0, cos / np.where(size > 0, size, 1), 1.0), np.where(size > 0, sin / np.where(size > 0, size, 1), 0.0)
-    sign = np.where(straight, 1.0, -1.0)
-    return np.column_stack([cos, -sin * sign, sin, cos * sign])
 
 
 def _shrink(patch: Patch, px: int) -> Floats:
@@ -174,7 +208,7 @@ def _shrink(patch: Patch, px: int) -> Floats:
         return np.nan_to_num(np.sqrt(area(patch.old) * h * w / (area(patch.new) * px * px)), nan=1.0, posinf=1.0)
 
 
-def _lay(patch: Patch, normal: bool, px: int, corner: tuple[int, int], out: Single, covered: NDArray[np.bool_]) -> None:
+def _lay(patch: Patch, kind: str, px: int, corner: tuple[int, int], out: Single, covered: NDArray[np.bool_]) -> None:
     """Fill the texels whose middle a patch covers, in `out` (px, px, 3) and `covered` (px, px)."""
     assert patch.picture is not None
     window = window_of(patch.new, px, corner)
@@ -184,21 +218,26 @@ def _lay(patch: Patch, normal: bool, px: int, corner: tuple[int, int], out: Sing
     uv = (patch.old[t] * weights[here][:, :, None]).sum(axis=1)
     shrink = _shrink(patch, px)
     level = np.clip(np.floor(np.log2(np.maximum(shrink, 1.0)) + 1e-6), 0, len(patch.picture.table) - 1).astype(np.int64)[t]
-    values = _samples(patch.picture, level, uv)
+    values = patch.samples(level, uv)
     many = shrink[t] > 1.01
     if many.any():
         # Four samples a texel, a quarter of it from its middle.
         step = _steps(patch, px)[t[many]]
-        corners = [_samples(patch.picture, level[many], uv[many] + step @ np.array(s)) for s in ((-1, -1), (1, -1), (-1, 1), (1, 1))]
+        corners = [patch.samples(level[many], uv[many] + step @ np.array(s)) for s in ((-1, -1), (1, -1), (-1, 1), (1, 1))]
         values[many] = sum(corners) / np.float32(4)
-    if normal:
-        m = linear_maps(patch.new, patch.old)[t]
-        x, y = values[:, 0].copy(), values[:, 1].copy()
-        values[:, 0], values[:, 1] = m[:, 0] * x + m[:, 1] * y, m[:, 2] * x + m[:, 3] * y
-        values /= np.maximum(np.linalg.norm(values, axis=1, keepdims=True), 1e-9)
+    if kind in VECTORS:
+        values = _turned(values, patch.turns()[t])
+        if kind != "anisotropy":  # its length says how much
+            values /= np.maximum(np.linalg.norm(values, axis=1, keepdims=True), 1e-9)
     r0, r1, c0, c1 = window
     out[r0:r1, c0:c1][here] = values
     covered[r0:r1, c0:c1] |= here
+
+
+def _turned(values: Single, m: Floats) -> Single:
+    """Vectors (k, 3) turned in the plane by (k, 4), see `linear_maps`."""
+    x, y = values[:, 0], values[:, 1]
+    return np.column_stack([m[:, 0] * x + m[:, 1] * y, m[:, 2] * x + m[:, 3] * y, values[:, 2]]).astype(np.float32)
 
 
 def _steps(patch: Patch, px: int) -> Floats:
@@ -229,13 +268,12 @@ def carry(patches: list[Patch], kind: str, px: int, corner: tuple[int, int] = (0
         on = (x.max(axis=1) > 0) & (x.min(axis=1) < px) & (y.max(axis=1) > 0) & (y.min(axis=1) < px)
         if not on.any():
             continue
-        one = Patch(patch.new[on], patch.old[on], patch.picture)
+        one = patch.of(on)
         if one.picture is None:
             bare += len(one.new)
             one = Patch(one.new, np.zeros_like(one.new), mips_of(neutral, kind))
-        assert one.picture is not None
-        _lay(one, kind == "normal" and patch.picture is not None, px, corner, out, covered)
-    values = to_srgb(out) if kind in IN_SRGB else out * 0.5 + 0.5 if kind == "normal" else np.clip(out, 0, 1)
+        _lay(one, kind, px, corner, out, covered)
+    values = stored(out, kind)
     owner, rows, columns = dilated(np.where(covered, 0, -1).astype(np.int32), reach)
     values = np.where((owner >= 0)[:, :, None], values[rows, columns], neutral).astype(np.float32)
     return Carried(values, covered, bare, time.perf_counter() - begin)
@@ -279,28 +317,25 @@ def difference(patches: list[Patch], carried: Carried, kind: str, px: int, corne
         new, old, t = new[inside], old[inside], t[inside]
         assert p.picture is not None
         level = np.clip(np.round(np.log2(np.maximum(_shrink(p, px), 1.0))), 0, len(p.picture.table) - 1).astype(np.int64)[t]
-        was = _samples(p.picture, level, old)
-        if kind == "normal":
-            m = linear_maps(p.new, p.old)[t]
-            was[:, :2] = np.column_stack([m[:, 0] * was[:, 0] + m[:, 1] * was[:, 1], m[:, 2] * was[:, 0] + m[:, 3] * was[:, 1]])
-            was = was * 0.5 + 0.5
-        elif kind in IN_SRGB:
-            was = to_srgb(was)
-        now = _samples(new_map, np.zeros(len(new), np.int64), new - corner)
+        was = p.samples(level, old)
+        was = stored(_turned(was, p.turns()[t]) if kind in VECTORS else was, kind)
+        now = Patch(p.new, p.new, new_map).samples(np.zeros(len(new), np.int64), new - corner)
         points.append(new)
         offs.append(np.abs(was - now).mean(axis=1) * 255)
-    off = np.concatenate(offs)
+    return _summed(np.concatenate(points), np.concatenate(offs))
+
+
+def _summed(at: Floats, off: Floats) -> Difference:
     if not len(off):
-        return Difference(math.inf, 0.0, 0.0, np.zeros((0, 2)), off)
+        return Difference(math.inf, 0.0, 0.0, at, off)
     square = float((off**2).mean())
     psnr = math.inf if square == 0 else 10 * math.log10(255**2 / square)
-    return Difference(psnr, float(off.mean()), float(np.percentile(off, 99)), np.concatenate(points), off)
+    return Difference(psnr, float(off.mean()), float(np.percentile(off, 99)), at, off)
 
 
-def _samples(mips: Mips, level: NDArray[np.int64], uv: Floats) -> Single:
-    out = np.empty((len(uv), 3), np.float32)
-    _sample_all(mips.flat, mips.table, level, np.ascontiguousarray(uv[:, 0]), np.ascontiguousarray(uv[:, 1]), out)
-    return out
+def joined(parts: list[Difference]) -> Difference:
+    """The differences of several channels of a map as one."""
+    return _summed(np.concatenate([p.at for p in parts]), np.concatenate([p.off for p in parts]))
 
 
 def seen_through(opaque: Carried, alpha: list[Patch], lit: list[Patch], px: int, corner: tuple[int, int]) -> Single:

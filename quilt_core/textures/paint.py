@@ -4,68 +4,36 @@ from __future__ import annotations
 
 import io
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import Any
 
 import numpy as np
-from numpy.typing import NDArray
 from PIL import Image
 
-from ..formats.pictures import open_picture
-from ..formats.wiring import Wiring, plan, safe_name
-from ..model.scene import Floats, Scene
+from ..formats.wiring import OneEach, Wiring, plan, safe_name
+from ..model.material import OPAQUE, Material
 from ..model.tiles import Grid, column_row
+from . import baked
 from .carry import (
-    NEUTRAL,
-    Mips,
+    Carried,
+    Difference,
     Patch,
     Single,
-    alpha_of,
     carry,
     difference,
     difference_picture,
-    mips_of,
+    joined,
+    levels,
     picture_of,
     seen_through,
-    stored_values,
-    to_linear,
-    to_srgb,
 )
+from .old import Coat, Group, Laid, Old, Pictures, Use, groups_of
 
-Colour = tuple[float, float, float]
-Numbers = NDArray[np.int64]
+__all__ = ["DIFFERENCES", "Coat", "Laid", "Old", "Paint", "Sheet", "paint", "wiring"]
+
 DIFFERENCES = "textures/differences/"
-
-
-@dataclass(frozen=True)
-class Old:
-    """An old picture: a key that tells it from others, and how to get its bytes."""
-
-    key: str
-    load: Callable[[], bytes]
-
-
-@dataclass(frozen=True)
-class Laid:
-    """Where the triangles of a mesh lie now: the UVs (T, 3, 2) of their corners, and the sheet of each (T,), -1 for none."""
-
-    new: Floats
-    sheet: Numbers
-
-
-@dataclass
-class Coat:
-    """A file with its old paint. For each material: the old pictures by kind of map, the UV channel that each reads, and the plain colour.
-
-    `old` are the meshes as the old pictures read them; their triangles are those of the scene.
-    """
-
-    scene: Scene
-    meshes: dict[int, Laid]
-    maps: Sequence[Mapping[str, Old]]
-    reads: Sequence[Mapping[str, int]]
-    colours: Sequence[Colour | None]
-    old: Scene | None = None
+_FOURTH = ("specular and gloss", "sheen roughness", "specular strength")  # kinds whose fourth channel counts
+_SINGLE = ("height",)  # kinds whose picture has one channel
 
 
 @dataclass(frozen=True)
@@ -79,12 +47,14 @@ class Sheet:
 
 @dataclass
 class Paint:
-    """What was carried over: pictures by path; by tile (sheet, number) the path of each kind; figures of every map."""
+    """What was carried over: pictures by path; by tile (sheet, number) the path of each kind; figures of every map. `materials`, for one material a sheet:
+    by sheet and class (see `baked.classes`), its factors."""
 
     pictures: dict[str, bytes] = field(default_factory=dict)
     maps: dict[tuple[int, int], dict[str, str]] = field(default_factory=dict)
     figures: list[dict[str, Any]] = field(default_factory=list)
     notes: list[str] = field(default_factory=list)
+    materials: dict[tuple[int, tuple[str, bool]], Material] = field(default_factory=dict)
 
     @property
     def shown(self) -> dict[str, bytes]:
@@ -92,90 +62,23 @@ class Paint:
         return {path: body for path, body in self.pictures.items() if not path.startswith(DIFFERENCES)}
 
 
-class _Pictures:
-    """Old pictures as mip levels, each decoded once for each kind and colour."""
+@dataclass(frozen=True)
+class _Layer:
+    """What is carried into some channels of one map: where, its kind, and its patches. `alpha` and `lit` where something is seen through."""
 
-    def __init__(self) -> None:
-        self.kept: dict[tuple[str, str, Colour | None, str], Mips] = {}
-
-    def get(self, old: Old | None, kind: str, colour: Colour | None = None, part: str = "") -> Mips:
-        """A picture multiplied by a colour; without one, the colour alone. `part`: of what is seen through the "alpha", or the "lit" colours, which are linear
-        and less where less is seen; "whole" and "all lit" are the same of what is not seen through."""
-        key = ("" if old is None else old.key, kind, colour, part)
-        if key not in self.kept:
-            values, alpha = np.ones((1, 1, 3), np.float32), None
-            if old is not None:
-                picture = open_picture(old.load(), f"the old {kind} map")
-                values, alpha = stored_values(picture), alpha_of(picture) if part in ("alpha", "lit") else None
-            if part:
-                return self._part(key, values, alpha, colour)
-            if colour is not None and colour != (1.0, 1.0, 1.0):
-                values = to_srgb(to_linear(values) * np.array(colour, np.float32))
-            self.kept[key] = mips_of(values, kind)
-        return self.kept[key]
-
-    def _part(self, key: tuple[str, str, Colour | None, str], values: Single, alpha: Single | None, colour: Colour | None) -> Mips:
-        seen = np.ones((*values.shape[:2], 1), np.float32) if alpha is None else alpha[:, :, None]
-        if key[3] in ("alpha", "whole"):
-            values = np.repeat(seen, 3, axis=2)
-        else:
-            values = to_linear(values) * np.array(colour or (1.0, 1.0, 1.0), np.float32) * seen
-        self.kept[key] = mips_of(values, "")
-        return self.kept[key]
+    channels: str
+    kind: str
+    patches: list[Patch]
+    alpha: list[Patch] = field(default_factory=list)
+    lit: list[Patch] = field(default_factory=list)
 
 
 @dataclass(frozen=True)
-class _Group:
-    """Triangles of one material of one mesh on one sheet."""
-
-    coat: Coat
-    mesh: int
-    material: int
-    sheet: int
-    triangles: Numbers
-
-    @property
-    def see_through(self) -> bool:
-        """Whether the alpha of its base colour counts."""
-        return 0 <= self.material < len(self.coat.scene.materials) and self.coat.scene.materials[self.material].alpha
-
-    def part(self, name: str, pictures: _Pictures, per_sheet: bool) -> Patch:
-        """The "alpha" of its base colour, or the "lit" colours, see `_Pictures.get`."""
-        kind = "base colour"
-        own = name if self.see_through else {"alpha": "whole", "lit": "all lit"}[name]
-        found = self.patch(kind, pictures, per_sheet, own)
-        if found.picture is None and name == "lit":
-            neutral = to_linear(np.array([[NEUTRAL[kind]]], np.float32))
-            return Patch(found.new, found.old, mips_of(neutral, ""))
-        return found
-
-    def patch(self, kind: str, pictures: _Pictures, per_sheet: bool, part: str = "") -> Patch:
-        """With the UVs that the old map of a kind is read by; `part` of it, see `_Pictures.get`.
-
-        One material for all cannot have the colour of each: then the map of the base colour takes it in.
-        """
-        c, m = self.coat, self.material
-        new = c.meshes[self.mesh].new[self.triangles]
-        known = 0 <= m < len(c.maps)
-        old = c.maps[m].get(kind) if known else None
-        source = (c.old or c.scene).meshes[self.mesh].channels.get(c.reads[m].get(kind, 0)) if known else None
-        colour = c.colours[m] if known and per_sheet and kind == "base colour" else None
-        if old is None or source is None:
-            return Patch(new, np.zeros_like(new), None if colour is None else pictures.get(None, kind, colour, part))
-        rows = source.triangles[self.triangles]
-        has = (rows >= 0).all(axis=1)
-        return Patch(new[has], source.uvs[rows[has]], pictures.get(old, kind, colour, part))
-
-
-def _groups(coats: Sequence[Coat]) -> list[_Group]:
-    out = []
-    for c in coats:
-        for m, laid in c.meshes.items():
-            materials = c.scene.meshes[m].materials
-            keys = np.unique(np.column_stack([materials, laid.sheet])[laid.sheet >= 0], axis=0)
-            for material, sheet in keys.tolist():
-                out.append(_Group(c, m, material, sheet, np.flatnonzero((materials == material) & (laid.sheet == sheet))))
-    return out
+class _Map:
+    kind: str
+    layers: list[_Layer]
+    single: bool = False
+    deep: bool = False
 
 
 def kinds_of(coats: Sequence[Coat]) -> list[str]:
@@ -191,43 +94,151 @@ def paint(
 
     Parameters
     ----------
-    per_sheet : the maps are for one material a tile (see `rewire.plan`)
+    per_sheet : the maps are for one material a tile, with the factors of those that it takes the place of in them
     """
-    out, pictures = Paint(), _Pictures()
-    groups, kinds = _groups(coats), kinds_of(coats)
+    out, pictures = Paint(), Pictures()
+    groups, kinds = groups_of(coats), kinds_of(coats)
     if not kinds:
         out.notes.append("There is no old paint: no material names a picture that came with the files.")
     for s in sheets:
         mine = [g for g in groups if g.sheet == s.number]
-        for kind in kinds if mine else ():
-            patches = [g.patch(kind, pictures, per_sheet) for g in mine]
-            if all(p.picture is None for p in patches):
-                continue
-            seen = kind == "base colour" and any(g.see_through for g in mine)
-            alpha, lit = ([g.part(n, pictures, per_sheet) for g in mine] if seen else [] for n in ("alpha", "lit"))
-            for tile, px in zip(s.tiles.numbers, s.tiles.sizes, strict=True):
-                progress(f"Carrying the {kind} over to {s.name}, tile {tile}")
-                _one(out, s, tile, px, kind, patches, alpha, lit)
+        if mine and per_sheet:
+            _one_material(out, s, mine)
+        for make in _baked_maps(mine) if per_sheet else _maps_as_they_are(mine, kinds):
+            made = make(pictures)
+            if made is not None:
+                for tile, px in zip(s.tiles.numbers, s.tiles.sizes, strict=True):
+                    progress(f"Carrying the {made.kind} over to {s.name}, tile {tile}")
+                    _draw(out, s, tile, px, made)
+            pictures.clear()
     return out
 
 
-def _one(out: Paint, s: Sheet, tile: int, px: int, kind: str, patches: list[Patch], alpha: list[Patch], lit: list[Patch]) -> None:
-    """One map of one tile; `alpha` and `lit` where something is seen through."""
+_Make = Callable[[Pictures], _Map | None]
+
+
+def _maps_as_they_are(mine: Sequence[Group], kinds: Sequence[str]) -> list[_Make]:
+    """Old pictures as they are stored; what multiplies them stays in their materials."""
+
+    def make(pictures: Pictures, kind: str) -> _Map | None:
+        patches = [g.patch(kind, baked.as_it_is(g, kind), pictures) for g in mine]
+        if all(p.picture is None for p in patches):
+            return None
+        alpha: list[Patch] = []
+        lit: list[Patch] = []
+        if kind == "base colour" and any(g.record.see_through for g in mine):
+            for g in mine:
+                part = "a" if g.record.see_through else ""
+                alpha.append(g.patch(kind, Use("opacity", "a"), pictures) if part else _whole(g, kind, pictures))
+                lit.append(g.patch(kind, Use(kind, lit=bool(part)), pictures, baked.plain_of(Material(""), kind)))
+        layers = [_Layer("rgb", kind, patches, alpha, lit)]
+        if kind in _FOURTH:
+            layers.append(_Layer("a", "opacity", [g.patch(kind, Use("opacity", "a"), pictures) for g in mine]))
+        deep = any(old.key in pictures.sixteen for g in mine if (old := g.picture(kind)) is not None)
+        return _Map(kind, layers, kind in _SINGLE, deep)
+
+    return [lambda pictures, kind=kind: make(pictures, kind) for kind in kinds]  # type: ignore[misc]
+
+
+def _whole(group: Group, kind: str, pictures: Pictures) -> Patch:
+    """A group as one of which all is seen, on the triangles that its picture of a kind covers."""
+    found = group.patch(kind, Use(kind), pictures)
+    return replace(found, picture=levels(np.ones((1, 1, 3), np.float32)))
+
+
+def _baked_maps(mine: Sequence[Group]) -> list[_Make]:
+    """The maps of one material for all, see `baked`."""
+    wanted = [kind for kind in baked.SURFACE if baked.needed(mine, kind)]
+    peak = baked.peak_of(mine)
+
+    def one(pictures: Pictures, kind: str) -> _Map:
+        patches = [baked.patch(g, kind, pictures, peak) for g in mine]
+        alpha: list[Patch] = []
+        lit: list[Patch] = []
+        if kind == "base colour" and any(g.record.alpha != OPAQUE for g in mine):
+            for g, p in zip(mine, patches, strict=True):
+                source, use, plain = baked.alpha_of(g)
+                alpha.append(g.patch(source, use, pictures, plain))
+                lit.append(_lit(g, p, source, use, plain, pictures))
+        return _Map(kind, [_Layer("rgb", kind, patches, alpha, lit)], kind in _SINGLE)
+
+    def both(pictures: Pictures) -> _Map:
+        layers = [_Layer(at, kind, [baked.patch(g, kind, pictures) for g in mine]) for kind, at in (("roughness", "g"), ("metal", "b"))]
+        return _Map("metal and roughness", layers)
+
+    out: list[_Make] = [lambda pictures, kind=kind: one(pictures, kind) for kind in wanted if kind not in ("roughness", "metal")]  # type: ignore[misc]
+    return out + ([both] if {"roughness", "metal"} & set(wanted) else [])
+
+
+def _lit(group: Group, colour: Patch, source: str, use: Use, plain: tuple[float, float, float], pictures: Pictures) -> Patch:
+    """The base colour of a group times what is seen of it. Where another picture says what is seen, colours are not weighed by it."""
+    if source != "base colour":
+        return colour
+    old = group.picture("base colour")
+    if old is None or colour.picture is None:
+        return replace(colour, picture=levels(np.array([[baked.plain_of(group.record, "base colour")]], np.float32) * np.float32(plain[0])))
+    return replace(colour, picture=pictures.get(old, replace(baked.use_of(group, "base colour"), lit=True, opacity=use.scale[0])))
+
+
+def _one_material(out: Paint, s: Sheet, mine: Sequence[Group]) -> None:
+    """The materials of a sheet, and what they cannot say."""
+    maps = [kind for kind in baked.SURFACE if baked.needed(mine, kind)]
+    if {"roughness", "metal"} & set(maps):
+        maps += ["roughness", "metal"]
+    for key, groups in baked.classes(mine).items():
+        out.materials[s.number, key] = baked.record_of(groups, maps, baked.peak_of(mine))
+        out.notes += baked.notes(groups, s.name)
+    if len(baked.classes(mine)) > 1:
+        names = ", ".join(f"'{baked.named_class(safe_name(s.name), key)}'" for key in baked.classes(mine))
+        out.notes.append(
+            f"{s.name}: what is seen through, cut out or unlit needs a material of its own, which shows the same maps: {names}"
+        )
+
+
+def _draw(out: Paint, s: Sheet, tile: int, px: int, made: _Map) -> None:
+    """One map of one tile."""
     corner = column_row(tile)
-    found = carry(patches, kind, px, corner)
-    if not found.covered.any():
+    done = [_carried(layer, px, corner) for layer in made.layers]
+    if not any(found.covered.any() for found, _, _ in done):
         return
-    off = difference(patches, found, kind, px, corner)
-    name = f"{safe_name(s.name)}.{safe_name(kind)}.{tile}.png"
+    values = _stacked([(layer.channels, v) for layer, (_, v, _) in zip(made.layers, done, strict=True)])
+    off = joined([d for _, _, d in done])
+    name = f"{safe_name(s.name)}.{safe_name(made.kind)}.{tile}.png"
     path = f"textures/{name}"
-    values = seen_through(found, alpha, lit, px, corner) if alpha else found.values
-    out.pictures[path] = _png(picture_of(values))
+    out.pictures[path] = _png(_single(values, made.deep) if made.single else picture_of(values))
     out.pictures[DIFFERENCES + name] = _png(difference_picture(off, min(px, 1024), corner))
-    out.maps.setdefault((s.number, tile), {})[kind] = path
+    out.maps.setdefault((s.number, tile), {})[made.kind] = path
+    seconds = sum(found.seconds for found, _, _ in done)
     out.figures.append(
-        {"sheet": s.name, "tile": tile, "kind": kind, "px": px, "file": path, "psnr": None if np.isinf(off.psnr) else round(off.psnr, 2),
-         "mean": round(off.mean, 3), "high": round(off.high, 2), "texels_per_second": round(px * px / max(found.seconds, 1e-9)), "bare": found.bare}
+        {"sheet": s.name, "tile": tile, "kind": made.kind, "px": px, "file": path, "psnr": None if np.isinf(off.psnr) else round(off.psnr, 2),
+         "mean": round(off.mean, 3), "high": round(off.high, 2), "texels_per_second": round(px * px / max(seconds, 1e-9)),
+         "bare": max(found.bare for found, _, _ in done)}
     )  # fmt: skip
+
+
+def _carried(layer: _Layer, px: int, corner: tuple[int, int]) -> tuple[Carried, Single, Difference]:
+    found = carry(layer.patches, layer.kind, px, corner)
+    off = difference(layer.patches, found, layer.kind, px, corner)
+    return found, seen_through(found, layer.alpha, layer.lit, px, corner) if layer.alpha else found.values, off
+
+
+def _stacked(parts: Sequence[tuple[str, Single]]) -> Single:
+    """A map (px, px, 3 or 4) from the channels that its layers fill; the others are 1."""
+    if len(parts) == 1:
+        return parts[0][1]
+    out = np.ones((*parts[0][1].shape[:2], 4 if any("a" in c for c, _ in parts) else 3), np.float32)
+    for channels, values in parts:
+        for k, c in enumerate(channels):
+            out[:, :, "rgba".index(c)] = values[:, :, k]
+    return out
+
+
+def _single(values: Single, deep: bool) -> Image.Image:
+    """A map of one channel; of 16 bits where an old picture had as many."""
+    grey = np.clip(values[:, :, 0], 0, 1)
+    return (
+        Image.fromarray(np.round(grey * 65535).astype(np.uint16)) if deep else Image.fromarray(np.round(grey * 255).astype(np.uint8), "L")
+    )
 
 
 def _png(image: Image.Image) -> bytes:
@@ -242,6 +253,10 @@ def wiring(found: Paint, coat: Coat, names: Mapping[int, str], per_sheet: bool, 
     for m, laid in coat.meshes.items():
         corner = np.floor(laid.new.mean(axis=1)).astype(np.int64)
         spots[m] = laid.sheet, 1001 + corner[:, 0] + 10 * corner[:, 1]
-    out = plan(coat.scene, spots, found.maps, names, per_sheet, [set(m) for m in coat.maps])
+    if per_sheet:
+        of = [(m.alpha, m.unlit) for m in coat.before.materials]
+        out = plan(coat.scene, spots, found.maps, names, OneEach(of, (OPAQUE, False), found.materials, baked.named_class))
+    else:
+        out = plan(coat.scene, spots, found.maps, names, had=[set(m) for m in coat.maps])
     out.pictures, out.channel = found.shown, channel
     return out

@@ -37,12 +37,11 @@ def coat_of(c: Chosen, similarities: Floats, on: dict[int, NDArray[np.int64]]) -
         meshes[m] = Laid(new[triangles], np.where(of >= 0, on[m][np.maximum(of, 0)], -1))
     found = c.file.materials
     maps = [{kind: Old(sha, partial(_load, sha)) for kind, sha in m.get("images", {}).items()} for m in found]
-    colours = [None if not m.get("colour") else (m["colour"][0], m["colour"][1], m["colour"][2]) for m in found]
     # Pictures are read by the UVs that they were painted on, whatever was made of these since.
     first = c.file
     while first.before is not None:
         first = first.before
-    return Coat(c.scene, meshes, maps, [m.get("channels", {}) for m in found], colours, None if first == c.file else kept_scene(first))
+    return Coat(c.scene, meshes, maps, None if first == c.file else kept_scene(first))
 
 
 def paint_sheets(job: Job, coats: list[Coat], settings: dict[str, Any], per_sheet: bool) -> Paint:

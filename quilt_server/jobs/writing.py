@@ -17,7 +17,6 @@ from quilt_core.errors import QuiltError
 from quilt_core.formats.channels import Arrangement, lost, rearranged
 from quilt_core.formats.export import add, checked
 from quilt_core.formats.model import Model
-from quilt_core.formats.pictures import KINDS
 from quilt_core.formats.wiring import Wiring, as_json
 from quilt_core.model.scene import Floats, Scene, UvChannel
 from quilt_core.textures.paint import Coat, Paint, wiring
@@ -86,6 +85,7 @@ class Writer:
         if self.painted is not None and coat is not None:
             names = {s["id"]: s["name"] for s in sheets(self.settings)}
             wired = wiring(self.painted, coat, names, self.per_sheet, next(iter(channel.values()), 0))
+            wired.plain = self.how is not None
         return self._converted(c, uvs, channel, wired) if self.format else self._as_it_came(c, uvs, channel, wired)
 
     def _as_it_came(self, c: Chosen, uvs: dict[int, Floats], channel: dict[int, int], wired: Wiring | None) -> Chosen:
@@ -133,8 +133,10 @@ class Writer:
             self._put(self.model, self.joined)
 
     def _put(self, model: Model, name: str) -> None:
-        for path, (body, kind) in checked(model, self.format, name)[1].items():
+        _, files, notes = checked(model, self.format, name)
+        for path, (body, kind) in files.items():
             self.delivery.put(path, body, kind)
+        self.notes += [f"{name}.{self.format}: {note}" for note in notes]
 
 
 def _in_zip(folder: str, path: str) -> str:
@@ -215,7 +217,7 @@ def _old_pictures(c: Chosen, wiring: Wiring) -> set[str]:
     shown |= {i for m, mesh in enumerate(c.scene.meshes) if m not in wiring.of_triangle for i in np.unique(mesh.materials) if i >= 0}
     new = {kind for m in wiring.materials for kind in m.maps}
     kept = {p for i in shown for p in c.scene.materials[i].images.values()}
-    gone = {p for m in c.scene.materials for slot, p in m.images.items() if KINDS.get(slot, slot) in new and p not in kept}
+    gone = {t.path for m in c.scene.materials for t in m.textures.values() if t.kind in new and t.path not in kept}
     found = {formats.find_resource(p, c.file.companions) for p in gone}
     if kind.libraries and wiring.materials:
         found |= {p for p in c.file.companions if p.lower().endswith(kind.libraries)}

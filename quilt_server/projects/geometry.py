@@ -20,7 +20,6 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from quilt_core.formats.pictures import channels
 from quilt_core.model.scene import Mesh, MeshObject, Scene
 from quilt_core.uv.analysis import MeshIslands
 from quilt_core.uv.edges import mesh_faults
@@ -68,7 +67,7 @@ def _paint_rows(scene: Scene, mesh: Mesh, channel: int) -> tuple[np.ndarray, np.
     Materials of one mesh that read different channels follow the first.
     """
     used = [int(m) for m in np.unique(mesh.materials) if 0 <= m < len(scene.materials)]
-    asked = [c["base colour"] for c in (channels(scene)[m] for m in used) if "base colour" in c]
+    asked = [scene.materials[m].maps["base colour"].channel for m in used if "base colour" in scene.materials[m].maps]
     source = mesh.channels.get(asked[0]) if asked else None
     return None if source is None or asked[0] == channel else (source.triangles, source.uvs)
 

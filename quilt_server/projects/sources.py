@@ -14,7 +14,7 @@ from quilt_core import formats
 from quilt_core.arrays import file_of_arrays, open_arrays
 from quilt_core.errors import QuiltError
 from quilt_core.formats import normals
-from quilt_core.formats.pictures import channels, pictures
+from quilt_core.formats.pictures import pictures
 from quilt_core.measure.stored import (
     ISLANDS_VERSION,
     SCENE_VERSION,
@@ -75,15 +75,15 @@ def read_source(file: SourceFile, channel: int | None = None) -> tuple[Scene, di
 
 def materials_of(scene: Scene, resources: Mapping[str, bytes]) -> list[dict[str, Any]]:
     """Name and pictures (kind of map to hash) of every material, with the UV channel that each map reads; keeps the pictures."""
-    found = zip(scene.materials, pictures(scene, resources), channels(scene), strict=True)
+    found = zip(scene.materials, pictures(scene, resources), strict=True)
     return [
         {
             "name": m.name,
             "images": {k: store(body) for k, body in maps.items()},
-            "channels": {k: reads.get(k, 0) for k in maps},
+            "channels": {k: m.maps[k].channel for k in maps},
             "colour": m.colour,
         }
-        for m, maps, reads in found
+        for m, maps in found
     ]
 
 

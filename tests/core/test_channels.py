@@ -76,7 +76,7 @@ def test_another_format_gets_the_channels_in_the_new_order() -> None:
     laid = rearranged(scene, {0: scene.meshes[0].channels[1].uvs * 0.5}, {0: 1}, Arrangement((LAYOUT, 0)))
     model = Model()
     add(model, laid, {})
-    assert dict(model.looks[0].reads) == {"base colour": 1}
+    assert model.looks[0].channels == {"base colour": 1}
     again = formats.read(export(model, "usdc", "iron")["iron.usdc"], "iron.usdc")
     assert again.meshes[0].channels[0].uvs.max() == pytest.approx(0.5 * scene.meshes[0].channels[1].uvs.max(), abs=1e-6)
     assert again.meshes[0].channels[1].uvs.max() == pytest.approx(scene.meshes[0].channels[0].uvs.max(), abs=1e-6)

@@ -18,6 +18,7 @@ from quilt_core.formats.pictures import pictures
 from quilt_core.formats.wiring import plan
 from quilt_core.model.scene import Scene
 from tests.real_files import path
+from tests.shapes import one_material
 
 REAL = [
     ("assimp", f"Collada/{n}")
@@ -202,7 +203,7 @@ def test_new_pictures_reach_copies_of_a_material_as_pycollada_sees_it() -> None:
     scene = hut()
     tiles = np.array([1001, 1001, 1002, 0])
     maps = {(0, t): {"base colour": f"new.{t}.png", "normal": f"bumps.{t}.png"} for t in (1001, 1002)}
-    wiring = plan(scene, {0: (np.where(tiles > 0, 0, -1), tiles)}, maps, {0: "Sheet"}, False)
+    wiring = plan(scene, {0: (np.where(tiles > 0, 0, -1), tiles)}, maps, {0: "Sheet"})
     wiring.pictures = {p: png("sack") for m in wiring.materials for p in m.maps.values()}
     wiring.channel = 0
     done = formats.rewire(scene, {"": HUT.encode()}, {}, wiring)
@@ -224,7 +225,7 @@ def test_triangles_are_named_in_their_new_order_when_faces_part() -> None:
     scene = hut()
     labels = np.array([1002, 1002, 1001, 0])
     maps = {(0, t): {"base colour": f"new.{t}.png"} for t in (1001, 1002)}
-    wiring = plan(scene, {0: (np.where(labels > 0, 0, -1), labels)}, maps, {0: "Sheet"}, True)
+    wiring = plan(scene, {0: (np.where(labels > 0, 0, -1), labels)}, maps, {0: "Sheet"}, one_material(scene))
     wiring.pictures = {p: png("sack") for m in wiring.materials for p in m.maps.values()}
     done = formats.rewire(scene, {"": HUT.encode()}, {}, wiring)
     again = formats.read(done.files[""], "hut.dae", 1.0, done.files)

@@ -183,7 +183,7 @@ def test_a_uv_far_from_the_tile_is_no_reason_to_refuse_a_file(format: str) -> No
     far = MIRRORED.replace("(0.6, 0.6)", "(1000000001, -300000001)")
     assert far != MIRRORED
     _, model = shed(far)
-    main, files = checked(model, format, "yard")
+    main, files, _ = checked(model, format, "yard")
     assert main == f"yard.{format}"
     made = {path: body for path, (body, _) in files.items()}
     again = formats.read(made[main], main, 1.0, made)

@@ -117,8 +117,12 @@ def test_inspection_counts_what_is_there() -> None:
     assert inspect_report([outside], 0, 1000)["faults"]["outside"] == 1
 
 
+# Areas in square metres: nothing, or from a hundredth of a micron squared on. What is 300 powers of ten smaller than its neighbours has no sum with them.
+AREAS = st.just(0.0) | st.floats(1e-16, 5)
+
+
 @settings(deadline=None, max_examples=60)
-@given(st.lists(st.lists(st.tuples(st.floats(0, 100), st.floats(0, 5)), max_size=6), max_size=6))
+@given(st.lists(st.lists(st.tuples(st.floats(0, 100), AREAS), max_size=6), max_size=6))
 def test_spreads_at_once_are_those_one_by_one(runs: list[list[tuple[float, float]]]) -> None:
     flat = [x for run in runs for x in run]
     density = np.array([np.nan if d == 0 else d for d, _ in flat], float)

@@ -53,7 +53,7 @@ def coat(scene: Scene) -> Coat:
         # The two lie beside each other.
         meshes[m] = Laid(0.45 * uv + [0.5 * m, 0.0], np.zeros(len(uv), np.int64))
     maps = [{kind: Old(kind, lambda body=body: body) for kind, body in found.items()} for found in pictures(scene, {})]  # type: ignore[misc]
-    return Coat(scene, meshes, maps, [{} for _ in maps], [m.colour for m in scene.materials])
+    return Coat(scene, meshes, maps)
 
 
 def test_a_material_without_pictures_keeps_its_factors_beside_one_with() -> None:
@@ -80,7 +80,7 @@ def test_of_the_kinds_on_a_tile_a_material_shows_those_that_it_had(kinds: set[st
     data = glb()
     scene = formats.read(data, "two.glb")
     mine = coat(scene)
-    some = Coat(scene, mine.meshes, [mine.maps[0], {k: mine.maps[0][k] for k in kinds}], mine.reads, mine.colours)
+    some = Coat(scene, mine.meshes, [mine.maps[0], {k: mine.maps[0][k] for k in kinds}])
     found = paint([some], [Sheet(0, "S", Grid(64))])
     wired = wiring(found, some, {0: "S"}, False, 1)
     shown = {m.name: set(m.maps) for m in wired.materials}
@@ -123,7 +123,7 @@ def delivered(data: bytes, px: int) -> tuple[Image.Image, pygltflib.GLTF2]:
     scene = formats.read(data, "glass.glb")
     uv = scene.meshes[0].channels[0].uvs[scene.meshes[0].channels[0].triangles]
     maps = [{kind: Old(kind, lambda body=body: body) for kind, body in found.items()} for found in pictures(scene, {})]  # type: ignore[misc]
-    mine = Coat(scene, {0: Laid(uv, np.zeros(len(uv), np.int64))}, maps, [{}], [None])
+    mine = Coat(scene, {0: Laid(uv, np.zeros(len(uv), np.int64))}, maps)
     found = paint([mine], [Sheet(0, "S", Grid(px))])
     wired = wiring(found, mine, {0: "S"}, False, 0)
     after = pygltflib.GLTF2.load_from_bytes(rewire(scene, {"": data}, {}, wired).files[""])

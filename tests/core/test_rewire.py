@@ -17,6 +17,7 @@ from quilt_core.formats import rewire
 from quilt_core.formats.pictures import pictures
 from quilt_core.formats.wiring import plan
 from quilt_core.model.scene import Scene
+from tests.shapes import one_material
 
 from .test_ply import CORNERS
 from .test_usd import SHED, package
@@ -59,7 +60,7 @@ def test_only_the_libraries_that_an_obj_names_count() -> None:
     )
     beside = {"green.mtl": green, "old.mtl": red, "zinc.mtl": b"newmtl zinc\nKd 0 0 1\n"}
     scene = formats.read(OBJ, "a.obj", 1.0, beside)
-    wiring = plan(scene, spots(scene, [[1001, 1002, 1001, 0], [1002, 1002]]), MAPS, {0: "Sheet 1"}, False)
+    wiring = plan(scene, spots(scene, [[1001, 1002, 1001, 0], [1002, 1002]]), MAPS, {0: "Sheet 1"})
     library = rewire(scene, {"": OBJ}, beside, wiring).files["a.mtl"].decode()
     assert "Kd 1 0 0" in library and "0 1 0" not in library and "d 0.5" not in library and "zinc" not in library
 
@@ -73,21 +74,21 @@ def test_a_statement_names_one_library_with_spaces_or_several(line: bytes) -> No
     scene = formats.read(body, "a.obj", 1.0, beside)
     assert {m.name: m.colour for m in scene.materials} == {"wood": (0, 0, 1), "iron": (0, 0.5, 0)}
     assert set(scene.references) == ({"all of it.mtl"} if b"all" in line else {"first.mtl", "second.mtl"})
-    wiring = plan(scene, spots(scene, [[1001, 1002, 1001, 0], [1002, 1002]]), MAPS, {0: "Sheet 1"}, False)
+    wiring = plan(scene, spots(scene, [[1001, 1002, 1001, 0], [1002, 1002]]), MAPS, {0: "Sheet 1"})
     library = rewire(scene, {"": body}, beside, wiring).files["a.mtl"].decode()
     assert "Kd 0 0 1" in library and "Kd 1 0 0" not in library
 
 
 def test_an_obj_gets_copies_for_the_tiles_that_a_material_is_spread_over() -> None:
     scene = formats.read(OBJ, "a.obj", 1.0, {"old.mtl": MTL})
-    wiring = plan(scene, spots(scene, [[1001, 1002, 1001, 0], [1002, 1002]]), MAPS, {0: "Sheet 1"}, False)
-    assert [(m.name, m.like) for m in wiring.materials] == [("wood", 0), ("iron", 1), ("wood.1002", 0)]
+    wiring = plan(scene, spots(scene, [[1001, 1002, 1001, 0], [1002, 1002]]), MAPS, {0: "Sheet 1"})
+    assert [(m.name, m.like) for m in wiring.materials] == [("wood", 0), ("iron.1002", 1), ("wood.1002", 0)]
     out = rewire(scene, {"": OBJ}, {"old.mtl": MTL}, wiring).files
     again = formats.read(out[""], "a.obj", 1.0, out)
     names = [again.materials[m].name for mesh in again.meshes for m in mesh.materials]
-    assert names == ["wood", "wood.1002", "wood", "iron", "iron", "iron"]
+    assert names == ["wood", "wood.1002", "wood", "iron", "iron.1002", "iron.1002"], "what is left out keeps its material as it was"
     shown = {m.name: m.images.get("map_Kd") for m in again.materials}
-    assert shown == {"wood": "textures/a.1001.png", "wood.1002": "textures/a.1002.png", "iron": "textures/a.1002.png"}
+    assert shown == {"wood": "textures/a.1001.png", "wood.1002": "textures/a.1002.png", "iron": None, "iron.1002": "textures/a.1002.png"}
     library = out["a.mtl"].decode()
     assert (
         library.startswith("# by hand")
@@ -102,7 +103,7 @@ def test_an_obj_gets_copies_for_the_tiles_that_a_material_is_spread_over() -> No
 
 def test_one_material_for_each_tile() -> None:
     scene = formats.read(OBJ, "a.obj", 1.0, {"old.mtl": MTL})
-    wiring = plan(scene, spots(scene, [[1001, 1002, 1001, 0], [1002, 1002]]), MAPS, {0: "Sheet 1"}, True)
+    wiring = plan(scene, spots(scene, [[1001, 1002, 1001, 0], [1002, 1002]]), MAPS, {0: "Sheet 1"}, one_material(scene))
     out = rewire(scene, {"": OBJ}, {"old.mtl": MTL}, wiring).files
     again = formats.read(out[""], "a.obj", 1.0, out)
     names = [again.materials[m].name for mesh in again.meshes for m in mesh.materials]
@@ -113,24 +114,24 @@ def test_one_material_for_each_tile() -> None:
 def test_faces_without_a_material_stay_without() -> None:
     bare = OBJ.replace(b"usemtl wood\n", b"").replace(b"usemtl iron\n", b"")
     scene = formats.read(bare, "a.obj")
-    wiring = plan(scene, spots(scene, [[1001, 0, 0, 0], [0, 0]]), MAPS, {0: "S"}, True)
+    wiring = plan(scene, spots(scene, [[1001, 0, 0, 0], [0, 0]]), MAPS, {0: "S"}, one_material(scene))
     again = formats.read(rewire(scene, {"": bare}, {}, wiring).files[""], "a.obj")
     assert [again.materials[m].name for m in again.meshes[0].materials] == ["S.1001", "unpainted", "unpainted", "unpainted"]
 
 
 def test_a_ply_numbers_its_pictures() -> None:
     scene = formats.read(CORNERS, "a.ply")
-    out = rewire(scene, {"": CORNERS}, {}, plan(scene, spots(scene, [[1001, 1001, 1002]]), MAPS, {0: "S"}, False)).files
+    out = rewire(scene, {"": CORNERS}, {}, plan(scene, spots(scene, [[1001, 1001, 1002]]), MAPS, {0: "S"})).files
     again = formats.read(out[""], "a.ply")
     assert [again.materials[m].images["TextureFile"] for m in again.meshes[0].materials] == ["textures/a.1001.png"] * 2 + [
         "textures/a.1002.png"
     ]
     plain = CORNERS.replace(b"property int texnumber\n", b"").replace(b".5 0\n3 3", b".5\n3 3").replace(b".9 1\n", b".9\n")
     scene = formats.read(plain, "a.ply")
-    out = rewire(scene, {"": plain}, {}, plan(scene, spots(scene, [[1001, 1001, 1002]]), MAPS, {0: "S"}, True)).files
+    out = rewire(scene, {"": plain}, {}, plan(scene, spots(scene, [[1001, 1001, 1002]]), MAPS, {0: "S"}, one_material(scene))).files
     again = formats.read(out[""], "a.ply")
     assert again.meshes[0].materials.tolist() == [0, 0, 1] and b"property int texnumber" in out[""]
-    left = rewire(scene, {"": plain}, {}, plan(scene, spots(scene, [[1001, 1001, 0]]), MAPS, {0: "S"}, True)).files
+    left = rewire(scene, {"": plain}, {}, plan(scene, spots(scene, [[1001, 1001, 0]]), MAPS, {0: "S"}, one_material(scene))).files
     again = formats.read(left[""], "a.ply")
     assert [again.materials[m].images["TextureFile"] for m in again.meshes[0].materials] == ["textures/a.1001.png"] * 2 + ["crate.png"]
 
@@ -141,7 +142,7 @@ def test_a_glb_parts_its_primitives(per_sheet: bool) -> None:
     data = two_channels([box(Part("crate"), (0, 0, 0), (1, 1, 1)).uv(0.1)], 1.0, png("crane"))
     scene = formats.read(data, "iron.glb")
     tiles = np.where(np.arange(len(scene.meshes[0].triangles)) % 3 == 0, 1002, 1001)
-    wiring = plan(scene, spots(scene, [tiles.tolist()]), MAPS, {0: "Sheet 1"}, per_sheet)
+    wiring = plan(scene, spots(scene, [tiles.tolist()]), MAPS, {0: "Sheet 1"}, one_material(scene) if per_sheet else None)
     wiring.pictures, wiring.channel = BODIES, 1
     done = rewire(scene, {"": data}, {}, wiring)
     again = formats.read(done.files[""], "iron.glb")
@@ -165,7 +166,7 @@ def test_usd_binds_subsets(per_sheet: bool, zipped: bool, tmp_path: Path) -> Non
     """What usd-core computes as the bound material of every face, and the picture that its surface reads."""
     data, name = (package(tmp_path), "shed.usdz") if zipped else (SHED.encode(), "shed.usda")
     scene = formats.read(data, name)
-    wiring = plan(scene, spots(scene, [[1001, 1001, 1002], [1002]]), MAPS, {0: "Sheet 1"}, per_sheet)
+    wiring = plan(scene, spots(scene, [[1001, 1001, 1002], [1002]]), MAPS, {0: "Sheet 1"}, one_material(scene) if per_sheet else None)
     wiring.pictures = BODIES
     out = rewire(scene, {"": data}, {}, wiring).files
     (tmp_path / f"again{name[4:]}").write_bytes(out[""])
@@ -193,7 +194,7 @@ def test_usd_binds_subsets(per_sheet: bool, zipped: bool, tmp_path: Path) -> Non
 
 def test_usd_copies_a_material_for_each_tile(tmp_path: Path) -> None:
     scene = formats.read(SHED.replace("indices = [1]", "indices = []").encode(), "shed.usda")
-    wiring = plan(scene, spots(scene, [[1001, 1001, 1002], [0]]), MAPS, {0: "Sheet 1"}, False)
+    wiring = plan(scene, spots(scene, [[1001, 1001, 1002], [0]]), MAPS, {0: "Sheet 1"})
     wiring.channel, wiring.pictures = 1, BODIES
     out = rewire(scene, {"": SHED.replace("indices = [1]", "indices = []").encode()}, {}, wiring).files
     again = formats.read(out[""], "shed.usda", 1.0, out)

@@ -104,7 +104,7 @@ def test_three_opens_a_real_model_that_was_rewired(page: Page) -> None:
     spots = {
         m: (np.zeros(len(x.triangles), np.int64), np.where(np.arange(len(x.triangles)) % 2, 1001, 1002)) for m, x in enumerate(scene.meshes)
     }
-    wiring = plan(scene, spots, {(0, t): {"base colour": f"textures/a.{t}.png"} for t in (1001, 1002)}, {0: "Sheet"}, False)
+    wiring = plan(scene, spots, {(0, t): {"base colour": f"textures/a.{t}.png"} for t in (1001, 1002)}, {0: "Sheet"})
     wiring.pictures = {f"textures/a.{t}.png": png(n) for t, n in ((1001, "wheel"), (1002, "sack"))}
     body = rewire(scene, {"": source}, {}, wiring).files[""]
     before, after = opened(page, "glb", source), opened(page, "glb", body)

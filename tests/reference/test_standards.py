@@ -9,8 +9,9 @@ from PIL import Image, ImageCms
 from quilt_core import formats
 from quilt_core.measure.bleed import bleed
 from quilt_core.model.similarity import applied
-from quilt_core.textures.carry import linear_maps, to_linear, to_srgb
+from quilt_core.textures.carry import to_linear, to_srgb
 from quilt_core.uv.stretch import singular_values
+from quilt_core.uv.turning import linear_maps
 from tests.core.test_faults import pieces_of, squares
 from tests.real_files import path
 

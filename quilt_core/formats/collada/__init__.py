@@ -2,4 +2,8 @@
 
 from ..format import Format
 
-FORMAT = Format(__name__, "collada", "COLLADA", (".dae",), {"dae": "COLLADA"}, bare="zero")
+FORMAT = Format(
+    __name__, "collada", "COLLADA", (".dae",), {"dae": "COLLADA"}, bare="zero",
+    kinds=frozenset({"base colour", "emission", "specular", "normal", "height", "opacity"}), parts=True,
+    holds=frozenset({"emission", "specular", "gloss", "opacity", "two sides", "clamp", "mirror", "none", "nodes"}),
+)  # fmt: skip

@@ -9,11 +9,15 @@ import collada
 import numpy as np
 from collada import geometry, material, scene, source
 
+from ...model.material import OPAQUE, Material
 from ...model.scene import Floats
-from ..model import Corners, Look, Model, distinct
+from ..model import Corners, Model, distinct
+from .materials import WRAPS
 
 # Slots of the common profile for kinds of maps; the others have no place in it.
 SLOTS = {"base colour": "diffuse", "emission": "emission", "specular": "specular", "opacity": "transparent"}
+
+_WORDS = {name: word for word, name in WRAPS.items() if word != "NONE"}
 
 
 def export(model: Model, name: str, ending: str) -> dict[str, bytes]:
@@ -33,29 +37,51 @@ def export(model: Model, name: str, ending: str) -> dict[str, bytes]:
     return {f"{name}.dae": body.getvalue(), **model.shown}
 
 
-def _material(out: Any, number: int, look: Look, channels: list[int]) -> Any:
+def _material(out: Any, number: int, look: Material, channels: list[int]) -> Any:
     params: list[Any] = []
     slots: dict[str, Any] = {}
-    for kind, path in look.maps.items():
-        slot = SLOTS.get(kind, "bump" if kind == "normal" else "")
-        if not slot:
+    samplers: dict[tuple[str, tuple[str, str]], Any] = {}
+    for kind, texture in look.maps.items():
+        slot = SLOTS.get(kind, "bump" if kind in ("normal", "height") else "")
+        if not slot or (slot == "bump" and "bump" in slots):
             continue
-        image = material.CImage(f"image-{number}-{slot}", path)
-        surface = material.Surface(f"surface-{number}-{slot}", image)
-        sampler = material.Sampler2D(f"sampler-{number}-{slot}", surface)
-        out.images.append(image)
-        params += [surface, sampler]
-        reads = look.reads.get(kind, 0)
-        slots[slot] = material.Map(sampler, f"UV{channels.index(reads) if reads in channels else 0}")
-    if "diffuse" not in slots:
-        r, g, b = look.colour if look.colour is not None else (1.0, 1.0, 1.0)
-        slots["diffuse"] = (float(r), float(g), float(b), 1.0)
+        key = texture.path, texture.wrap
+        if key not in samplers:
+            image = material.CImage(f"image-{number}-{slot}", texture.path)
+            surface = material.Surface(f"surface-{number}-{slot}", image)
+            samplers[key] = material.Sampler2D(f"sampler-{number}-{slot}", surface)
+            _wrap(samplers[key], texture.wrap)
+            out.images.append(image)
+            params += [surface, samplers[key]]
+        slots[slot] = material.Map(samplers[key], f"UV{channels.index(texture.channel) if texture.channel in channels else 0}")
+    for slot, colour in (("diffuse", look.colour or (1.0, 1.0, 1.0)), ("emission", look.emission), ("specular", look.specular)):
+        if slot not in slots and colour is not None:
+            slots[slot] = (float(colour[0]), float(colour[1]), float(colour[2]), 1.0)
+    if look.alpha != OPAQUE:
+        slots.setdefault("transparent", (1.0, 1.0, 1.0, 1.0))
+        slots["transparency"] = 1.0 if look.opacity is None else float(look.opacity)
+    shading = "phong" if look.gloss is not None or "specular" in slots else "lambert"
+    if look.gloss is not None:
+        slots["shininess"] = float(look.gloss)
     bump = slots.pop("bump", None)
-    effect = material.Effect(f"effect-{number}", params, "lambert", bumpmap=bump, **slots)
+    effect = material.Effect(f"effect-{number}", params, shading, bumpmap=bump, double_sided=look.double_sided, **slots)
+    if bump is not None and "normal" not in look.maps:
+        for e in effect.xmlnode.iter():
+            if str(e.tag).rpartition("}")[2] == "bump":
+                e.set("bumptype", "HEIGHTFIELD")
     found = material.Material(f"material-{number}", look.name, effect)
     out.effects.append(effect)
     out.materials.append(found)
     return found
+
+
+def _wrap(sampler: Any, wrap: tuple[str, str]) -> None:
+    """What is beyond the border of a picture; pycollada has no words for it."""
+    if wrap == ("repeat", "repeat"):
+        return
+    node = sampler.xmlnode.find(collada.common.tag("sampler2D"))
+    for name, word in zip(("wrap_s", "wrap_t"), wrap, strict=True):
+        node.append(getattr(collada.common.E, name)(_WORDS[word]))
 
 
 def _mesh(out: Any, number: int, label: str, positions: Floats, corners: Corners, channels: list[int]) -> Any:
@@ -88,25 +114,20 @@ def _mesh(out: Any, number: int, label: str, positions: Floats, corners: Corners
 
 
 def _nodes(model: Model, meshes: list[Any], materials: list[Any], channels: list[int]) -> list[Any]:
-    """Nodes by the paths of the objects; groups stand at the origin, and each object where it is in the world."""
+    """The hierarchy, and the geometries at their nodes."""
     top: list[Any] = []
-    groups: dict[str, Any] = {}
-
-    def group(path: str) -> list[Any]:
-        if not path:
-            return top
-        if path not in groups:
-            above, _, own = path.rpartition("/")
-            place = group(above)
-            groups[path] = scene.Node(f"group-{len(groups)}", children=[], transforms=[], name=own)
-            place.append(groups[path])
-        return groups[path].children  # type: ignore[no-any-return]
-
+    made: list[Any] = []
     inputs = [(f"UV{n}", "TEXCOORD", str(n)) for n in range(len(channels))]
-    for n, item in enumerate(model.items):
-        looks = np.unique(model.meshes[item.mesh][2].look)
-        bound = [scene.MaterialNode(f"symbol-{k}", materials[k], inputs=inputs) for k in looks if k >= 0]
-        matrix = scene.MatrixTransform(np.ascontiguousarray(item.world, np.float64).ravel())
-        node = scene.Node(f"object-{n}", children=[scene.GeometryNode(meshes[item.mesh], bound)], transforms=[matrix], name=item.name)
-        group(item.path.rpartition("/")[0]).append(node)
+    items = {item.node: item for item in model.items}
+    for n, (node, local) in enumerate(zip(model.nodes, model.locals, strict=True)):
+        transforms = (
+            [] if np.allclose(local, np.eye(4), atol=0) else [scene.MatrixTransform(np.ascontiguousarray(local, np.float64).ravel())]
+        )
+        children = []
+        if n in items:
+            looks = np.unique(model.meshes[items[n].mesh][2].look)
+            bound = [scene.MaterialNode(f"symbol-{k}", materials[k], inputs=inputs) for k in looks if k >= 0]
+            children.append(scene.GeometryNode(meshes[items[n].mesh], bound))
+        made.append(scene.Node(f"node-{n}", children=children, transforms=transforms, name=node.name))
+        (top if node.parent < 0 else made[node.parent].children).append(made[n])
     return top

@@ -8,10 +8,12 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from urllib.parse import unquote
 
-from ...model.scene import Material
+from ...model.material import BLEND, OPAQUE, Colour, Material, Texture
+from ..kinds import kind_of
 from .document import Document, Element
 
 SHADINGS = ("constant", "lambert", "phong", "blinn")
+WRAPS = {"WRAP": "repeat", "CLAMP": "clamp", "MIRROR": "mirror", "BORDER": "none", "NONE": "none"}
 SLOTS = ("diffuse", "emission", "specular", "transparent", "ambient", "reflective", "bump", "shininess")
 
 
@@ -56,19 +58,80 @@ def materials_of(document: Document, bindings: Bindings, sets: Mapping[str, Sequ
     out = []
     for n, e in enumerate(bindings.elements):
         effect = effect_of(document, e)
-        images, channels = {}, {}
+        textures = {}
         geometry, named = bindings.inputs.get(n, ("", {}))
         order = list(sets.get(geometry, ()))
         for slot, texture in textures_of(effect).items():
             path = picture_of(document, effect, texture.get("texture"))
             if path:
-                images[slot] = path
                 set_ = named.get(texture.get("texcoord"), order[0] if order else 0)
-                channels[slot] = order.index(set_) if set_ in order else 0
-        out.append(
-            Material(e.get("name") or e.get("id") or f"material {n}", images, channels, _colour(document, effect, "diffuse" in images))
-        )
+                # What stands among the extras is a normal map unless it says that it holds heights (common practice, no source).
+                heights = slot == "bump" and _bump_type(effect) == "HEIGHTFIELD"
+                kind = kind_of(slot) if slot != "bump" or heights else "normal"
+                wrap = _wrap(document, effect, texture.get("texture"))
+                part = "a" if slot == "transparent" and _opaque(effect) in ("A_ONE", "A_ZERO") else ""
+                textures[slot] = Texture(kind, path, order.index(set_) if set_ in order else 0, wrap=wrap, part=part)
+        out.append(_record(document, effect, e.get("name") or e.get("id") or f"material {n}", textures))
     return out
+
+
+def _record(document: Document, effect: Element | None, name: str, textures: dict[str, Texture]) -> Material:
+    opacity = _opacity(document, effect)
+    base, through = textures.get("diffuse"), textures.get("transparent")
+    if base is not None and through is not None and through.part == "a" and through.path == base.path:
+        del textures["transparent"]  # the fourth channel of the base colour says it
+    shading = shading_of(effect)
+    gloss = document.numbers(shading.one("shininess", "float") if shading is not None else None, float)
+    return Material(
+        name,
+        textures,
+        (1.0, 1.0, 1.0) if base is not None else _colour(document, effect, "diffuse"),
+        opacity,
+        emission=(1.0, 1.0, 1.0) if "emission" in textures else _colour(document, effect, "emission"),
+        specular=(1.0, 1.0, 1.0) if "specular" in textures else _colour(document, effect, "specular"),
+        gloss=float(gloss[0]) if len(gloss) else None,
+        alpha=BLEND if through is not None or (opacity is not None and opacity < 1) else OPAQUE,
+        double_sided=effect is not None and any(x.tag == "double_sided" and document.text(x) in ("1", "true") for x in effect.walk()),
+    )
+
+
+def _bump_type(effect: Element | None) -> str:
+    found = [e for e in (effect.walk() if effect is not None else ()) if e.tag == "bump"]
+    return found[0].get("bumptype") if found else ""
+
+
+def _opaque(effect: Element | None) -> str:
+    shading = shading_of(effect)
+    found = shading.one("transparent") if shading is not None else None
+    return found.get("opaque", "A_ONE") if found is not None else "A_ONE"
+
+
+def _opacity(document: Document, effect: Element | None) -> float | None:
+    """How much of it is seen (specification 1.4.1, "Determining Transparency"); None where it does not say."""
+    shading = shading_of(effect)
+    found = shading.one("transparent") if shading is not None else None
+    amount = shading.one("transparency", "float") if shading is not None else None
+    if found is None and amount is None:
+        return None
+    values = document.numbers(amount, float)
+    much = float(values[0]) if len(values) else 1.0
+    colour = document.numbers(found.one("color") if found is not None else None, float)
+    if found is not None and found.one("texture") is not None:
+        return much
+    red, alpha = (float(colour[0]), float(colour[3])) if len(colour) >= 4 else (1.0, 1.0)
+    how = _opaque(effect)
+    seen = {"A_ONE": alpha * much, "A_ZERO": 1 - alpha * much, "RGB_ZERO": 1 - red * much, "RGB_ONE": red * much}.get(how, 1.0)
+    # What nothing would be seen of is a program's slip (common practice, no source).
+    return min(max(seen, 0.0), 1.0) or None
+
+
+def _wrap(document: Document, effect: Element | None, name: str) -> tuple[str, str]:
+    param = _params(effect).get(name) if effect is not None else None
+    sampler = param.one("sampler2D") if param is not None else None
+    if sampler is None:
+        return "repeat", "repeat"
+    u, v = (WRAPS.get(document.text(sampler.one(tag)), "repeat") for tag in ("wrap_s", "wrap_t"))
+    return u, v
 
 
 def effect_of(document: Document, material: Element) -> Element | None:
@@ -121,13 +184,10 @@ def picture_of(document: Document, effect: Element | None, name: str) -> str:
     return path.replace("\\", "/")
 
 
-def _colour(document: Document, effect: Element | None, painted: bool) -> tuple[float, float, float] | None:
-    """The diffuse colour, taken as linear (common practice, no source); white under a picture, which programs show alone."""
-    if painted:
-        return 1.0, 1.0, 1.0
+def _colour(document: Document, effect: Element | None, slot: str) -> Colour | None:
+    """A plain colour, taken as linear (common practice, no source). A picture takes the place of a colour, so that counts as white."""
     shading = shading_of(effect)
-    colour = shading.one("diffuse", "color") if shading is not None else None
-    values = document.numbers(colour, float)
+    values = document.numbers(shading.one(slot, "color") if shading is not None else None, float)
     if len(values) < 3:
         return None
     r, g, b = (min(max(float(x), 0.0), 1.0) for x in values[:3])

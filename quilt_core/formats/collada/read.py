@@ -7,13 +7,13 @@ from __future__ import annotations
 
 import math
 from collections.abc import Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 from numpy.typing import NDArray
 
 from ...errors import FileError
-from ...model.scene import Floats, Mesh, MeshObject, Polygons, Scene, UvChannel
+from ...model.scene import Floats, Mesh, MeshObject, Node, Polygons, Scene, UvChannel
 from ..polygons import triangulate
 from .document import Document, Element
 from .materials import Bindings, materials_of
@@ -59,10 +59,13 @@ def _scene(document: Document, data: bytes) -> Scene:
     numbers: dict[str, int] = {}
     bindings = Bindings(document)
     worlds = _to_metres(document)
-    found = [(e, name, path, worlds @ at, instance) for e, name, path, at, instance in _placed(document, scene.warnings)]
-    for geometry, _, _, _, instance in found:
+    found, nodes = _placed(document, scene.warnings)
+    scene.nodes = [replace(n, world=worlds @ n.world) for n in nodes]
+    scene.further = _further(document)
+    for geometry, _, _, _, instance, _ in found:
         bindings.add(geometry.get("id"), instance)
-    for geometry, name, path, world, _ in found:
+    for geometry, name, path, at, _, node in found:
+        world = worlds @ at
         key = geometry.get("id")
         if key not in numbers:
             mesh = mesh_of(document, geometry, bindings)
@@ -72,7 +75,7 @@ def _scene(document: Document, data: bytes) -> Scene:
             scene.meshes.append(mesh)
         if not np.isfinite(world).all():
             raise document.fail(f"the place of '{name}' is no number", document.where(geometry))
-        scene.objects.append(MeshObject(name, path, numbers[key], world))
+        scene.objects.append(MeshObject(name, path, numbers[key], world, node))
     if not scene.objects:
         raise document.fail("there is no mesh of faces in its scene", "", "Only points, lines or curves: there is nothing to unwrap.")
     scene.materials = materials_of(document, bindings, {m.key.geometry: m.key.sets for m in scene.meshes})
@@ -95,42 +98,57 @@ def _to_metres(document: Document) -> Floats:
     return out
 
 
-def _placed(document: Document, warnings: list[str]) -> list[tuple[Element, str, str, Floats, Element | None]]:
-    """Geometries in the order of the scene: element, name, path, matrix, and the instance that binds materials."""
+_Placed = tuple[Element, str, str, Floats, Element | None, int]
+_FURTHER = {"animation": "animation", "controller": "skin or morph", "camera": "camera", "light": "light"}
+
+
+def _further(document: Document) -> list[str]:
+    """What else is in a document, in words."""
+    counts = {word: sum(e.tag == tag and bool(e.get("id")) for e in document.root.walk()) for tag, word in _FURTHER.items()}
+    return [f"{n} {word}{'' if n == 1 else 's'}" for word, n in counts.items() if n]
+
+
+def _placed(document: Document, warnings: list[str]) -> tuple[list[_Placed], list[Node]]:
+    """Geometries in the order of the scene: element, name, path, matrix, the instance that binds materials, and the number of its node; and all nodes."""
     root = document.root
     url = root.one("scene", "instance_visual_scene")
     chosen = document.target(url.get("url")) if url is not None else root.one("library_visual_scenes", "visual_scene")
-    out: list[tuple[Element, str, str, Floats, Element | None]] = []
+    out: list[_Placed] = []
+    nodes: list[Node] = []
     if chosen is None:
         # Without a scene every geometry is shown once.
         for library in root.all("library_geometries"):
-            out += [(g, _name(g), _name(g), np.eye(4), None) for g in library.all("geometry")]
-        return out
+            out += [(g, _name(g), _name(g), np.eye(4), None, -1) for g in library.all("geometry")]
+        return out, nodes
     skewed = False
-    stack: list[tuple[Element, Floats, str, frozenset[int]]] = [(n, np.eye(4), "", frozenset()) for n in reversed(chosen.all("node"))]
+    stack: list[tuple[Element, Floats, str, frozenset[int], int]] = [
+        (n, np.eye(4), "", frozenset(), -1) for n in reversed(chosen.all("node"))
+    ]
     while stack:
-        node, above, path, seen = stack.pop()
+        node, above, path, seen, parent = stack.pop()
         if id(node) in seen:
             raise document.fail("a node is placed inside itself", document.where(node))
         matrix, odd = _matrix(document, node)
         skewed |= odd
         world, own = above @ matrix, f"{path}/{_name(node)}" if path else _name(node)
+        number = len(nodes)
+        nodes.append(Node(_name(node), parent, world))
         instances = node.all("instance_geometry", "instance_controller")
         for k, instance in enumerate(instances):
             geometry, bound = _geometry_of(document, instance)
             if geometry is not None:
                 end = "" if len(instances) == 1 else f".{k + 1}"
-                out.append((geometry, _name(node) + end, own + end, world @ bound, instance))
-        if len(out) > MOST_OBJECTS:
+                out.append((geometry, _name(node) + end, own + end, world @ bound, instance, number))
+        if max(len(out), len(nodes)) > MOST_OBJECTS:
             raise document.fail(f"it places more than {MOST_OBJECTS:,} objects", "", "Split the scene into several files.")
         inner = [document.target(i.get("url")) for i in node.all("instance_node")]
         below = [*node.all("node"), *(n for n in inner if n is not None)]
-        stack += [(n, world, own, seen | {id(node)}) for n in reversed(below)]
+        stack += [(n, world, own, seen | {id(node)}, number) for n in reversed(below)]
         if len(stack) > MOST_OBJECTS:
             raise document.fail(f"it places more than {MOST_OBJECTS:,} nodes", "", "Split the scene into several files.")
     if skewed:
         warnings.append("a skewed or unknown transform in it was left out")
-    return out
+    return out, nodes
 
 
 def _name(e: Element) -> str:

@@ -10,6 +10,7 @@ from xml.sax.saxutils import escape, quoteattr
 
 import numpy as np
 
+from ...model.material import OPAQUE, Material
 from ...model.scene import Scene
 from ..wiring import NewMaterial, Numbers, Rewired, Wiring, face_labels
 from .document import Document, Element
@@ -30,6 +31,18 @@ def rewire(scene: Scene, written_files: Mapping[str, bytes], beside: Mapping[str
     work.libraries()
     work.bind()
     return Rewired({**written_files, "": document.patched(work.patches), **wiring.pictures}, order)
+
+
+def _values(record: Material) -> list[tuple[str, str, str]]:
+    """Element, kind of value and value for what a record says in colours and numbers."""
+    out = []
+    for tag, colour in (("diffuse", record.colour), ("emission", record.emission), ("specular", record.specular)):
+        if colour is not None:
+            out.append((tag, "color", " ".join(f"{x:.6g}" for x in (*colour, 1.0))))
+    if record.alpha != OPAQUE:
+        much = 1.0 if record.opacity is None else record.opacity
+        out += [("transparent", "color", "1 1 1 1"), ("transparency", "float", f"{much:.6g}")]
+    return out
 
 
 class _Work:
@@ -131,6 +144,8 @@ class _Work:
             for e in (shading.children if shading is not None else ())
             if not e.all("texture")
         }
+        if m.record is not None:
+            kept = {tag: f"<{q}{tag}><{q}{kind}>{text}</{q}{kind}></{q}{tag}>" for tag, kind, text in _values(m.record)}
         params = ""
         for kind, image in images.items():
             params += (
@@ -139,6 +154,10 @@ class _Work:
             )
             if kind in SLOTS:
                 kept[SLOTS[kind]] = f'<{q}{SLOTS[kind]}><{q}texture texture="{image}-sampler" texcoord="QUILT_UV"/></{q}{SLOTS[kind]}>'
+        if m.record is not None and m.record.alpha != OPAQUE and "base colour" in images:
+            kept["transparent"] = (
+                f'<{q}transparent><{q}texture texture="{images["base colour"]}-sampler" texcoord="QUILT_UV"/></{q}transparent>'
+            )
         rest = [k for k in kept if k not in _FIRST]
         colours = "".join(kept[k] for k in (*_FIRST, *rest) if k in kept)
         bump = ""

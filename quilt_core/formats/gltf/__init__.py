@@ -2,4 +2,9 @@
 
 from ..format import Format
 
-FORMAT = Format(__name__, "gltf", "glTF", (".glb", ".gltf"), {"glb": "glTF, GLB"}, triangles=True, bare="zero", lists_pictures=True)
+FORMAT = Format(
+    __name__, "gltf", "glTF", (".glb", ".gltf"), {"glb": "glTF, GLB"}, triangles=True, bare="zero", lists_pictures=True,
+    kinds=frozenset({"base colour", "metal and roughness", "normal", "occlusion", "emission"}),
+    holds=frozenset({"metal", "roughness", "emission", "opacity", "cutoff", "two sides", "unlit", "normal scale", "occlusion strength", "tint", "placed",
+                     "turned", "clamp", "mirror", "extras", "nodes", "vertex colours"}),
+)  # fmt: skip

@@ -10,6 +10,8 @@ from numpy.typing import NDArray
 
 from .container import Document
 
+_FLOAT, _ARRAY_BUFFER = 5126, 34962
+
 _TYPES: dict[int, Any] = {5120: np.int8, 5121: np.uint8, 5122: np.int16, 5123: np.uint16, 5125: np.uint32, 5126: np.float32}
 _WIDTH = {"SCALAR": 1, "VEC2": 2, "VEC3": 3, "VEC4": 4, "MAT4": 16}
 _MOST = 50_000_000  # elements of an accessor without stored data: a guard against a bomb
@@ -145,3 +147,16 @@ def indices(document: Document, index: Any, vertices: int, where: str) -> NDArra
     if len(out) and out.max() >= vertices:
         raise document.fail(f"asks for vertex {int(out.max())}, and there are {vertices}", f"accessor {index}")
     return out
+
+
+def append(document: Document, values: NDArray[np.float64], shape: str) -> int:
+    """The number of a new accessor of floats for vertices.
+
+    Parameters
+    ----------
+    values : (V, n); shape : "VEC2" and the like
+    """
+    view = document.append(np.ascontiguousarray(values, "<f4").tobytes(), _ARRAY_BUFFER)
+    entries = document.json.setdefault("accessors", [])
+    entries.append({"bufferView": view, "componentType": _FLOAT, "count": len(values), "type": shape})
+    return len(entries) - 1

@@ -2,13 +2,15 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from typing import Any
 
 import numpy as np
 
-from ..model import Corners, Look, Model, distinct
+from ...model.material import Texture
+from ..model import Corners, Model, distinct
 from .container import Document, serialise
-from .rewire import PBR, SLOTS
+from .looks import material_json, sampler_of
 
 _FLOAT, _UINT, _VERTICES, _INDICES = 5126, 5125, 34962, 34963
 
@@ -25,41 +27,51 @@ def export(model: Model, name: str, ending: str) -> dict[str, bytes]:
     channels = model.channels
     if model.looks:
         # A material with a picture needs UVs wherever it is used; without any nothing could show it.
-        textures = _textures(document, model) if channels else {}
-        root["materials"] = [_material(look, textures, channels) for look in model.looks]
+        textures = _Textures(document, model.pictures if channels else {})
+
+        def number(channel: int) -> int:
+            return channels.index(channel) if channel in channels else 0
+
+        root["materials"] = [material_json(document, look, textures.number, number) for look in model.looks]
     root["meshes"] = [_mesh(document, label, positions, corners, channels) for label, positions, corners in model.meshes]
+    for mesh, extras in model.extras.items():
+        root["meshes"][mesh]["extras"] = extras
     _nodes(root, model)
     return {f"{name}.glb": serialise(document)[""]}
 
 
-def _textures(document: Document, model: Model) -> dict[str, int]:
-    """Number of the texture of every picture; WebP and others that glTF does not hold are left out."""
-    out: dict[str, int] = {}
-    for path, body in model.shown.items():
-        mime = "image/png" if body.startswith(b"\x89PNG") else "image/jpeg" if body.startswith(b"\xff\xd8") else ""
-        if not mime:
-            continue
-        images, textures = document.json.setdefault("images", []), document.json.setdefault("textures", [])
-        images.append({"name": path.rsplit("/", 1)[-1].rsplit(".", 1)[0], "mimeType": mime, "bufferView": document.append(body)})
-        textures.append({"source": len(images) - 1})
-        out[path] = len(textures) - 1
-    return out
+class _Textures:
+    """The textures of the pictures that materials ask for; WebP and others that glTF does not hold are left out."""
 
+    def __init__(self, document: Document, pictures: Mapping[str, bytes]) -> None:
+        self.document, self.pictures = document, pictures
+        self.images: dict[str, int] = {}
 
-def _material(look: Look, textures: dict[str, int], channels: list[int]) -> dict[str, Any]:
-    shading: dict[str, Any] = {} if "metal and roughness" in look.maps else {"metallicFactor": 0.0}
-    if look.colour is not None:
-        shading["baseColorFactor"] = [*(float(x) for x in look.colour), 1.0]
-    out: dict[str, Any] = {"name": look.name, "pbrMetallicRoughness": shading}
-    for kind, path in look.maps.items():
-        slot = SLOTS.get(kind)
-        if slot is None or path not in textures:
-            continue
-        number = channels.index(look.reads.get(kind, 0)) if look.reads.get(kind, 0) in channels else 0
-        (shading if slot in PBR else out)[slot] = {"index": textures[path]} | ({"texCoord": number} if number else {})
-        if kind == "emission":
-            out["emissiveFactor"] = [1.0, 1.0, 1.0]
-    return out
+    def number(self, texture: Texture) -> int | None:
+        """The number of a texture, made when it is first asked for."""
+        image = self._image(texture.path)
+        if image is None:
+            return None
+        entry: dict[str, Any] = {"source": image}
+        sampler = sampler_of(self.document, texture.wrap)
+        if sampler is not None:
+            entry["sampler"] = sampler
+        textures = self.document.json.setdefault("textures", [])
+        if entry not in textures:
+            textures.append(entry)
+        return int(textures.index(entry))
+
+    def _image(self, path: str) -> int | None:
+        if path not in self.images:
+            body = self.pictures.get(path, b"")
+            mime = "image/png" if body.startswith(b"\x89PNG") else "image/jpeg" if body.startswith(b"\xff\xd8") else ""
+            if not mime:
+                return None
+            images = self.document.json.setdefault("images", [])
+            name = path.rsplit("/", 1)[-1].rsplit(".", 1)[0]
+            images.append({"name": name, "mimeType": mime, "bufferView": self.document.append(body)})
+            self.images[path] = len(images) - 1
+        return self.images[path]
 
 
 def _mesh(document: Document, label: str, positions: np.ndarray, corners: Corners, channels: list[int]) -> dict[str, Any]:
@@ -69,7 +81,8 @@ def _mesh(document: Document, label: str, positions: np.ndarray, corners: Corner
     looks = corners.look[corners.face_of]
     for look in np.unique(looks):
         use = corners.triangles[looks == look].reshape(-1)
-        at, row = distinct(corners.position[use], *(uv[use] for uv in uvs), None if corners.normal is None else corners.normal[use])
+        more = [v[use] for v in (corners.normal, corners.colour) if v is not None]
+        at, row = distinct(corners.position[use], *(uv[use] for uv in uvs), *more)
         rows = use[at]
         attributes = {"POSITION": _accessor(document, positions[corners.position[rows]], "VEC3", True)}
         if corners.normal is not None:
@@ -77,6 +90,8 @@ def _mesh(document: Document, label: str, positions: np.ndarray, corners: Corner
             length = np.linalg.norm(normal, axis=1, keepdims=True)
             normal = np.where(length > 1e-12, normal / np.maximum(length, 1e-30), [0.0, 0.0, 1.0])
             attributes["NORMAL"] = _accessor(document, normal, "VEC3")
+        if corners.colour is not None:
+            attributes["COLOR_0"] = _accessor(document, np.clip(corners.colour[rows], 0, 1), "VEC4")
         for n, uv in enumerate(uvs):
             attributes[f"TEXCOORD_{n}"] = _accessor(document, np.column_stack([uv[rows, 0], 1.0 - uv[rows, 1]]), "VEC2")
         view = document.append(row.astype("<u4").tobytes(), _INDICES)
@@ -98,25 +113,16 @@ def _accessor(document: Document, values: np.ndarray, shape: str, limits: bool =
 
 
 def _nodes(root: dict[str, Any], model: Model) -> None:
-    """Nodes by the paths of the objects; groups stand at the origin, and each object where it is in the world."""
-    groups: dict[str, int] = {}
-
-    def group(path: str) -> list[int]:
-        """The children of a group."""
-        if not path:
-            return root["scenes"][0]["nodes"]  # type: ignore[no-any-return]
-        if path not in groups:
-            above, _, own = path.rpartition("/")
-            place = group(above)
-            groups[path] = len(root["nodes"])
-            root["nodes"].append({"name": own, "children": []})
-            place.append(groups[path])
-        return root["nodes"][groups[path]].setdefault("children", [])  # type: ignore[no-any-return]
-
-    for item in model.items:
-        node: dict[str, Any] = {"name": item.name, "mesh": item.mesh}
-        if not np.allclose(item.world, np.eye(4), atol=0):
-            node["matrix"] = item.world.T.reshape(-1).tolist()
-        place = group(item.path.rpartition("/")[0])
-        root["nodes"].append(node)
-        place.append(len(root["nodes"]) - 1)
+    """The hierarchy, and the meshes at their nodes."""
+    meshes = {item.node: item.mesh for item in model.items}
+    for n, (node, local) in enumerate(zip(model.nodes, model.locals, strict=True)):
+        entry: dict[str, Any] = {"name": node.name}
+        if n in meshes:
+            entry["mesh"] = meshes[n]
+        if not np.allclose(local, np.eye(4), atol=0):
+            entry["matrix"] = local.T.reshape(-1).tolist()
+        if node.extras is not None:
+            entry["extras"] = node.extras
+        root["nodes"].append(entry)
+        above = root["scenes"][0]["nodes"] if node.parent < 0 else root["nodes"][node.parent].setdefault("children", [])
+        above.append(n)

@@ -17,16 +17,15 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ...errors import FileError
-from ...model.scene import Floats, Material, Mesh, MeshObject, Scene, UvChannel
+from ...model.scene import Floats, Mesh, MeshObject, Node, Scene, UvChannel
 from . import accessors
 from .container import Document, parse
 from .draco import lay_open
-from .images import Inside, path_of
+from .images import Inside
+from .materials import materials_of, uv_transform
 
 _UNDERSTOOD = ("KHR_texture_transform", "KHR_mesh_quantization", "KHR_materials_", "KHR_lights_", "KHR_texture_basisu",
                "EXT_texture_", "KHR_animation_pointer", "KHR_xmp", "MSFT_texture_dds", "KHR_node_visibility")  # fmt: skip
-_SLOTS = ("baseColorTexture", "diffuseTexture", "normalTexture", "occlusionTexture", "emissiveTexture",
-          "metallicRoughnessTexture", "specularGlossinessTexture")  # fmt: skip
 _TRIANGLES = 4
 
 
@@ -64,13 +63,15 @@ def _scene(document: Document, data: bytes) -> Scene:
     for name in document.json.get("extensionsRequired", []):
         if not str(name).startswith(_UNDERSTOOD):
             raise document.fail(f"it needs {name}, which is not understood here", "", f"Export it without {name}.")
-    scene = Scene(document.file, "gltf", [], [], _materials(document), data, key=document, inside=Inside(document))
+    scene = Scene(document.file, "gltf", [], [], materials_of(document), data, key=document, inside=Inside(document))
     if opened:
         scene.warnings.append("its meshes were compressed with Draco; what leaves is not compressed")
     uris = [i.get("uri") for i in document.list("images") + document.list("buffers")]
     scene.references = [unquote(u) for u in uris if isinstance(u, str) and not u.startswith("data:")]
     number: dict[int, int] = {}
-    for node, name, path, world in _placed(document):
+    placed, scene.nodes = _placed(document)
+    scene.further = _further(document)
+    for node, name, path, world, place in placed:
         index = node["mesh"]
         if index not in number:
             mesh = _mesh(document, index, scene.warnings)
@@ -78,7 +79,7 @@ def _scene(document: Document, data: bytes) -> Scene:
                 continue
             number[index] = len(scene.meshes)
             scene.meshes.append(mesh)
-        scene.objects.append(MeshObject(name, path, number[index], world))
+        scene.objects.append(MeshObject(name, path, number[index], world, place))
     if not scene.objects:
         raise document.fail("there is no triangle mesh in its scene", "", "Only points and lines, or empty nodes.")
     return scene
@@ -117,9 +118,22 @@ def _roots(document: Document) -> list[int]:
     return [i for i in range(len(nodes)) if i not in children]
 
 
-def _placed(document: Document) -> list[tuple[dict[str, Any], str, str, Floats]]:
-    """Nodes with a mesh in hierarchy order: (node, name, path, world matrix)."""
+_FURTHER = {"animations": "animation", "skins": "skin", "cameras": "camera"}
+
+
+def _further(document: Document) -> list[str]:
+    """What else is in a document, in words."""
+    found = [(len(document.list(key)), word) for key, word in _FURTHER.items()]
+    found.append((sum(len(p.get("targets", [])) for m in document.list("meshes") for p in m.get("primitives", [])[:1]), "morph target"))
+    lights = (document.json.get("extensions") or {}).get("KHR_lights_punctual") or {}
+    found.append((len(lights.get("lights", [])), "light"))
+    return [f"{n} {word}{'' if n == 1 else 's'}" for n, word in found if n]
+
+
+def _placed(document: Document) -> tuple[list[tuple[dict[str, Any], str, str, Floats, int]], list[Node]]:
+    """Nodes with a mesh in hierarchy order: (node, name, path, world matrix, number among all nodes); and all nodes."""
     worlds: dict[int, Floats] = {}
+    parents: dict[int, int] = {}
     paths: dict[int, str] = {}
     order: list[int] = []
     stack: list[tuple[int, int | None]] = [(r, None) for r in reversed(_roots(document))]
@@ -133,6 +147,7 @@ def _placed(document: Document) -> list[tuple[dict[str, Any], str, str, Floats]]
             raise document.fail("it is its own ancestor, or has two parents", where, "Export the file again.")
         local = _matrix(document, node, where)
         worlds[i] = local if parent is None else worlds[parent] @ local
+        parents[i] = -1 if parent is None else parent
         name = str(node.get("name") or "")
         if not name and "mesh" in node:
             name = str(document.item("meshes", node["mesh"], where).get("name") or "")
@@ -141,12 +156,14 @@ def _placed(document: Document) -> list[tuple[dict[str, Any], str, str, Floats]]
         order.append(i)
         stack += [(c, i) for c in reversed(node.get("children", []))]
     nodes = document.list("nodes")
-    found = []
+    found, number = [], {i: n for n, i in enumerate(order)} | {-1: -1}
     for i in order:
         if "mesh" in nodes[i]:
             document.item("meshes", nodes[i]["mesh"], f"node {i}")
-            found.append((nodes[i], paths[i].rsplit("/", 1)[-1], paths[i], _skinned(document, nodes[i], worlds, worlds[i])))
-    return found
+            world = _skinned(document, nodes[i], worlds, worlds[i])
+            found.append((nodes[i], paths[i].rsplit("/", 1)[-1], paths[i], world, number[i]))
+    own = [Node(paths[i].rsplit("/", 1)[-1], number[parents[i]], worlds[i], nodes[i].get("extras")) for i in order]
+    return found, own
 
 
 def _skinned(document: Document, node: dict[str, Any], worlds: dict[int, Floats], own: Floats) -> Floats:
@@ -166,70 +183,12 @@ def _skinned(document: Document, node: dict[str, Any], worlds: dict[int, Floats]
     return worlds[joint] @ inverse
 
 
-def _materials(document: Document) -> list[Material]:
-    out = []
-    for i, m in enumerate(document.list("materials")):
-        images, channels = {}, {}
-        for slot, info in _textures(m):
-            texture = document.item("textures", info.get("index"), f"material {i}")
-            moved = (info.get("extensions") or {}).get("KHR_texture_transform")
-            channel = (moved if isinstance(moved, dict) else {}).get("texCoord", info.get("texCoord", 0))
-            if isinstance(texture.get("source"), int):
-                images[slot] = path_of(document, texture["source"])
-                channels[slot] = channel if isinstance(channel, int) else 0
-        factor = (m.get("pbrMetallicRoughness") or {}).get("baseColorFactor", (1, 1, 1, 1))
-        colour = (float(factor[0]), float(factor[1]), float(factor[2]))
-        out.append(
-            Material(str(m.get("name") or f"material {i}"), images, channels, colour, m.get("alphaMode", "OPAQUE") in ("BLEND", "MASK"))
-        )
-    return out
-
-
-def _textures(material: dict[str, Any]) -> list[tuple[str, dict[str, Any]]]:
-    """Texture infos of a material, the base colour first."""
-    places = [material.get("pbrMetallicRoughness") or {}, material]
-    places.append((material.get("extensions") or {}).get("KHR_materials_pbrSpecularGlossiness") or {})
-    return [(s, p[s]) for s in _SLOTS for p in places if isinstance(p.get(s), dict)]
-
-
-def texture_infos(value: Any) -> list[dict[str, Any]]:
-    """All texture infos of a material, those of extensions too: objects with an `index`, under a name that ends in Texture."""
-    if not isinstance(value, dict):
-        return []
-    own = [v for k, v in value.items() if k.endswith("Texture") and isinstance(v, dict) and "index" in v]
-    return own + [info for v in value.values() for info in texture_infos(v)]
-
-
-def uv_transform(document: Document, primitive: dict[str, Any], channel: int) -> Floats | None:
-    """The (2, 3) matrix that the primitive's material applies to a channel, in glTF's own UV space; None for none.
-
-    Source: KHR_texture_transform (translation x rotation x scale); its turning direction as in the
-    Khronos sample renderer (from memory).
-    """
-    if "material" not in primitive:
-        return None
-    material = document.item("materials", primitive["material"], "primitive")
-    for _, info in _textures(material):
-        t = (info.get("extensions") or {}).get("KHR_texture_transform")
-        if not isinstance(t, dict):
-            if info.get("texCoord", 0) == channel:
-                return None
-            continue
-        if t.get("texCoord", info.get("texCoord", 0)) != channel:
-            continue
-        (sx, sy), (ox, oy) = t.get("scale", (1, 1)), t.get("offset", (0, 0))
-        c, s = math.cos(t.get("rotation", 0.0)), math.sin(t.get("rotation", 0.0))
-        matrix = np.array([[c * sx, s * sy, ox], [-s * sx, c * sy, oy]], float)
-        singular = not np.isfinite(matrix).all() or abs(np.linalg.det(matrix[:, :2])) < 1e-12
-        return None if singular else matrix
-    return None
-
-
 def _mesh(document: Document, index: int, warnings: list[str]) -> Mesh | None:
     source = document.item("meshes", index, "node")
     positions, triangles, materials, parts = [], [], [], []
     per_channel: dict[int, list[tuple[PrimitiveRows, Floats]]] = {}
-    first = 0
+    first, tangents = 0, False
+    colours: list[Floats | None] = []
     for p, primitive in enumerate(source.get("primitives", [])):
         where = f"mesh {index}, primitive {p}"
         attributes = primitive.get("attributes", {})
@@ -248,6 +207,8 @@ def _mesh(document: Document, index: int, warnings: list[str]) -> Mesh | None:
                     raise document.fail(f"{name} has {len(uv)} entries for {len(xyz)} vertices", where)
                 matrix = uv_transform(document, primitive, int(name[9:]))
                 per_channel.setdefault(int(name[9:]), []).append((part, _inside(uv, matrix)))
+        tangents |= "TANGENT" in attributes
+        colours.append(_colours(document, attributes, len(xyz), where))
         positions.append(xyz)
         triangles.append(tri + first)
         materials.append(np.full(len(tri), primitive.get("material", -1), np.int32))
@@ -266,7 +227,36 @@ def _mesh(document: Document, index: int, warnings: list[str]) -> Mesh | None:
         rows = np.where(has[all_triangles], all_triangles, -1).astype(np.int32)
         channels[channel] = UvChannel(uvs, rows)
     name = str(source.get("name") or f"mesh {index}")
-    return Mesh(name, np.concatenate(positions), all_triangles, np.concatenate(materials), channels, (index, parts))
+    return Mesh(
+        name,
+        np.concatenate(positions),
+        all_triangles,
+        np.concatenate(materials),
+        channels,
+        (index, parts),
+        tangents=tangents,
+        extras=source.get("extras"),
+        colours=_at_corners(colours, parts, all_triangles),
+    )
+
+
+def _colours(document: Document, attributes: dict[str, Any], count: int, where: str) -> Floats | None:
+    """Linear colours (count, 4) of the vertices of a primitive."""
+    if "COLOR_0" not in attributes:
+        return None
+    width = {"VEC3": 3, "VEC4": 4}.get(document.item("accessors", attributes["COLOR_0"], where).get("type", ""), 0)
+    if not width:
+        return None
+    values = accessors.floats(document, attributes["COLOR_0"], width, where)
+    return np.column_stack([values, np.ones((len(values), 4 - width))]) if len(values) == count else None
+
+
+def _at_corners(colours: list[Floats | None], parts: list[PrimitiveRows], triangles: NDArray[np.int32]) -> Floats | None:
+    """Colours (T, 3, 4) at the corners; white where a primitive has none."""
+    if all(c is None for c in colours):
+        return None
+    whole = np.concatenate([np.ones((p.count, 4)) if c is None else c for c, p in zip(colours, parts, strict=True)])
+    return np.asarray(whole[triangles])
 
 
 def _inside(uv: Floats, matrix: Floats | None) -> Floats:

@@ -7,7 +7,7 @@ from collections.abc import Mapping
 from ...model.scene import Floats, Scene
 from ..channels import LAYOUT, Arrangement
 from .container import Document, parse, serialise
-from .read import texture_infos
+from .materials import texture_infos
 from .write import write
 
 

@@ -16,7 +16,9 @@ from ...model.scene import Scene, UvChannel
 from ..channels import Numbers
 from . import accessors
 from .container import Document, serialise
-from .read import outside, triangles_of, uv_transform
+from .materials import uv_transform
+from .read import outside, triangles_of
+from .tangents import tangent_channel
 
 _FLOAT, _ARRAY_BUFFER, _INDEX_BUFFER = 5126, 34962, 34963
 _SMALL, _LARGE = (5123, "<u2"), (5125, "<u4")
@@ -58,6 +60,8 @@ def _primitive(
         small = len(origin) <= 65535
         primitive["mode"] = 4
         primitive["indices"] = _indices(document, number[vertex.reshape(-1)], small)
+    if "TANGENT" in attributes and tangent_channel(document, primitive) == channel:
+        del attributes["TANGENT"]  # they belong to other UVs; without them a viewer makes them from these
     for c in range(channel + 1):
         name = f"TEXCOORD_{c}"
         if c < channel and name in attributes:

@@ -7,20 +7,21 @@ from __future__ import annotations
 
 import copy
 from collections.abc import Mapping
+from dataclasses import replace
 from typing import Any
 
 import numpy as np
 
+from ...model.material import Material, Texture
 from ...model.scene import Scene
+from ..kinds import kind_of
 from ..wiring import NewMaterial, Numbers, Rewired, Wiring
+from . import accessors, tangents
 from .container import Document, parse, serialise
-from .read import triangles_of
+from .looks import PBR, SLOTS, material_json
+from .materials import textures_of, uv_transform
+from .read import PrimitiveRows, triangles_of
 
-PBR = ("baseColorTexture", "metallicRoughnessTexture")
-SLOTS = {
-    "base colour": "baseColorTexture", "normal": "normalTexture", "occlusion": "occlusionTexture", "emission": "emissiveTexture",
-    "metal and roughness": "metallicRoughnessTexture",
-}  # fmt: skip
 _INDEX_BUFFER, _UINT = 34963, 5125
 
 
@@ -31,7 +32,7 @@ def rewire(scene: Scene, written: Mapping[str, bytes], beside: Mapping[str, byte
     numbers = [_material(document, scene, m, textures) for m in wiring.materials]
     order = {}
     for mesh, labels in wiring.of_triangle.items():
-        order[mesh] = _part(document, scene, mesh, labels, numbers)
+        order[mesh] = _part(document, scene, mesh, labels, numbers, wiring)
     return Rewired({**written, **serialise(document), **textures.beside}, order)
 
 
@@ -64,33 +65,41 @@ class _Textures:
 def _material(document: Document, scene: Scene, new: NewMaterial, textures: _Textures) -> int:
     """Number of a new material; an old one that keeps its name is changed where it stands."""
     materials = document.json.setdefault("materials", [])
-    if new.like >= 0 and new.name == scene.materials[new.like].name:
+    if new.like < 0:
+        shown = {kind: Texture(kind, path, textures.wiring.channel) for kind, path in new.maps.items()}
+        record = replace(new.record or Material(""), name=new.name, textures=shown)
+        materials.append(material_json(document, record, lambda t: textures.get(t.path), lambda channel: channel))
+        return len(materials) - 1
+    if new.name == scene.materials[new.like].name:
         number = new.like
     else:
         number = len(materials)
-        plain = {"pbrMetallicRoughness": {} if "metal and roughness" in new.maps else {"metallicFactor": 0.0}}
-        materials.append({**(copy.deepcopy(materials[new.like]) if new.like >= 0 else plain), "name": new.name})
-    material = materials[number]
-    for kind, path in new.maps.items():
-        slot = SLOTS.get(kind)
-        if slot is None:
-            continue
-        place = material.setdefault("pbrMetallicRoughness", {}) if slot in PBR else material
-        info = place.setdefault(slot, {})
-        info["index"] = textures.get(path)
-        info.pop("texCoord", None)
-        if textures.wiring.channel:
-            info["texCoord"] = textures.wiring.channel
-        if new.like < 0 and kind == "emission":
-            material["emissiveFactor"] = [1.0, 1.0, 1.0]
-        extensions = info.get("extensions", {})
-        extensions.pop("KHR_texture_transform", None)
-        if not extensions:
-            info.pop("extensions", None)
+        materials.append({**copy.deepcopy(materials[new.like]), "name": new.name})
+    done = set()
+    for slot, info in textures_of(materials[number]):
+        path = new.maps.get(kind_of(slot))
+        if path is not None:
+            _show(info, textures.get(path), textures.wiring.channel)
+            done.add(kind_of(slot))
+    for kind in new.maps.keys() & SLOTS.keys() - done:
+        place = materials[number].setdefault("pbrMetallicRoughness", {}) if SLOTS[kind] in PBR else materials[number]
+        _show(place.setdefault(SLOTS[kind], {}), textures.get(new.maps[kind]), textures.wiring.channel)
     return number
 
 
-def _part(document: Document, scene: Scene, mesh: int, labels: Numbers, numbers: list[int]) -> Numbers:
+def _show(info: dict[str, Any], number: int, channel: int) -> None:
+    """Let a texture info show another texture, as it lies."""
+    info["index"] = number
+    info.pop("texCoord", None)
+    if channel:
+        info["texCoord"] = channel
+    extensions = info.get("extensions", {})
+    extensions.pop("KHR_texture_transform", None)
+    if not extensions:
+        info.pop("extensions", None)
+
+
+def _part(document: Document, scene: Scene, mesh: int, labels: Numbers, numbers: list[int], wiring: Wiring) -> Numbers:
     """Give every primitive of a mesh its material, parted by label where there are several; returns the old number of each triangle."""
     index, parts = scene.meshes[mesh].key
     primitives = document.item("meshes", index, "mesh")["primitives"]
@@ -108,6 +117,7 @@ def _part(document: Document, scene: Scene, mesh: int, labels: Numbers, numbers:
             if len(found) > 1:
                 one["mode"], one["indices"] = 4, _indices(document, triangles[mine == label])
             if label >= 0:
+                _lay(document, scene, mesh, own[p], one, triangles[mine == label], wiring, label)
                 one["material"] = numbers[label]
             out.append(one)
             order.append(first + np.flatnonzero(mine == label))
@@ -116,6 +126,35 @@ def _part(document: Document, scene: Scene, mesh: int, labels: Numbers, numbers:
         first += len(triangles)
     document.item("meshes", index, "mesh")["primitives"] = out
     return np.concatenate(order) if order else np.zeros(0, np.int64)
+
+
+def _lay(
+    document: Document,
+    scene: Scene,
+    mesh: int,
+    part: PrimitiveRows,
+    primitive: dict[str, Any],
+    triangles: Numbers,
+    wiring: Wiring,
+    label: int,
+) -> None:
+    """The UVs of a primitive as the new pictures are read, without what its old material did to them; and its tangents along with them."""
+    source: Document = scene.key
+    given = source.item("meshes", scene.meshes[mesh].key[0], "mesh")["primitives"][part.primitive]
+    name, attributes = f"TEXCOORD_{wiring.channel}", primitive["attributes"]
+    if name not in attributes:
+        return
+    matrix = None if wiring.plain else uv_transform(source, given, wiring.channel)
+    uv = accessors.floats(document, attributes[name], 2, name)
+    if matrix is not None:
+        uv = uv @ matrix[:, :2].T + matrix[:, 2]
+        attributes[name] = accessors.append(document, uv, "VEC2")
+    channel = tangents.tangent_channel(source, given)
+    old = scene.meshes[mesh].channels.get(channel)
+    if "TANGENT" in given["attributes"] and "normal" in wiring.materials[label].maps and old is not None:
+        rows = old.uvs[part.first : part.first + part.count]
+        frame = tangents.raw(rows, uv_transform(source, given, channel))
+        tangents.follow(document, primitive, given["attributes"], frame, np.column_stack([uv[:, 0], 1.0 - uv[:, 1]]), triangles)
 
 
 def _indices(document: Document, triangles: Numbers) -> int:

@@ -16,9 +16,10 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ...model.scene import Floats, Scene
-from . import accessors
+from . import accessors, tangents
 from .container import Document, serialise
-from .read import PrimitiveRows, outside, uv_transform
+from .materials import uv_transform
+from .read import PrimitiveRows, outside
 
 _FLOAT, _ARRAY_BUFFER = 5126, 34962
 
@@ -178,4 +179,5 @@ def write(scene: Scene, uvs: Mapping[int, Floats], channel: int = 0) -> dict[str
     # bytes are immutable: only the JSON needs a copy of its own
     document = replace(source, json=copy.deepcopy(source.json), buffers=list(source.buffers), uris=list(source.uris))
     write_channel(document, scene, uvs, channel)
+    tangents.turn(document, scene, uvs, channel)
     return serialise(document)

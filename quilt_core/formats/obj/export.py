@@ -4,9 +4,9 @@ from __future__ import annotations
 
 import numpy as np
 
-from ..model import Corners, Look, Model, distinct, in_world, turned
+from ..model import Corners, Model, distinct, in_world, turned
 from ..wiring import safe_name
-from .rewire import MTL
+from .mtl import lines_of
 
 
 def export(model: Model, name: str, ending: str) -> dict[str, bytes]:
@@ -33,7 +33,7 @@ def export(model: Model, name: str, ending: str) -> dict[str, bytes]:
         lines += _faces(model, corners, [c[order].tolist() for c in columns])
     out = {f"{name}.obj": ("\n".join(lines) + "\n").encode(), **model.shown}
     if model.looks:
-        out[library] = "\n".join(line for look in model.looks for line in _material(look)).encode()
+        out[library] = "\n".join(line for look in model.looks for line in (f"newmtl {look.name}", *lines_of(look), "")).encode()
     return out
 
 
@@ -47,8 +47,3 @@ def _faces(model: Model, corners: Corners, columns: list[list[int]]) -> list[str
             now = look
         lines.append("f " + " ".join(texts[corners.faces[f] : corners.faces[f + 1]]))
     return lines
-
-
-def _material(look: Look) -> list[str]:
-    r, g, b = look.colour if look.colour is not None and "base colour" not in look.maps else (1.0, 1.0, 1.0)
-    return [f"newmtl {look.name}", f"Kd {r:.6g} {g:.6g} {b:.6g}", *(f"{MTL[k]} {p}" for k, p in look.maps.items() if k in MTL), ""]

@@ -18,6 +18,7 @@ from ...errors import FileError
 from ...model.scene import Material, Mesh, MeshObject, Polygons, Scene, UvChannel
 from ..beside import find_resource
 from ..polygons import triangulate
+from .mtl import Block, blocks_of, material
 from .scan import ObjScan, ScanError, scan
 
 _MARKS = ((codecs.BOM_UTF16_LE, "utf-16-le"), (codecs.BOM_UTF16_BE, "utf-16-be"))
@@ -120,12 +121,10 @@ def _material_of(s: ObjScan, materials: list[Material]) -> NDArray[np.int32]:
 
 def _materials(s: ObjScan, resources: Mapping[str, bytes]) -> list[Material]:
     names = list(dict.fromkeys(a for k, a, _ in s.statements if k == "usemtl"))
-    images: dict[str, dict[str, str]] = {}
-    colours: dict[str, tuple[float, float, float]] = {}
+    blocks: dict[str, Block] = {}
     for path in libraries_of(s, resources):
-        images.update(read_mtl(resources[path]))
-        colours.update(read_colours(resources[path]))
-    return [Material(n, images.get(n, {}), {}, colours.get(n)) for n in names]
+        blocks |= blocks_of(resources[path])
+    return [material(n, blocks[n], resources) if n in blocks else Material(n) for n in names]
 
 
 def _named(s: ObjScan, resources: Mapping[str, bytes]) -> list[str]:
@@ -141,38 +140,6 @@ def _named(s: ObjScan, resources: Mapping[str, bytes]) -> list[str]:
 def libraries_of(s: ObjScan, resources: Mapping[str, bytes]) -> list[str]:
     """The material libraries that a file names, in order, as far as they came along."""
     return [p for n in _named(s, resources) if (p := find_resource(n, resources)) is not None]
-
-
-def read_colours(data: bytes) -> dict[str, tuple[float, float, float]]:
-    """The colour of each material of an MTL file: its `Kd`, taken as linear (common practice, no source). With a picture most programs show
-    that alone, so there it counts as white."""
-    found: dict[str, tuple[float, float, float]] = {}
-    name, painted = "", set()
-    for line in data.decode("utf-8", "replace").splitlines():
-        word, _, rest = line.strip().partition(" ")
-        if word == "newmtl":
-            name = rest.strip()
-        elif word.lower() == "map_kd":
-            painted.add(name)
-        elif word == "Kd" and re.fullmatch(r"\s*(?:[\d.]+(?:[eE][-+]?\d+)?\s*){3}", rest):
-            r, g, b = (float(x) for x in rest.split()[:3])
-            found[name] = (min(r, 1.0), min(g, 1.0), min(b, 1.0))
-    return {n: (1.0, 1.0, 1.0) if n in painted else c for n, c in found.items()}
-
-
-def read_mtl(data: bytes) -> dict[str, dict[str, str]]:
-    """Pictures of each material of an MTL file: name to (statement to path)."""
-    found: dict[str, dict[str, str]] = {}
-    current: dict[str, str] = {}
-    for line in data.decode("utf-8", "replace").splitlines():
-        word, _, rest = line.strip().partition(" ")
-        if word == "newmtl":
-            current = found.setdefault(rest.strip(), {})
-        elif word.lower().startswith(("map_", "bump", "norm", "disp")) and rest.strip():
-            # Options ("-s 1 1 1", "-bm 0.5") stand before the path.
-            path = re.sub(r"^(?:-\w+(?:\s+(?:[-+.\d]+(?:[eE][-+]?\d+)?|on|off))*\s+)+", "", rest.strip())
-            current[word] = path
-    return found
 
 
 def _build_meshes(scene: Scene, s: ObjScan, names: list[str], of: NDArray[np.int64], material_of: NDArray[np.int32], unit_m: float) -> None:

@@ -7,18 +7,13 @@ from collections.abc import Mapping, Sequence
 
 import numpy as np
 
+from ...model.material import Material
 from ...model.scene import Scene
-from ..pictures import KINDS
+from ..recast import split
 from ..wiring import NewMaterial, Rewired, Wiring, face_labels, safe_name
+from .mtl import MTL, kept_options, lines_of
 from .read import libraries_of, read
 from .write import with_materials
-
-# The MTL statement for each kind of map that the trade's readers know (common practice, no source).
-MTL = {
-    "base colour": "map_Kd", "normal": "norm", "emission": "map_Ke", "specular": "map_Ks", "gloss": "map_Ns", "opacity": "map_d",
-    "roughness": "map_Pr", "metal": "map_Pm", "height": "disp",
-}  # fmt: skip
-_WHITE = ["Kd 1 1 1"]
 
 
 def rewire(scene: Scene, written: Mapping[str, bytes], beside: Mapping[str, bytes], wiring: Wiring) -> Rewired:
@@ -32,7 +27,9 @@ def rewire(scene: Scene, written: Mapping[str, bytes], beside: Mapping[str, byte
     body = with_materials(text.body, scanned, _faces(scene, wiring, len(scanned.faces) - 1))
     lines = [x for x in body.split(b"\n") if not x.strip().startswith(b"mtllib")]
     main = text.encode(b"\n".join([b"mtllib " + name.encode(), *lines]))
-    return Rewired({**written, "": main, name: library(old, [m.name for m in scene.materials], wiring.materials)})
+    pictures, materials = split(wiring)
+    extra = {path: body for path, body in pictures.items() if path not in wiring.pictures}
+    return Rewired({**written, **extra, "": main, name: library(old, scene.materials, materials)})
 
 
 def _faces(scene: Scene, wiring: Wiring, count: int) -> list[str | None]:
@@ -49,7 +46,7 @@ def _faces(scene: Scene, wiring: Wiring, count: int) -> list[str | None]:
     return out
 
 
-def library(old: Sequence[bytes], old_names: list[str], materials: list[NewMaterial]) -> bytes:
+def library(old: Sequence[bytes], records: Sequence[Material], materials: list[NewMaterial]) -> bytes:
     """An MTL library: the old ones in one, with new pictures in the materials that have them, and the new materials after it. Of a material that several
     have the last counts, as it is read."""
     blocks, head = dict[str, list[str]](), list[str]()
@@ -60,11 +57,12 @@ def library(old: Sequence[bytes], old_names: list[str], materials: list[NewMater
     own = {m.name: m for m in materials}
     out = list(head)
     for name, lines in blocks.items():
-        out += [f"newmtl {name}", *(_with(lines, own[name].maps) if name in own else lines)]
+        out += [f"newmtl {name}", *(_with(lines, own[name], records) if name in own else lines)]
     for m in materials:
         if m.name not in blocks:
-            like = blocks.get(old_names[m.like]) if m.like >= 0 else None
-            out += ["", f"newmtl {m.name}", *_with(_WHITE if like is None else like, m.maps)]
+            like = blocks.get(records[m.like].name) if m.like >= 0 else None
+            plain = lines_of(m.record or Material(m.name, colour=(1.0, 1.0, 1.0)))
+            out += ["", f"newmtl {m.name}", *_with(plain if like is None else like, m, records)]
     return ("\n".join(out) + "\n").encode()
 
 
@@ -81,7 +79,17 @@ def _blocks(data: bytes) -> tuple[dict[str, list[str]], list[str]]:
     return blocks, head
 
 
-def _with(lines: list[str], maps: Mapping[str, str]) -> list[str]:
-    """Statements of a material with new pictures in place of the old ones of their kinds."""
-    kept = [x for x in lines if KINDS.get(x.strip().partition(" ")[0]) not in maps]
-    return [f"{MTL[kind]} {path}" for kind, path in maps.items() if kind in MTL] + kept
+def _with(lines: list[str], new: NewMaterial, records: Sequence[Material]) -> list[str]:
+    """Statements of a material with new pictures in place of the old ones of their kinds, under the statement and the options that those had, as far as they
+    still hold."""
+    textures = records[new.like].textures if new.like >= 0 else {}
+    kept, shown = list[str](), dict[str, str]()
+    for line in lines:
+        word, _, rest = line.strip().partition(" ")
+        found = textures.get(word)
+        if found is None or found.kind not in new.maps:
+            kept.append(line)
+            continue
+        options = kept_options(rest.strip())
+        shown.setdefault(found.kind, f"{word} {options + ' ' if options else ''}{new.maps[found.kind]}")
+    return [shown.get(kind) or f"{MTL[kind]} {path}" for kind, path in new.maps.items() if kind in shown or kind in MTL] + kept

@@ -13,15 +13,19 @@ from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
-from plyfile import PlyData, PlyElementParseError, PlyHeaderParseError
+from plyfile import PlyData, PlyElement, PlyElementParseError, PlyHeaderParseError
 
 from ...errors import FileError
+from ...model.colours import to_linear
+from ...model.material import Texture
 from ...model.scene import Floats, Material, Mesh, MeshObject, Polygons, Scene, UvChannel
 from ..polygons import triangulate
 
 _PAIRS = (("s", "t"), ("u", "v"), ("texture_u", "texture_v"))
 _CORNERS = ("vertex_indices", "vertex_index")
 WEDGES = "texcoord"
+
+COLOURS = ("red", "green", "blue", "alpha")
 
 
 @dataclass(frozen=True)
@@ -80,7 +84,7 @@ def _materials(ply: PlyData) -> list[Material]:
     comments = [c for c in ply.comments if re.match(r"(?i)texturefile\s+\S", c)]
     paths = [c.split(None, 1)[1].strip() for c in comments]
     names = [re.split(r"[\\/]", p)[-1].rsplit(".", 1)[0] for p in paths]
-    return [Material(n, {"TextureFile": p}) for n, p in zip(names, paths, strict=True)]
+    return [Material(n, {"TextureFile": Texture("base colour", p)}) for n, p in zip(names, paths, strict=True)]
 
 
 def _corners(ply: PlyData, file: str) -> tuple[NDArray[np.int64], NDArray[np.int64]]:
@@ -124,7 +128,18 @@ def _mesh(ply: PlyData, file: str, scene: Scene) -> Mesh:
         materials = np.where((number >= 0) & (number < len(scene.materials)), number, -1)[face_of].astype(np.int32)
     name = re.split(r"[\\/]", file)[-1].rsplit(".", 1)[0] or file
     polygons = Polygons(faces, corners.astype(np.int32), triangles.astype(np.int32), face_of.astype(np.int32))
-    return Mesh(name, positions, corners[triangles].astype(np.int32), materials, channels, key, polygons)
+    colours = _colours(vertices)
+    at_corners = None if colours is None else colours[corners[triangles]]
+    return Mesh(name, positions, corners[triangles].astype(np.int32), materials, channels, key, polygons, colours=at_corners)
+
+
+def _colours(vertices: PlyElement) -> Floats | None:
+    """Linear colours (V, 4) of the vertices; bytes are stored as pictures are (common practice, no source)."""
+    if any(n not in vertices for n in COLOURS[:3]) or any(vertices[n].dtype != np.uint8 for n in COLOURS[:3]):
+        return None
+    rgb = to_linear(np.column_stack([vertices[n] for n in COLOURS[:3]]) / 255.0)
+    alpha = vertices["alpha"] / 255.0 if "alpha" in vertices and vertices["alpha"].dtype == np.uint8 else np.ones(len(rgb))
+    return np.column_stack([rgb, alpha])
 
 
 def _uvs(ply: PlyData, file: str, faces: NDArray[np.int64], corners: NDArray[np.int64]) -> tuple[Floats, Key] | None:

@@ -3,15 +3,18 @@
 from __future__ import annotations
 
 import tempfile
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
 import numpy as np
-from pxr import Gf, Sdf, Tf, Usd, UsdGeom, UsdShade, Vt
+from pxr import Gf, Sdf, Tf, Usd, UsdGeom, Vt
 
-from ..model import Corners, Look, Model, distinct
+from ...model.material import Material
+from ..model import Corners, Model, distinct
 from .files import packed
-from .rewire import bind, define_material, show
+from .looks import author, define_material
+from .rewire import bind
 
 
 def export(model: Model, name: str, ending: str) -> dict[str, bytes]:
@@ -36,16 +39,26 @@ def _fill(stage: Any, model: Model, name: str) -> None:
     names = model.channel_names
     taken: set[str] = set()
     materials = [_material(stage, top.GetPath(), look, names, taken) for look in model.looks]
-    paths: dict[str, Any] = {}
-    for item in model.items:
-        path = top.GetPath()
-        parts = item.path.split("/")
-        for k, part in enumerate(parts[:-1]):
-            key = "/".join(parts[: k + 1])
-            if key not in paths:
-                paths[key] = UsdGeom.Xform.Define(stage, _free(path, part, taken)).GetPath()
-            path = paths[key]
-        _mesh(stage, _free(path, item.name, taken), item.world, *model.meshes[item.mesh][1:], names, materials)
+    meshes = {item.node: item.mesh for item in model.items}
+    sides = [look.double_sided for look in model.looks]
+    parents = {node.parent for node in model.nodes}
+    paths: list[Any] = []
+    for n, (node, local) in enumerate(zip(model.nodes, model.locals, strict=True)):
+        path = _free(top.GetPath() if node.parent < 0 else paths[node.parent], node.name, taken)
+        paths.append(path)
+        if n in meshes and n in parents:
+            # A mesh may have no mesh below it (UsdGeomGprim), so it stands beside what hangs on its node.
+            _place(UsdGeom.Xform.Define(stage, path), local)
+            _mesh(stage, _free(path, node.name, taken), np.eye(4), *model.meshes[meshes[n]][1:], names, materials, sides)
+        elif n in meshes:
+            _mesh(stage, path, local, *model.meshes[meshes[n]][1:], names, materials, sides)
+        else:
+            _place(UsdGeom.Xform.Define(stage, path), local)
+
+
+def _place(prim: Any, local: np.ndarray) -> None:
+    if not np.allclose(local, np.eye(4), atol=0):
+        prim.AddTransformOp().Set(Gf.Matrix4d(local.T.tolist()))
 
 
 def _free(parent: Any, name: str, taken: set[str]) -> Any:
@@ -58,23 +71,27 @@ def _free(parent: Any, name: str, taken: set[str]) -> Any:
     return path
 
 
-def _material(stage: Any, top: Any, look: Look, names: dict[int, str], taken: set[str]) -> Any:
+def _material(stage: Any, top: Any, look: Material, names: dict[int, str], taken: set[str]) -> Any:
     scope = UsdGeom.Scope.Define(stage, top.AppendChild("Looks")).GetPath()
     taken.add(str(scope))
     material = define_material(stage, _free(scope, look.name, taken))
-    if look.colour is not None and "base colour" not in look.maps:
-        surface = UsdShade.Shader(stage.GetPrimAtPath(material.GetPath().AppendChild("Surface")))
-        surface.CreateInput("diffuseColor", Sdf.ValueTypeNames.Color3f).Set(Gf.Vec3f(*look.colour))
-    for kind, path in look.maps.items():
-        show(material, kind, f"./{path}", names.get(look.reads.get(kind, 0), "st"))
+    textures = {kind: replace(t, path=f"./{t.path}") for kind, t in look.textures.items()}
+    author(material, replace(look, textures=textures), lambda channel: names.get(channel, "st"))
     return material
 
 
 def _mesh(
-    stage: Any, path: Any, world: np.ndarray, positions: np.ndarray, corners: Corners, names: dict[int, str], materials: list[Any]
+    stage: Any,
+    path: Any,
+    local: np.ndarray,
+    positions: np.ndarray,
+    corners: Corners,
+    names: dict[int, str],
+    materials: list[Any],
+    sides: list[bool],
 ) -> None:
     mesh = UsdGeom.Mesh.Define(stage, path)
-    mesh.AddTransformOp().Set(Gf.Matrix4d(world.T.tolist()))
+    _place(mesh, local)
     mesh.CreateSubdivisionSchemeAttr(UsdGeom.Tokens.none)
     mesh.CreatePointsAttr(Vt.Vec3fArray.FromNumpy(np.ascontiguousarray(positions, np.float32)))
     low, high = positions.min(axis=0), positions.max(axis=0)
@@ -90,6 +107,16 @@ def _mesh(
         primvar = UsdGeom.PrimvarsAPI(mesh).CreatePrimvar(names[channel], kind, UsdGeom.Tokens.faceVarying)
         primvar.Set(Vt.Vec2fArray.FromNumpy(np.ascontiguousarray(np.nan_to_num(uv[at]), np.float32)))
         primvar.SetIndices(_ints(row))
+    if corners.colour is not None:
+        api = UsdGeom.PrimvarsAPI(mesh)
+        shade = api.CreatePrimvar("displayColor", Sdf.ValueTypeNames.Color3fArray, UsdGeom.Tokens.faceVarying)
+        shade.Set(Vt.Vec3fArray.FromNumpy(np.ascontiguousarray(corners.colour[:, :3], np.float32)))
+        if (corners.colour[:, 3] < 1).any():
+            seen = api.CreatePrimvar("displayOpacity", Sdf.ValueTypeNames.FloatArray, UsdGeom.Tokens.faceVarying)
+            seen.Set(Vt.FloatArray.FromNumpy(np.ascontiguousarray(corners.colour[:, 3], np.float32)))
+    # USD has two sides by mesh: all of it where any of its materials has.
+    if any(sides[int(k)] for k in np.unique(corners.look) if k >= 0):
+        mesh.CreateDoubleSidedAttr(True)
     used = {int(k): materials[k] for k in np.unique(corners.look) if k >= 0}
     if used:
         bind(mesh.GetPrim(), corners.look, used)

@@ -6,6 +6,7 @@ mesh has one set of UV rows for all of its channels, a row for each distinct pai
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import Any
@@ -15,7 +16,7 @@ from numpy.typing import NDArray
 from pxr import Usd, UsdGeom
 
 from ...errors import FileError
-from ...model.scene import Floats, Mesh, MeshObject, Polygons, Scene, UvChannel
+from ...model.scene import Floats, Mesh, MeshObject, Node, Polygons, Scene, UvChannel
 from ..polygons import triangulate
 from .files import Layers, gather, opened
 from .materials import Materials
@@ -66,6 +67,8 @@ def _scene(stage: Any, folder: Any, layers: Layers, data: bytes) -> Scene:
     materials = Materials(folder, layers)
     to_metres, cache = _to_metres(stage), UsdGeom.XformCache(Usd.TimeCode.EarliestTime())
     number: dict[tuple[str, str], int] = {}
+    scene.nodes, places = _nodes(stage, prims, to_metres, cache)
+    scene.further = _further(stage)
     for prim in prims:
         source = prim.GetPrimInPrototype() if prim.IsInstanceProxy() else prim
         place = _spec(stage, source, folder, layers)
@@ -78,10 +81,10 @@ def _scene(stage: Any, folder: Any, layers: Layers, data: bytes) -> Scene:
         world = to_metres @ np.array(cache.GetLocalToWorldTransform(prim)).T
         if not np.isfinite(world).all():
             raise layers.fail("its transform is not finite", str(prim.GetPath()))
-        scene.objects.append(MeshObject(prim.GetName(), str(prim.GetPath())[1:], number[place], world))
+        scene.objects.append(MeshObject(prim.GetName(), str(prim.GetPath())[1:], number[place], world, places.get(str(prim.GetPath()), -1)))
     if not scene.objects:
         raise layers.fail("there is no mesh with faces in it", "", "Only meshes are taken: no curves, points or solids.")
-    scene.materials = materials.found
+    scene.materials = materials.done()
     scene.warnings += materials.warnings
     if not layers.packed:
         scene.references = [n for n in layers.bodies if n != layers.root] + [p for m in scene.materials for p in m.images.values()]
@@ -91,6 +94,33 @@ def _scene(stage: Any, folder: Any, layers: Layers, data: bytes) -> Scene:
 def _is_shown(prim: Any) -> bool:
     """Whether a prim is a mesh that is drawn, not a stand-in or a guide."""
     return bool(prim.IsA(UsdGeom.Mesh)) and UsdGeom.Imageable(prim).ComputePurpose() in ("default", "render")
+
+
+def _nodes(stage: Any, meshes: list[Any], to_metres: Floats, cache: Any) -> tuple[list[Node], dict[str, int]]:
+    """All places of the hierarchy: meshes, what stands above them, and transforms without a mesh (not those of stand-ins and guides); and their numbers by path."""
+    wanted = {str(m.GetPath()) for m in meshes}
+    wanted |= {str(p) for m in meshes for p in m.GetPath().GetPrefixes()}
+    nodes: list[Node] = []
+    number: dict[str, int] = {}
+    for prim in Usd.PrimRange(stage.GetPseudoRoot(), Usd.TraverseInstanceProxies()):
+        path = str(prim.GetPath())
+        pivot = str(prim.GetTypeName()) == "Xform" and UsdGeom.Imageable(prim).ComputePurpose() in ("default", "render")
+        if path == "/" or not (path in wanted or pivot):
+            continue
+        world = to_metres @ np.array(cache.GetLocalToWorldTransform(prim)).T
+        above = str(prim.GetPath().GetParentPath())
+        number[path] = len(nodes)
+        nodes.append(Node(prim.GetName(), number.get(above, -1), world if np.isfinite(world).all() else to_metres))
+    return nodes, number
+
+
+def _further(stage: Any) -> list[str]:
+    """What else is on a stage, in words."""
+    kinds: Counter[str] = Counter()
+    for prim in stage.Traverse():
+        kind = str(prim.GetTypeName())
+        kinds[kind] += kind in ("Skeleton", "SkelAnimation", "BlendShape", "Camera", "Points", "BasisCurves") or kind.endswith("Light")
+    return [f"{n} {kind}" for kind, n in sorted(kinds.items()) if n]
 
 
 def _to_metres(stage: Any) -> Floats:
@@ -143,7 +173,7 @@ def _mesh(prim: Any, place: tuple[str, str], scene: Scene, materials: Materials)
     return Mesh(
         prim.GetName(), points, corners[triangles].astype(np.int32), materials.of_faces(prim, len(counts), names)[face_of], channels,
         Stand(*place, names, in_file, per_point, turn, _normals(mesh, corners, turn, triangles, len(points))), Polygons(faces, corners.astype(np.int32), triangles.astype(np.int32), face_of.astype(np.int32)),
-        tuple(names),
+        tuple(names), colours=_colours(prim, len(points), corners, turn, triangles),
     )  # fmt: skip
 
 
@@ -171,6 +201,23 @@ def _normals(mesh: Any, corners: NDArray[np.int64], turn: NDArray[np.int64], tri
     if kind in _POINTS and len(values) == points and points:
         return values[corners][triangles]
     return None
+
+
+def _colours(prim: Any, points: int, corners: NDArray[np.int64], turn: NDArray[np.int64], triangles: NDArray[np.int64]) -> Floats | None:
+    """`displayColor` and `displayOpacity` at the corners of the triangles (T, 3, 4), where they differ over the mesh."""
+    out = np.ones((len(corners), 4))
+    found = False
+    for name, at in (("displayColor", slice(0, 3)), ("displayOpacity", slice(3, 4))):
+        primvar = UsdGeom.PrimvarsAPI(prim).GetPrimvar(name)
+        if not primvar or not primvar.HasValue():
+            continue
+        values = np.array(primvar.ComputeFlattened(Usd.TimeCode.EarliestTime()), np.float64).reshape(-1, at.stop - at.start)
+        kind = primvar.GetInterpolation()
+        if kind in _CORNERS and len(values) == len(corners):
+            out[:, at], found = values[turn], True
+        elif kind in _POINTS and len(values) == points:
+            out[:, at], found = values[corners], True
+    return np.asarray(out[triangles]) if found and np.isfinite(out).all() else None
 
 
 def _uvs(

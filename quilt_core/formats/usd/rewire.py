@@ -7,34 +7,19 @@ from __future__ import annotations
 
 import posixpath
 from collections.abc import Mapping
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
 import numpy as np
-from pxr import Gf, Sdf, Tf, Usd, UsdGeom, UsdShade, Vt
+from pxr import Sdf, Tf, Usd, UsdGeom, UsdShade, Vt
 
+from ...model.material import Material, Texture
 from ...model.scene import Scene
 from ..wiring import NewMaterial, Numbers, Rewired, Wiring, face_labels
 from .files import Layers, gather, opened, saved
-from .materials import surface_of, texture_of
+from .looks import author, define_material, show
 from .write import channel_name
-
-# Kind of map to (input of the surface, its type, output of the texture, colour space).
-SLOTS: dict[str, list[tuple[str, Any, str, str]]] = {
-    "base colour": [("diffuseColor", Sdf.ValueTypeNames.Color3f, "rgb", "sRGB")],
-    "emission": [("emissiveColor", Sdf.ValueTypeNames.Color3f, "rgb", "sRGB")],
-    "specular": [("specularColor", Sdf.ValueTypeNames.Color3f, "rgb", "sRGB")],
-    "normal": [("normal", Sdf.ValueTypeNames.Normal3f, "rgb", "raw")],
-    "occlusion": [("occlusion", Sdf.ValueTypeNames.Float, "r", "raw")],
-    "roughness": [("roughness", Sdf.ValueTypeNames.Float, "r", "raw")],
-    "metal": [("metallic", Sdf.ValueTypeNames.Float, "r", "raw")],
-    "opacity": [("opacity", Sdf.ValueTypeNames.Float, "r", "raw")],
-    "height": [("displacement", Sdf.ValueTypeNames.Float, "r", "raw")],
-    # One picture for both, as glTF has it.
-    "metal and roughness": [
-        ("metallic", Sdf.ValueTypeNames.Float, "b", "raw"), ("roughness", Sdf.ValueTypeNames.Float, "g", "raw"),
-    ],
-}  # fmt: skip
 
 
 def rewire(scene: Scene, written: Mapping[str, bytes], beside: Mapping[str, bytes], wiring: Wiring) -> Rewired:
@@ -83,6 +68,9 @@ class _Author:
         self.changed.add(spot.layer)
         if moving:
             bind(prim, faces, moving)
+        records = [self.wiring.materials[label].record for label in moving]
+        if any(r is not None and r.double_sided for r in records) and not UsdGeom.Gprim(prim).GetDoubleSidedAttr().Get():
+            UsdGeom.Gprim(prim).CreateDoubleSidedAttr(True)
 
     def material(self, layer: str, label: int, new: NewMaterial, base: Any, uv: str) -> Any:
         """The material of a label in a layer, made or changed the first time that it is asked for."""
@@ -92,17 +80,26 @@ class _Author:
         stage = self.stages[layer]
         if base is None:
             material = define_material(stage, _looks(stage).AppendChild(Tf.MakeValidIdentifier(new.name)))
-        elif new.name == self.scene.materials[new.like].name:
+            shown = {kind: Texture(kind, self.place(picture, layer), self.wiring.channel) for kind, picture in new.maps.items()}
+            author(material, replace(new.record or Material(""), textures=shown), lambda _: uv)
+            self.known[key] = material
+            return material
+        if new.name == self.scene.materials[new.like].name:
             material = base
         else:
             path = base.GetPath().GetParentPath().AppendChild(Tf.MakeValidIdentifier(new.name))
             material = UsdShade.Material.Define(stage, path)
             material.GetPrim().GetReferences().AddInternalReference(base.GetPath())
+        through = self.scene.materials[new.like].see_through
         for kind, picture in new.maps.items():
-            place = posixpath.relpath(self.inside[picture], posixpath.dirname(layer) or ".")
-            show(material, kind, place if place.startswith(".") else f"./{place}", uv)
+            show(material, kind, self.place(picture, layer), uv, through)
         self.known[key] = material
         return material
+
+    def place(self, picture: str, layer: str) -> str:
+        """The path of a picture as a layer writes it."""
+        place = posixpath.relpath(self.inside[picture], posixpath.dirname(layer) or ".")
+        return place if place.startswith(".") else f"./{place}"
 
 
 def _looks(stage: Any) -> Any:
@@ -143,40 +140,3 @@ def bind(prim: Any, faces: Numbers, moving: Mapping[int, Any]) -> None:
 
 def _ints(values: Numbers) -> Any:
     return Vt.IntArray.FromNumpy(np.ascontiguousarray(values, np.int32))
-
-
-def define_material(stage: Any, path: Any) -> Any:
-    """A new material with a plain UsdPreviewSurface."""
-    material = UsdShade.Material.Define(stage, path)
-    surface = UsdShade.Shader.Define(stage, path.AppendChild("Surface"))
-    surface.CreateIdAttr("UsdPreviewSurface")
-    material.CreateSurfaceOutput().ConnectToSource(surface.ConnectableAPI(), "surface")
-    return material
-
-
-def show(material: Any, kind: str, picture: str, uv: str) -> None:
-    """Let the surface of a material read a picture by a primvar; nothing happens where it has another kind of surface."""
-    surface = surface_of(material)
-    if surface is None:
-        return
-    stage, path = material.GetPrim().GetStage(), material.GetPath()
-    reader = UsdShade.Shader.Define(stage, path.AppendChild("SheetUv"))
-    reader.CreateIdAttr("UsdPrimvarReader_float2")
-    reader.CreateInput("varname", Sdf.ValueTypeNames.String).Set(uv)
-    reader.CreateOutput("result", Sdf.ValueTypeNames.Float2)
-    for slot, type_name, output, space in SLOTS.get(kind, []):
-        texture = texture_of(surface, slot)
-        if texture is None:
-            texture = UsdShade.Shader.Define(stage, path.AppendChild(f"Sheet{slot[0].upper()}{slot[1:]}"))
-            texture.CreateIdAttr("UsdUVTexture")
-            texture.CreateInput("sourceColorSpace", Sdf.ValueTypeNames.Token).Set(space)
-            if kind == "normal":
-                texture.CreateInput("scale", Sdf.ValueTypeNames.Float4).Set(Gf.Vec4f(2, 2, 2, 1))
-                texture.CreateInput("bias", Sdf.ValueTypeNames.Float4).Set(Gf.Vec4f(-1, -1, -1, 0))
-            texture.CreateOutput(output, Sdf.ValueTypeNames.Float3 if output == "rgb" else Sdf.ValueTypeNames.Float)
-            surface.CreateInput(slot, type_name).ConnectToSource(texture.ConnectableAPI(), output)
-        file = texture.CreateInput("file", Sdf.ValueTypeNames.Asset)
-        if file.HasConnectedSource():
-            file.ClearSources()
-        file.Set(Sdf.AssetPath(picture))
-        texture.CreateInput("st", Sdf.ValueTypeNames.Float2).ConnectToSource(reader.ConnectableAPI(), "result")
