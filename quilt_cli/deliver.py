@@ -20,6 +20,7 @@ from quilt_core.measure.texels import owners
 from quilt_core.model.scene import Scene
 from quilt_core.model.tiles import Grid, column_row
 from quilt_core.textures import template
+from quilt_core.textures.seen import reasons, summed
 from quilt_core.textures.tile_images import ImageRecipe, encoded, tile_image
 from quilt_core.uv.analysis import MeshIslands
 
@@ -135,14 +136,17 @@ def deliver(args: argparse.Namespace, scenes: list[Scene]) -> dict[str, Any]:
     handed = handing.hand(args, analysed, grid)
     made |= handed.made
     sheet = {"name": args.name, "figures": figures, "bleed": found, "padding_px": padding, "margin_px": padding / 2, "pictures": pictures}
-    made["report.html"] = page(f"{args.name}: layout report", [sheet], handed.carried), "report"
+    made["report.html"] = page(f"{args.name}: layout report", [sheet], handed.carried, summed(handed.seen)), "report"
+    other = summed(handed.seen)
+    faults = reasons(other)
     result = {
-        "ok": said.ok,
+        "ok": said.ok and not faults,
         "verdict": said.line,
-        "reasons": said.reasons,
+        "reasons": said.reasons + faults,
         **figures,
         "bleed": found,
         "carried": handed.carried,
+        "seen": other,
         "notes": handed.notes,
     }
     made["report.json"] = (json.dumps(result, indent=2) + "\n").encode(), "report"

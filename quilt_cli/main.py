@@ -143,6 +143,7 @@ def _deliver(args: argparse.Namespace) -> int:
         f"{r['verdict']}.",
         *r["reasons"],
         f"clean down to mip level {r['bleed']['clean']}, {r['bleed']['thumb']} by the rule of thumb",
+        *r["notes"],
     ]
     _say(args, r, lines)
     return 0 if r["ok"] else 1

@@ -4,11 +4,13 @@ from __future__ import annotations
 
 import argparse
 import hashlib
+from collections.abc import Mapping
 from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import Any
 
 import numpy as np
+from numpy.typing import NDArray
 
 from quilt_core import formats
 from quilt_core.delivery.report import Analysed
@@ -21,6 +23,7 @@ from quilt_core.formats.pictures import pictures
 from quilt_core.formats.wiring import Wiring, safe_name
 from quilt_core.model.scene import Scene
 from quilt_core.model.tiles import Grid
+from quilt_core.textures import seen
 from quilt_core.textures.paint import DIFFERENCES, Coat, Laid, Old, Sheet, paint, wiring
 
 from . import files
@@ -54,9 +57,10 @@ def _arranged(text: str) -> Arrangement:
 
 @dataclass
 class Handed:
-    """What was made: files by name with their kind, figures of maps that were carried over, notes."""
+    """What was made: files by name with their kind, figures of maps that were carried over and of what a viewer sees, notes."""
 
     made: Made = field(default_factory=dict)
+    seen: list[dict[str, Any]] = field(default_factory=list)
     carried: list[dict[str, Any]] = field(default_factory=list)
     notes: list[str] = field(default_factory=list)
 
@@ -91,13 +95,20 @@ def hand(args: argparse.Namespace, analysed: list[Analysed], grid: Grid) -> Hand
             out.notes += lost(scene, how)
         if not args.to:
             written = {"": source.read_bytes()} if how is None else formats.rearrange(scene, uvs, how)
-            _as_it_came(out.made, scene, written, beside, wired)
+            order = _as_it_came(out.made, scene, written, beside, wired)
+            if coats:
+                made = {path: body for path, (body, _) in out.made.items()}
+                again = formats.read(made[scene.file], scene.file, files.UNITS[args.unit], formats.Both(made, beside))
+                out.seen += seen.compare(seen.of_coat(coats[n]), seen.of_scene(again, formats.Both(made, beside), order), layout, grid.px)
             continue
         if how is not None:
             scene = rearranged(scene, uvs, dict.fromkeys(uvs, args.channel_in), how)
         one = model if args.joined else Model(pictures=taken)
         stem = Path(scene.file).stem
+        first = len(one.meshes)
         add(one, scene, beside, wired, f"{stem}/" if args.joined else "", dict.fromkeys(range(len(scene.meshes)), layout))
+        if coats:
+            out.seen += seen.compare(seen.of_coat(coats[n]), seen.of_model(one, first, scene), layout, grid.px)
         if not args.joined:
             out.notes += _convert(out.made, one, args.to, stem)
             taken |= one.shown
@@ -138,15 +149,21 @@ def _coat(args: argparse.Namespace, analysed: Analysed, source: Path) -> Coat:
     return Coat(scene, meshes, maps, old)
 
 
-def _as_it_came(made: Made, scene: Scene, written: dict[str, bytes], beside: files.Beside, wired: Wiring | None) -> None:
+def _as_it_came(
+    made: Made, scene: Scene, written: dict[str, bytes], beside: files.Beside, wired: Wiring | None
+) -> Mapping[int, NDArray[np.int64]]:
+    """Put a file and what it names among the files; returns where its triangles stand in another order now."""
+    order: Mapping[int, NDArray[np.int64]] = {}
     if wired is not None:
-        written = rewire(scene, written, beside, wired).files
+        rewired = rewire(scene, written, beside, wired)
+        written, order = rewired.files, rewired.order
     for path, body in written.items():
         made.setdefault(path or scene.file, (body, "mesh" if not path else "texture" if path.startswith("textures/") else "companion"))
     for reference in scene.references:
         found = formats.find_resource(reference, beside)
         if found is not None and not found.startswith(".."):
             made.setdefault(found, (beside[found], "companion"))
+    return order
 
 
 def _convert(made: Made, model: Model, format: str, name: str) -> list[str]:

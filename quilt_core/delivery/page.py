@@ -26,13 +26,14 @@ def _px(value: float | None) -> str:
     return "none" if value is None else f"{value:.3f} px"
 
 
-def page(title: str, sheets: list[dict[str, Any]], carried: list[dict[str, Any]]) -> bytes:
+def page(title: str, sheets: list[dict[str, Any]], carried: list[dict[str, Any]], seen: list[dict[str, Any]]) -> bytes:
     """The page.
 
     Parameters
     ----------
     sheets : for each `name`, `figures`, `bleed` (or None), `padding_px`, `margin_px`, `pictures` {caption: PNG}
     carried : for each map carried over `sheet`, `tile`, `kind`, `px`, `psnr`, `mean`, `texels_per_second`, `bare`
+    seen : for each quantity `kind`, `psnr`, `mean`, `worst` material, `worst_psnr`
     """
     out = [f'<!doctype html><html lang="en"><meta charset="utf-8"><title>{escape(title)}</title><style>{_STYLE}</style>']
     out.append(f"<h1>{escape(title)}</h1><p>Measured on the files of this delivery, on the polygons of their islands.</p>")
@@ -79,5 +80,17 @@ def page(title: str, sheets: list[dict[str, Any]], carried: list[dict[str, Any]]
             )
         out.append(
             "</table><p><small>The difference between the old paint and the new map, both sampled at random points of the surface.</small></p>"
+        )
+    if seen:
+        out.append("<h2>The surface, before and after</h2><table><tr><th>What is seen</th>")
+        out.append('<th class="n">PSNR</th><th class="n">Mean difference</th><th>Furthest off</th><th class="n">PSNR there</th></tr>')
+        for f in seen:
+            all_, there = ("the same" if x is None else f"{x:.1f} dB" for x in (f["psnr"], f["worst_psnr"]))
+            out.append(
+                f'<tr><td>{escape(f["kind"])}</td><td class="n">{all_}</td><td class="n">{f["mean"]:.2f} of 255</td>'
+                f'<td>{escape(f["worst"])}</td><td class="n">{there}</td></tr>'
+            )
+        out.append(
+            "</table><p><small>Every material as its file says it, pictures and factors, at points spread over all of the surface.</small></p>"
         )
     return "".join([*out, "</html>\n"]).encode()

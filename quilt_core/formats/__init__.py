@@ -13,7 +13,7 @@ from .revision import like, numbered
 from .wiring import Rewired, Wiring
 
 __all__ = [
-    "ENDINGS", "EXPORTS", "ending", "find_resource", "is_mesh", "named", "normals", "read", "rearrange", "revise", "rewire", "seen_from", "with_rows", "write",
+    "ENDINGS", "EXPORTS", "Both", "ending", "find_resource", "is_mesh", "named", "normals", "read", "rearrange", "revise", "rewire", "seen_from", "with_rows", "write",
 ]  # fmt: skip
 
 

@@ -6,6 +6,7 @@ import hashlib
 import io
 import posixpath
 import zipfile
+from collections.abc import Callable
 from dataclasses import dataclass, field, replace
 from typing import Any
 
@@ -20,10 +21,11 @@ from quilt_core.formats.model import Model
 from quilt_core.formats.wiring import Wiring, as_json
 from quilt_core.model.scene import Floats, Scene, UvChannel
 from quilt_core.textures.paint import Coat, Paint, wiring
+from quilt_core.textures.seen import Side, compare, of_coat, of_model, of_scene
 from quilt_core.uv.analysis import MeshIslands, analyse, transform_rows
 
 from ..projects.reading import Chosen, parts_of, sheet_numbers
-from ..projects.sheets import sheets
+from ..projects.sheets import of_sheet, sheets
 
 
 @dataclass
@@ -68,6 +70,7 @@ class Writer:
     joined: str = ""
     how: Arrangement | None = None
     notes: list[str] = field(default_factory=list)
+    seen: list[dict[str, Any]] = field(default_factory=list)  # how every material looks after, see `textures.seen`
     model: Model = field(default_factory=Model)
     taken: dict[str, bytes] = field(default_factory=dict)  # pictures of all files that were written
 
@@ -86,9 +89,15 @@ class Writer:
             names = {s["id"]: s["name"] for s in sheets(self.settings)}
             wired = wiring(self.painted, coat, names, self.per_sheet, next(iter(channel.values()), 0))
             wired.plain = self.how is not None
-        return self._converted(c, uvs, channel, wired) if self.format else self._as_it_came(c, uvs, channel, wired)
+        return self._converted(c, uvs, channel, wired, coat) if self.format else self._as_it_came(c, uvs, channel, wired, coat)
 
-    def _as_it_came(self, c: Chosen, uvs: dict[int, Floats], channel: dict[int, int], wired: Wiring | None) -> Chosen:
+    def _look(self, coat: Coat | None, wired: Wiring | None, after: Callable[[], Side], channel: dict[int, int]) -> None:
+        """Compare the old paint with what was written."""
+        if coat is not None and wired is not None:
+            px = max(of_sheet(self.settings, s["id"])["map_px"] for s in sheets(self.settings))
+            self.seen += compare(of_coat(coat), after(), channel, px)
+
+    def _as_it_came(self, c: Chosen, uvs: dict[int, Floats], channel: dict[int, int], wired: Wiring | None, coat: Coat | None) -> Chosen:
         name = c.file.name
         folder = name.rsplit("/", 1)[0] + "/" if "/" in name else ""
         written = _written(c, uvs, channel) if self.how is None else formats.rearrange(c.scene, uvs, self.how)
@@ -105,12 +114,14 @@ class Writer:
         for path, body in files.items():
             kind = "mesh" if path == name else "texture" if wired is not None and path in wired.pictures else "companion"
             self.delivery.put(path, body, kind)
-        scene = formats.read(
-            files[name], name, c.file.unit_m, formats.seen_from(folder.rstrip("/"), {k: v for k, v in files.items() if k != name})
-        )
+        beside = formats.seen_from(folder.rstrip("/"), {k: v for k, v in files.items() if k != name})
+        if wired is not None:
+            beside |= formats.seen_from(folder.rstrip("/"), dict(wired.pictures))
+        scene = formats.read(files[name], name, c.file.unit_m, beside)
+        self._look(coat, wired, lambda: of_scene(scene, beside, order), channel)
         return _again(c, scene, channel, order)
 
-    def _converted(self, c: Chosen, uvs: dict[int, Floats], channel: dict[int, int], wired: Wiring | None) -> Chosen:
+    def _converted(self, c: Chosen, uvs: dict[int, Floats], channel: dict[int, int], wired: Wiring | None, coat: Coat | None) -> Chosen:
         stem = c.file.name.rsplit("/", 1)[-1].rsplit(".", 1)[0]
         source = {m: p.channel for m, p in enumerate(c.pieces) if p is not None}
         if self.how is not None:
@@ -121,7 +132,9 @@ class Writer:
                 laid.meshes[m].channels[channel[m]] = UvChannel(uv, c.scene.meshes[m].channels[source[m]].triangles)
         model = self.model if self.joined else Model(pictures=self.taken)
         model.names = self.how.names if self.how is not None else ()
+        first = len(model.meshes)
         add(model, laid, c.beside, wired, f"{stem}/" if self.joined else "", channel)
+        self._look(coat, wired, lambda: of_model(model, first, laid), channel)
         if not self.joined:
             self._put(model, _free(stem, self.format, self.delivery))
             self.taken |= model.shown

@@ -22,6 +22,7 @@ from quilt_core.model.scene import Floats
 from quilt_core.model.tiles import column_row, listed
 from quilt_core.textures import template
 from quilt_core.textures.paint import Paint
+from quilt_core.textures.seen import reasons, summed
 from quilt_core.textures.tile_images import ImageRecipe, encoded, named, tile_image
 from quilt_core.uv.analysis import IDENTITY
 
@@ -183,6 +184,8 @@ def run_deliver(job: Job) -> None:
     report_progress(job, {"text": "Proving what was written", "part": 0.9})
     figures = _figures(project, settings, chosen, again, order, painted)
     figures["notes"] += writer.notes
+    figures["seen"] = summed(writer.seen)
+    figures["looks_other"] = reasons(figures["seen"])
     _pictures(job, delivery, again, settings, figures, order)
     if painted:
         for path, body in painted.pictures.items():
@@ -367,7 +370,7 @@ def _page(project: Project, again: list[Chosen], settings: dict[str, Any], figur
             {"name": s["name"], "figures": f, "bleed": f["bleed"], "padding_px": flat["padding_px"], "margin_px": flat["margin_px"],
              "pictures": shown}
         )  # fmt: skip
-    return page(f"{project.name}: layout report", out, figures["carried"])
+    return page(f"{project.name}: layout report", out, figures["carried"], figures["seen"])
 
 
 KINDS = (Kind("deliver", run_deliver, Deliver),)

@@ -1,0 +1,354 @@
+"""What a viewer sees of a surface, before paint was carried over and after: every quantity of the materials at points spread over all of the surface, read from
+the files by what their materials say, not by what was carried.
+
+A quantity is a picture times a scale plus a bias, or a plain value: glTF 2.0, 3.9.2 to 3.9.4; UsdPreviewSurface. Both sides are averaged over a texel of the
+coarser picture, as far as they would be on a screen that shows the new map texel by texel.
+"""
+
+from __future__ import annotations
+
+import hashlib
+import math
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from ..formats.model import Model
+from ..formats.pictures import open_picture, pictures
+from ..model.colours import to_linear, to_srgb
+from ..model.material import MASK, OPAQUE, Material, Texture, placed_uvs
+from ..model.scene import Floats, Mesh, Scene, UvChannel
+from ..uv.turning import frame_maps, linear_maps
+from .carry import IN_SRGB, NEUTRAL
+from .old import Coat
+
+Numbers = NDArray[np.int64]
+LEAST = 30.0  # decibels: below it a difference is told (ours; 45 is what no eye finds, 25 is what anyone does)
+_POINTS = 20_000
+_FEWEST = 300  # of a material
+_GRID = (-0.25, 0.25)
+_ONE = ("roughness", "metal", "occlusion", "opacity")
+
+
+@dataclass(frozen=True)
+class Side:
+    """A surface with its materials.
+
+    meshes : whose triangles are those of the other side, but for `order`, the number (T,) there of each triangle here
+    pictures : for each material, bytes by kind
+    """
+
+    meshes: Sequence[Mesh]
+    materials: Sequence[Material]
+    pictures: Sequence[Mapping[str, bytes]]
+    order: Mapping[int, Numbers] = field(default_factory=dict)
+
+
+_GREY = tuple(float(x) for x in to_linear(np.array(NEUTRAL["base colour"])))  # of a material that says nothing
+
+
+def of_coat(coat: Coat) -> Side:
+    """The old paint of a file."""
+    before = coat.before
+    return Side(before.meshes, before.materials, [{kind: old.load() for kind, old in maps.items()} for maps in coat.maps])
+
+
+def of_scene(scene: Scene, files: Mapping[str, bytes], order: Mapping[int, Numbers]) -> Side:
+    """A file as it was read back, with the files beside it."""
+    return Side(scene.meshes, scene.materials, pictures(scene, files), order)
+
+
+def of_model(model: Model, first: int, scene: Scene) -> Side:
+    """A scene as it stands in a model from its mesh `first` on, before it is written."""
+    meshes = []
+    for (name, positions, corners), own in zip(model.meshes[first : first + len(scene.meshes)], scene.meshes, strict=True):
+        channels = {c: UvChannel(uv, corners.triangles.astype(np.int32)) for c, uv in corners.uvs.items()}
+        triangles = corners.position[corners.triangles].astype(np.int32)
+        meshes.append(Mesh(name, positions, triangles, corners.look[corners.face_of].astype(np.int32), channels, tangents=False))
+        assert len(triangles) == len(own.triangles)
+    shown = [{kind: model.pictures[t.path] for kind, t in look.maps.items() if t.path in model.pictures} for look in model.looks]
+    return Side(meshes, model.looks, shown)
+
+
+class _Eye:
+    """Samples pictures, each decoded once."""
+
+    def __init__(self) -> None:
+        self.kept: dict[tuple[str, str], NDArray[np.float32]] = {}
+
+    def values(self, body: bytes, kind: str) -> NDArray[np.float32]:
+        """A picture (h, w, 4), colours in linear light."""
+        key = hashlib.sha256(body).hexdigest(), kind if kind in IN_SRGB else ""
+        if key not in self.kept:
+            picture = open_picture(body, f"a {kind} map")
+            if picture.mode.startswith("I"):
+                grey = np.asarray(picture, np.float32) / 65535
+                values = np.dstack([grey, grey, grey, np.ones_like(grey)])
+            else:
+                values = np.asarray(picture.convert("RGBA"), np.float32) / 255
+            if key[1]:
+                values = np.concatenate([to_linear(values[:, :, :3]), values[:, :, 3:]], axis=2)
+            self.kept[key] = np.asarray(values, np.float32)
+        return self.kept[key]
+
+    def look(self, body: bytes, kind: str, texture: Texture, uv: Floats, steps: Floats) -> Floats:
+        """(k, 4) a picture at UVs (k, 2) of the scene, averaged over `steps` (k, 2, 2), the UVs that a texel of the new map spans."""
+        values = self.values(body, kind)
+        found = [
+            _bilinear(values, placed_uvs(uv + i * steps[:, :, 0] + j * steps[:, :, 1], texture.placed), texture.wrap)
+            for i in _GRID
+            for j in _GRID
+        ]
+        out: Floats = np.mean(found, axis=0)
+        scale, bias = texture.scale, texture.bias
+        if kind == "normal" and scale is None:
+            scale, bias = (2.0, 2.0, 2.0, 1.0), (-1.0, -1.0, -1.0, 0.0)
+        return out * (scale or 1.0) + (bias or 0.0)
+
+
+def _bilinear(values: NDArray[np.float32], uv: Floats, wrap: tuple[str, str]) -> Floats:
+    h, w = values.shape[:2]
+    x, y = uv[:, 0] * w - 0.5, (1 - uv[:, 1]) * h - 0.5
+    c, r = np.floor(x).astype(np.int64), np.floor(y).astype(np.int64)
+    out = np.zeros((len(uv), 4))
+    for k in range(4):
+        column, row = c + (k & 1), r + (k >> 1)
+        weight = np.abs(1 - (k & 1) - (x - c)) * np.abs(1 - (k >> 1) - (y - r))
+        (column, in_x), (row, in_y) = _folded(column, w, wrap[0]), _folded(row, h, wrap[1])
+        out += (weight * in_x * in_y)[:, None] * values[row, column]
+    return out
+
+
+def _folded(i: Numbers, n: int, wrap: str) -> tuple[Numbers, NDArray[np.bool_]]:
+    if wrap == "repeat":
+        return i % n, np.ones(len(i), bool)
+    if wrap == "mirror":
+        m = i % (2 * n)
+        return np.where(m < n, m, 2 * n - 1 - m), np.ones(len(i), bool)
+    return np.clip(i, 0, n - 1), (i >= 0) & (i < n) if wrap == "none" else np.ones(len(i), bool)
+
+
+@dataclass
+class _Points:
+    """Points on triangles of one mesh: the triangle (k,) on both sides, and the weights (k, 3) of its corners on both."""
+
+    mesh: int
+    before: Numbers
+    after: Numbers
+    weights: Floats
+
+
+Quantities = dict[str, Floats]
+
+
+def _seen(side: Side, eye: _Eye, number: int, mesh: Mesh, triangles: Numbers, weights: Floats, finest: Mapping[str, Floats]) -> Quantities:
+    """The quantities of one material at points of one mesh, each (k, 1 or 3); `finest` (k, 2, 2) spans of a texel by kind."""
+    material = side.materials[number] if number >= 0 else Material("")
+    shown = side.pictures[number] if number >= 0 else {}
+    count = len(triangles)
+
+    def sample(kind: str) -> Floats | None:
+        texture, body = material.maps.get(kind), shown.get(kind)
+        channel = None if texture is None else mesh.channels.get(texture.channel)
+        if texture is None or body is None or channel is None:
+            return None
+        rows = channel.triangles[triangles]
+        uv = (channel.uvs[np.maximum(rows, 0)] * weights[:, :, None]).sum(axis=1)
+        found = eye.look(body, kind, texture, uv, finest[str(texture.channel)])
+        return found[:, ["rgba".index(texture.part)]] if texture.part else found
+
+    def plain(value: tuple[float, ...] | float | None, usual: tuple[float, ...]) -> Floats:
+        values = usual if value is None else value if isinstance(value, tuple) else (value,)
+        return np.tile(np.array(values, float), (count, 1))
+
+    out: Quantities = {}
+    base, both, through = sample("base colour"), sample("metal and roughness"), sample("opacity")
+    out["base colour"] = plain(material.colour, _GREY) if base is None else base[:, :3] * plain(material.colour, (1.0, 1.0, 1.0))
+    alpha = plain(material.opacity, (1.0,))
+    if through is not None:
+        alpha = alpha * through[:, :1]
+    elif base is not None and base.shape[1] == 4:
+        alpha = alpha * base[:, 3:]
+    out["what is seen"] = plain(1.0, (1.0,)) if material.alpha == OPAQUE else alpha
+    if material.alpha == MASK:
+        out["what is seen"] = (alpha >= material.cutoff).astype(float)
+    for kind, at, value, usual in (("roughness", 1, material.roughness, 1.0), ("metal", 2, material.metal, 0.0)):
+        own = sample(kind)
+        map_ = both[:, at : at + 1] if both is not None else own[:, :1] if own is not None else None
+        out[kind] = plain(value, (usual,)) if map_ is None else map_ * plain(value, (1.0,))
+    shine = sample("emission")
+    out["emission"] = (
+        plain(material.emission, (0.0, 0.0, 0.0)) if shine is None else shine[:, :3] * plain(material.emission, (1.0, 1.0, 1.0))
+    )
+    shade = sample("occlusion")
+    out["occlusion"] = plain(1.0, (1.0,)) if shade is None else 1 + material.occlusion_strength * (shade[:, :1] - 1)
+    slope = sample("normal")
+    out["normal"] = plain((0.0, 0.0, 1.0), ()) if slope is None else slope[:, :3] * (material.normal_scale, material.normal_scale, 1.0)
+    for kind in ("specular", "height"):
+        found = sample(kind)
+        if found is not None:
+            out[kind] = found[:, :3] if kind == "specular" else found[:, :1]
+    return out
+
+
+def compare(before: Side, after: Side, layout: int | Mapping[int, int], px: float, seed: int = 0) -> list[dict[str, Any]]:
+    """How a surface looks on both sides.
+
+    Parameters
+    ----------
+    layout : the UV channel that the new maps are read by, for all meshes or by mesh; px : texels of a tile there
+
+    Returns
+    -------
+    for every quantity and every material of the old side: `kind`, `material`, `psnr` (dB, infinite where nothing differs), `mean` (of 255), `area` (share)
+    """
+    random, eye = np.random.default_rng(seed), _Eye()
+    areas = [_areas(m) for m in before.meshes]
+    total = sum(float(a.sum()) for a in areas) or 1.0
+    sums: dict[tuple[int, str], list[tuple[float, float, float]]] = {}
+    for number, mesh in enumerate(before.meshes):
+        back = _back(after.order.get(number), len(mesh.triangles))
+        for material in np.unique(mesh.materials).tolist():
+            mine = np.flatnonzero((mesh.materials == material) & (areas[number] > 0) & (back >= 0))
+            if not len(mine):
+                continue
+            area = areas[number][mine]
+            count = max(_FEWEST, int(_POINTS * area.sum() / total))
+            t = random.choice(mine, count, p=area / area.sum())
+            weights = random.dirichlet((1, 1, 1), count)
+            for name, off in _differences(
+                before, after, eye, number, t, back[t], weights, layout if isinstance(layout, int) else layout.get(number, 0), px
+            ).items():
+                share = float(area.sum() / total)
+                sums.setdefault((material, name), []).append((share, float((off**2).mean()), float(off.mean())))
+    out = []
+    for (material, name), parts in sorted(sums.items()):
+        weight = sum(p[0] for p in parts)
+        square, mean = (sum(p[0] * p[k] for p in parts) / weight for k in (1, 2))
+        psnr = math.inf if square < 1e-12 else -10 * math.log10(square)
+        label = before.materials[material].name if material >= 0 else ""
+        out.append({"kind": name, "material": label, "psnr": psnr, "mean": mean * 255, "area": weight})
+    return out
+
+
+def _areas(mesh: Mesh) -> Floats:
+    a, b, c = (mesh.positions[mesh.triangles[:, k]] for k in range(3))
+    return np.asarray(np.linalg.norm(np.cross(b - a, c - a), axis=1) / 2)
+
+
+def _back(order: Numbers | None, count: int) -> Numbers:
+    """Where each triangle (T,) stands on the other side."""
+    if order is None:
+        return np.arange(count)
+    out = np.full(count, -1, np.int64)
+    out[order] = np.arange(len(order))
+    return out
+
+
+def _differences(
+    before: Side, after: Side, eye: _Eye, number: int, t: Numbers, u: Numbers, weights: Floats, layout: int, px: float
+) -> Quantities:
+    """Differences (k,) by quantity at points of one mesh, that are of one material before."""
+    old, new = before.meshes[number], after.meshes[number]
+    material = int(old.materials[t[0]])
+    a = _seen(before, eye, material, old, t, weights, _spans(old, t, new, u, layout, px))
+    out: dict[str, list[tuple[NDArray[np.bool_], Floats]]] = {}
+    spans = _spans(new, u, new, u, layout, px)
+    for m in np.unique(new.materials[u]).tolist():
+        mine = new.materials[u] == m
+        b = _seen(after, eye, m, new, u[mine], weights[mine], {c: s[mine] for c, s in spans.items()})
+        if "normal" in a and "normal" in b:
+            b["normal"] = _turned_back(before, after, material, m, old, new, t[mine], u[mine], b["normal"])
+        for name in a.keys() & b.keys():
+            x, y = a[name][mine], b[name]
+            top = max(1.0, float(x.max())) if name == "emission" else 1.0
+            if name in ("base colour", "emission", "specular"):
+                x, y = to_srgb(x / top), to_srgb(y / top)
+            elif name == "normal":
+                x, y = _unit(x) / 2, _unit(y) / 2
+            out.setdefault(name, []).append((mine, np.abs(x - y).mean(axis=1)))
+    seen = a["what is seen"][:, 0]
+    done = {}
+    for name, parts in out.items():
+        whole = np.zeros(len(t))
+        for mine, off in parts:
+            whole[mine] = off
+        # What nothing is seen of looks the same in any colour.
+        done[name] = whole * seen if name != "what is seen" else whole
+    return done
+
+
+def _unit(v: Floats) -> Floats:
+    return np.asarray(v / np.maximum(np.linalg.norm(v, axis=1, keepdims=True), 1e-12))
+
+
+def _spans(mesh: Mesh, t: Numbers, new: Mesh, u: Numbers, layout: int, px: float) -> dict[str, Floats]:
+    """By channel of a mesh, the UVs (k, 2, 2) that a texel of the new map spans to the right and upward, column by column."""
+    laid = new.channels.get(layout)
+    out = {}
+    for channel, source in mesh.channels.items():
+        span = np.zeros((len(t), 2, 2))
+        if laid is not None:
+            e, f = _edges(laid.uvs, laid.triangles[u]), _edges(source.uvs, source.triangles[t])
+            det = np.linalg.det(e)
+            good = np.abs(det) > 1e-30
+            span[good] = f[good] @ np.linalg.inv(e[good]) / px
+        out[str(channel)] = np.clip(np.nan_to_num(span), -1e3, 1e3)
+    return out
+
+
+def _edges(uvs: Floats, rows: NDArray[np.integer[Any]]) -> Floats:
+    uv = uvs[np.maximum(rows, 0)]
+    return np.stack([uv[:, 1] - uv[:, 0], uv[:, 2] - uv[:, 0]], axis=2)
+
+
+def _turned_back(
+    before: Side, after: Side, material: int, now: int, old: Mesh, new: Mesh, t: Numbers, u: Numbers, vectors: Floats
+) -> Floats:
+    """Vectors of the new normal map as the frame of the old one says them."""
+    was = before.materials[material].maps.get("normal") if material >= 0 else None
+    shown = after.materials[now].maps.get("normal") if now >= 0 else None
+    if was is None or shown is None or was.channel not in old.channels or shown.channel not in new.channels:
+        return vectors
+    a, b = old.channels[was.channel], new.channels[shown.channel]
+    uv_old, uv_new = a.uvs[np.maximum(a.triangles[t], 0)], b.uvs[np.maximum(b.triangles[u], 0)]
+    if old.tangents and new.tangents:
+        m = linear_maps(placed_uvs(uv_new, shown.frame), placed_uvs(uv_old, was.frame))
+    else:
+        m = frame_maps(placed_uvs(uv_new, shown.placed), placed_uvs(uv_old, was.placed), old.positions[old.triangles[t]])
+    # The inverse of an orthogonal matrix is its transpose.
+    return np.column_stack(
+        [m[:, 0] * vectors[:, 0] + m[:, 2] * vectors[:, 1], m[:, 1] * vectors[:, 0] + m[:, 3] * vectors[:, 1], vectors[:, 2]]
+    )
+
+
+def summed(found: Sequence[Mapping[str, Any]]) -> list[dict[str, Any]]:
+    """Figures by quantity over all materials, the worst one named; quantities that nothing differs in are there as well."""
+    out = []
+    for kind in dict.fromkeys(f["kind"] for f in found):
+        mine = [f for f in found if f["kind"] == kind]
+        worst = min(mine, key=lambda f: f["psnr"])
+        weight = sum(f["area"] for f in mine)
+        square = sum(f["area"] * 10 ** (-f["psnr"] / 10) for f in mine) / weight
+        psnr = math.inf if square < 1e-12 else -10 * math.log10(square)
+        out.append(
+            {"kind": kind, "psnr": _rounded(psnr), "mean": round(sum(f["area"] * f["mean"] for f in mine) / weight, 3), "worst": worst["material"],
+             "worst_psnr": _rounded(worst["psnr"])}
+        )  # fmt: skip
+    return out
+
+
+def _rounded(psnr: float) -> float | None:
+    return None if math.isinf(psnr) else round(psnr, 2)
+
+
+def reasons(figures: Sequence[Mapping[str, Any]]) -> list[str]:
+    """A sentence for each quantity that a viewer would see to be another."""
+    return [
+        f"The {f['kind']} of '{f['worst']}' looks other than before ({f['worst_psnr']:.1f} dB; {LEAST:.0f} or more is wanted)."
+        for f in figures
+        if f["worst_psnr"] is not None and f["worst_psnr"] < LEAST
+    ]
