@@ -43,7 +43,9 @@ def add(commands: Any, common: argparse.ArgumentParser, tiles: Any) -> None:
     d.add_argument("--template-px", type=int, metavar="PX", help="size of templates (that of the map)")
     d.add_argument("--images", choices=("none", "blank", "checker", "object", "island"), default="none", help="tile images to begin with")
     d.add_argument("--format", choices=("png", "tiff", "exr"), default="png", help="of tile images (png)")
-    d.add_argument("--depth", type=int, choices=(8, 16), default=8, help="bits of tile images (8)")
+    d.add_argument(
+        "--depth", type=int, choices=(8, 16, 32), default=8, help="bits of tile images (8); an EXR holds linear half floats, or 32 bits"
+    )
     d.add_argument("--name", default="sheet", help="of the sheet: its files are called name.1001.png")
     handing.options(d)
 
@@ -88,7 +90,7 @@ def _image(args: argparse.Namespace, pieces: list[MeshIslands], tile: int) -> by
             numbers.append(number[start + of[of >= 0]])
             start, row = start + p.islands.count, row + len(p.uvs)
         owner, _ = owners(np.concatenate(uvs), np.concatenate(triangles), np.concatenate(numbers), args.map, column_row(tile))
-    return encoded(tile_image(recipe, args.map, owner), args.format, args.depth)
+    return encoded(tile_image(recipe, args.map, owner), args.format, args.depth, display=True)
 
 
 def deliver(args: argparse.Namespace, scenes: list[Scene]) -> dict[str, Any]:
@@ -109,6 +111,7 @@ def deliver(args: argparse.Namespace, scenes: list[Scene]) -> dict[str, Any]:
         "clean": min((b.clean for b in proofs), default=-1),
         "levels": grid.px.bit_length(),
         "thumb": proofs[0].thumb if proofs else -1,
+        "thin": int(sum(b.thin.sum() for b in proofs)),
     }
     coverage = sum(proof.coverage[t][0] for t in used) / max(1, len(used))
     figures = {

@@ -35,6 +35,13 @@ def _map(text: str) -> int:
     return int(text)
 
 
+def _allowed(text: str) -> tuple[str, ...]:
+    kinds = tuple(k.strip() for k in text.split(","))
+    if not all(k in report.ALLOWED for k in kinds):
+        raise argparse.ArgumentTypeError(f"'{text}' is not a list of {' and '.join(report.ALLOWED)}, as in mirrored,self")
+    return kinds
+
+
 def parser() -> argparse.ArgumentParser:
     """The words of the command line; see `cli.md`."""
     top = argparse.ArgumentParser(prog="quilt", description="Even texel density, packed UV islands, proven layouts.")
@@ -54,6 +61,13 @@ def parser() -> argparse.ArgumentParser:
     v = commands.add_parser("verify", parents=[common], help="prove the layout that the files share; exit 1 where it fails")
     v.add_argument("--padding", type=float, metavar="PX", help="also ask for this gap")
     v.add_argument("--margin", type=float, metavar="PX", help="also ask for this margin")
+    v.add_argument(
+        "--allow",
+        type=_allowed,
+        default=(),
+        metavar="KINDS",
+        help="faults of single islands that came with their UVs and are no reason to fail: mirrored, self (overlap themselves)",
+    )
     p = argparse.ArgumentParser(add_help=False)
     p.add_argument("--out", type=Path, required=True, metavar="DIR")
     p.add_argument("--padding", type=float, metavar="PX", help="between islands (8 at 2048)")
@@ -118,13 +132,18 @@ def _inspect(args: argparse.Namespace) -> int:
 
 
 def _verify(args: argparse.Namespace) -> int:
-    r = report.verify_report(_scenes(args), args.channel_in, args.map, args.padding, args.margin)
+    r = report.verify_report(_scenes(args), args.channel_in, args.map, args.padding, args.margin, args.allow)
     gap, margin = (("none" if r[k] is None else f"{r[k]:.3f} px") for k in ("smallest_gap_px", "smallest_margin_px"))
     verdict = "; ".join([r["verdict"], *r["reasons"], *r["faults"]])
     lines = [
         f"{verdict}.",
         f"{r['islands']} islands at {args.map} px, smallest gap {gap}, smallest margin {margin}, coverage {r['coverage']:.1%}",
     ]
+    words = {"self": "overlap themselves", "mirrored": "are mirrored"}
+    lines += [f"{n} islands {words[kind]}, as their UVs came: allowed" for kind, n in r["allowed"].items()]
+    own = [words[k] for k, n in (("self", r["overlap"]["self"]), ("mirrored", r["flipped"])) if n and k not in args.allow]
+    if own:
+        lines.append(f"islands that {' or '.join(own)} do so in the UVs that came; --allow takes these kinds")
     _say(args, r, lines)
     return 0 if r["ok"] else 1
 
@@ -186,6 +205,7 @@ def _pack(args: argparse.Namespace) -> int:
         f"smallest gap {figures['smallest_gap_px']} px, margin {figures['smallest_margin_px']} px, {figures['overlap_pairs']} overlaps"
     )
     lines += [f"left as it was, it has no UVs: {u}" for u in figures["unpacked"]]
+    lines += [f"no map could hold it at the common density, so it is smaller: {n}" for n in figures["shrunk_islands"][:12]]
     lines.append("; ".join([f"{figures['verdict']}", *figures["reasons"]]) + ".")
     _say(args, figures, lines)
     return 0 if figures["ok"] else 1

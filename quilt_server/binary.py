@@ -48,6 +48,21 @@ def job_output(request: HttpRequest, job_id: int) -> FileResponse:
     )
 
 
+@router.get("/jobs/{job_id}/carried/{number}.png", include_in_schema=False)
+def carried_map(request: HttpRequest, job_id: int, number: int, px: int = 2048) -> HttpResponse:
+    """A map that old paint was carried over to, by its number in the report of a delivery, as PNG of at most `px`."""
+    job = get_object_or_404(Job, pk=job_id, kind="deliver", state="done")
+    carried = job.result.get("figures", {}).get("carried", [])
+    if number >= len(carried):
+        return HttpResponse(status=404)
+    with zipfile.ZipFile(files.path_of(job.output_sha)) as archive:
+        image = open_picture(archive.read(carried[number]["file"]))
+    image.thumbnail((max(16, min(px, 4096)),) * 2)
+    out = io.BytesIO()
+    image.convert("RGB").save(out, "PNG", compress_level=3)
+    return _forever(HttpResponse(out.getvalue(), content_type="image/png"))
+
+
 @router.get("/jobs/{job_id}/baked/{sheet}/{tile}/{kind}.png", include_in_schema=False)
 def baked_map(request: HttpRequest, job_id: int, sheet: int, tile: int, kind: str) -> HttpResponse:
     """A map of a test bake."""

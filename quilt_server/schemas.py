@@ -45,6 +45,8 @@ class MaterialOut(Schema):
     name: str
     images: dict[str, str] = {}
     channels: dict[str, int] = {}
+    # Linear, that its base colour is multiplied by.
+    colour: list[float] | None = None
 
 
 class FileOut(Schema):
@@ -190,6 +192,9 @@ class Bleed(Schema):
     threshold: float
     clean: int | None
     unmeasured: list[int] = []
+    # Islands that cover no texel's middle, and which these are.
+    thin: int = 0
+    thin_islands: list[list[int]] = []
     levels: int
     thumb: int
     tiles: list[BleedTile]

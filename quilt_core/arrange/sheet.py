@@ -6,6 +6,7 @@ A layout is one similarity per island on top of the UVs that were read: columns 
 
 from __future__ import annotations
 
+import math
 from collections.abc import Callable
 from dataclasses import dataclass, field, replace
 
@@ -21,6 +22,8 @@ from ..uv.analysis import IDENTITY, MeshIslands, transform_regions
 from ..uv.density import densities, even_scales, spread
 from ..uv.twins import follow, leaders
 from .bunches import Bunches
+
+_ENDLESS = 16.0
 
 Stop = Callable[[], bool]
 
@@ -39,6 +42,7 @@ class SheetRules:
     free : regions kept free: UDIM number and box (least u, least v, greatest u, greatest v) inside that tile
     kind : (n,) material of each island; islands of different kinds keep `apart_px` between them where that is more than the padding
     go_on : start from the layout as it is; where that does not keep its gaps, from a new one
+    refuse_endless : raise where there are islands that no map could hold (see `endless`), instead of making them shorter
     """
 
     rotations: tuple[str, ...] | None = None
@@ -52,15 +56,18 @@ class SheetRules:
     kind: NDArray[np.int64] | None = None
     apart_px: float = 0.0
     go_on: bool = False
+    refuse_endless: bool = False
 
 
 @dataclass(frozen=True)
 class SheetPacking:
-    """Layouts per piece, the packer's result, and the number of flat islands that were only put aside."""
+    """Layouts per piece, the packer's result, the number of flat islands that were only put aside, and the `endless` islands, which got a place at less than
+    their density."""
 
     transforms: list[Floats]
     result: PackResult
     flat: int
+    shrunk: tuple[int, ...] = ()
 
 
 @dataclass
@@ -138,6 +145,18 @@ def pack_sheet(
     if rules.held is not None:
         np.logical_or.at(held, lead, rules.held)  # whoever holds a twin holds the one that leads it
     held = held[real]
+    long = endless(sized, held)
+    if long.any() and rules.refuse_endless:
+        raise DoesNotFit(
+            f"{int(long.sum())} islands are so long and thin at the common density that no map could hold them.", real[long].tolist(), None
+        )
+    if long.any():
+        shorter = np.ones(len(real))
+        shorter[long] = _shorter(sized, long)
+        base[real, 2] *= shorter
+        sized[long] = transform_regions(
+            sized[long], np.column_stack([np.tile(IDENTITY[:2], (int(long.sum()), 1)), shorter[long], np.zeros((int(long.sum()), 2))])
+        )
     if held.any():
         sized[held] = _hold(pieces, real[held], now, tiles)
     corners = np.concatenate([p.islands.box for p in pieces])
@@ -167,7 +186,7 @@ def pack_sheet(
     except DoesNotFit as e:
         raise DoesNotFit(str(e), [int(real[i]) for i in e.islands if i < len(real)], e.best_density) from e
     flat = int((mine & (lead == np.arange(len(lead)))).sum()) - len(real)
-    return SheetPacking(layouts(result.best), result, flat)
+    return SheetPacking(layouts(result.best), result, flat, tuple(int(i) for i in real[long]))
 
 
 def _pack(
@@ -390,6 +409,34 @@ def sized_regions(
         factor = factor * _held(uv_area[real], world[real], recipe, keep_ratios)
     base[:, 2] *= factor
     return transform_regions(regions[real], base[real]), real, base
+
+
+def endless(sized: NDArray[np.object_], held: NDArray[np.bool_]) -> NDArray[np.bool_]:
+    """Which regions (k,) are longer than 16 times the side of the square that all together would fill: a map that holds one has less than a 256th of
+    it covered. They come from triangles that are next to nothing in the UV plane, and evening their density makes them that long.
+
+    Parameters
+    ----------
+    sized : (k,) regions at their relative sizes; held : (k,) bool, those that stay where they are and are never endless
+    """
+    box = shapely.bounds(sized)
+    long, area = np.maximum(box[:, 2] - box[:, 0], box[:, 3] - box[:, 1]), shapely.area(sized)
+    out = np.zeros(len(sized), bool)
+    order = [i for i in np.argsort(-long) if not held[i]]
+    left = float(area.sum())
+    for i in order:
+        if len(sized) - out.sum() <= 1 or long[i] <= _ENDLESS * math.sqrt(max(left, 0.0)):
+            break
+        out[i] = True
+        left -= float(area[i])
+    return out
+
+
+def _shorter(sized: NDArray[np.object_], long: NDArray[np.bool_]) -> Floats:
+    """The factor for each endless region that makes it an eighth as long as the square is wide that all others would fill."""
+    box = shapely.bounds(sized[long])
+    side = math.sqrt(max(float(shapely.area(sized[~long]).sum()), 1e-300))
+    return np.asarray(side / 8 / np.maximum(box[:, 2] - box[:, 0], box[:, 3] - box[:, 1]))
 
 
 def _held(uv_area: Floats, world: Floats, recipe: Recipe, keep_ratios: bool) -> float:

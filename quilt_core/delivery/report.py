@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections import Counter
+from collections.abc import Collection, Sequence
 from dataclasses import dataclass
 from typing import Any
 
@@ -167,7 +169,7 @@ def verdict(figures: dict[str, Any], bleed: dict[str, Any] | None = None) -> Ver
     Parameters
     ----------
     figures : of `proof_figures`, with `map_px`
-    bleed : `clean` (None where it was not measured), `levels`; None where nobody asked
+    bleed : `clean` (None where it was not measured), `levels`, `thin` (islands thinner than a texel); None where nobody asked
     """
     overlap = figures["overlap"]
     heavy = [
@@ -180,7 +182,13 @@ def verdict(figures: dict[str, Any], bleed: dict[str, Any] | None = None) -> Ver
         heavy.append("colours of neighbours reach islands on the full map already: widen the padding")
     words = ("island is mirrored: letters on it read backwards, its normal map turns inside out",
              "islands are mirrored: letters on them read backwards, normal maps turn inside out")  # fmt: skip
-    light = [figures["flipped"] and counted(figures["flipped"], *words)]
+    thin = 0 if bleed is None else bleed.get("thin", 0)
+    light = [
+        figures["flipped"] and counted(figures["flipped"], *words),
+        thin
+        and counted(thin, "island is thinner than a texel", "islands are thinner than a texel")
+        + ": nothing can be baked there at this size",
+    ]
     wrong, faults = [str(w) for w in heavy if w], [str(w) for w in light if w]
     grade = "not fit" if wrong else "fit with faults" if faults else "fit"
     start = {"not fit": "Not fit for baking", "fit with faults": "Fit for baking, with faults", "fit": "Fit for baking"}[grade]
@@ -201,14 +209,32 @@ def proof_figures(proof: LayoutProof) -> dict[str, Any]:
     }
 
 
-def verify_report(scenes: list[Scene], channel: int, map_px: int, padding_px: float | None, margin_px: float | None) -> dict[str, Any]:
-    """Proof of the layout that all files share; with a padding or margin asked for, those must hold too."""
+# Faults that `verify --allow` takes. They are of single islands, as their UVs came: packing neither makes nor mends them.
+ALLOWED = ("self", "mirrored")
+
+
+def verify_report(
+    scenes: list[Scene], channel: int, map_px: int, padding_px: float | None, margin_px: float | None, allow: Collection[str] = ()
+) -> dict[str, Any]:
+    """Proof of the layout that all files share; with a padding or margin asked for, those must hold too.
+
+    Parameters
+    ----------
+    allow : words of `ALLOWED`, faults of the islands themselves that are told and are no reason to fail
+    """
     pieces = pieces_of(analyse_all(scenes, channel))
     proof = prove(pieces, None, map_px)
     reasons = []
     if not pieces:
         reasons.append(f"no object has UVs in channel {channel}")
-    found = verdict(proof_figures(proof) | {"map_px": map_px})
+    figures = proof_figures(proof)
+    taken = {word: figures["overlap"]["self"] if word == "self" else figures["flipped"] for word in allow}
+    judged = figures | {"map_px": map_px}
+    if "self" in allow:
+        judged |= {"overlap": figures["overlap"] | {"self": 0}}
+    if "mirrored" in allow:
+        judged |= {"flipped": 0}
+    found = verdict(judged)
     reasons += [] if found.ok else found.reasons
     for name, wanted, got in (("gap", padding_px, proof.gap_px), ("margin", margin_px, proof.margin_px)):
         if wanted is not None and got is not None and got < wanted - 1e-3:
@@ -218,12 +244,23 @@ def verify_report(scenes: list[Scene], channel: int, map_px: int, padding_px: fl
         "verdict": found.line if not reasons else f"Not fit for baking at {map_px} px",
         "reasons": reasons,
         "faults": found.reasons if found.ok else [],
-        **proof_figures(proof),
+        "allowed": {word: n for word, n in taken.items() if n},
+        **figures,
         "islands": proof.islands,
         "map_px": map_px,
         "coverage": round(sum(c for c, _ in proof.coverage.values()) / max(1, len(proof.coverage)), 6),
         "density_px_per_m": _density(overall_density(pieces, None, map_px)),
     }
+
+
+def shrunk(pieces: list[MeshIslands], islands: Sequence[int]) -> list[str]:
+    """What is told of islands (numbers through all pieces) that no map could hold at the common density."""
+    names = [p.objects[0].name for p in pieces for _ in range(p.islands.count)]
+    found = Counter(names[i] for i in islands)
+    return [
+        f"{name}: {counted(n, 'island is', 'islands are')} smaller, for no map could hold it at the common density"
+        for name, n in found.items()
+    ]
 
 
 def pack_report(
@@ -234,15 +271,16 @@ def pack_report(
     `ok` says whether the packing did its part: nothing overlaps or lies outside, gaps and margins are what the recipe asks for. What was wrong with
     single islands before stands in the verdict's reasons.
     """
-    map_px, tiles, seed = recipe.map_px, recipe.tiles, recipe.seed
+    map_px, seed = recipe.map_px, recipe.seed
 
     def kept(found: float | None, asked: float) -> bool:
         return found is None or found >= asked - 1e-3
 
     density = overall_density(pieces, transforms, map_px)
+    names = [f"{p.objects[0].name} island {i}" for p in pieces for i in range(p.islands.count)]
     said = verdict(proof_figures(proof) | {"map_px": map_px})
     return {
-        "coverage": round(sum(c for c, _ in proof.coverage.values()) / tiles, 6),
+        "coverage": round(sum(c for c, _ in proof.coverage.values()) / max(1, len(proof.coverage)), 6),
         "density_px_per_m": None if density is None else density.median,
         "density_spread_px_per_m": _density(density),
         "tiles": [{"tile": t, "coverage": round(c, 6), "islands": n} for t, (c, n) in sorted(proof.coverage.items())],
@@ -259,6 +297,7 @@ def pack_report(
         "reasons": said.reasons,
         "islands": proof.islands,
         "flat_islands": packed.flat,
+        "shrunk_islands": [names[i] for i in packed.shrunk],
         "objects": sum(len(p.objects) for p in pieces),
         "map_px": map_px,
         "seconds": round(seconds, 2),

@@ -84,13 +84,34 @@ def _shares(owner, x, y, mine, level, foreign, other):  # type: ignore[no-untype
         other[s] = of
 
 
+@njit(cache=True, nogil=True)  # type: ignore[untyped-decorator]
+def _reached(x, y, triangles, of, px, out):  # type: ignore[no-untyped-def]
+    """Mark in out (n,) whose triangles (T, 3) cover the middle of a texel; x, y (W,) in texels."""
+    for t in range(triangles.shape[0]):
+        if out[of[t]]:
+            continue
+        a, b, c = triangles[t, 0], triangles[t, 1], triangles[t, 2]
+        low, high = min(y[a], y[b], y[c]), max(y[a], y[b], y[c])
+        for r in range(max(0, int(np.ceil(low - 0.5))), min(px - 1, int(np.floor(high - 0.5))) + 1):
+            left, right = np.inf, -np.inf
+            for k in range(3):
+                p, q = triangles[t, k], triangles[t, (k + 1) % 3]
+                if (y[p] - r - 0.5) * (y[q] - r - 0.5) <= 0.0 and y[p] != y[q]:
+                    at = x[p] + (r + 0.5 - y[p]) / (y[q] - y[p]) * (x[q] - x[p])
+                    left, right = min(left, at), max(right, at)
+            if max(0.0, np.ceil(left - 0.5)) <= min(px - 1.0, np.floor(right - 0.5)):
+                out[of[t]] = True
+                break
+
+
 @dataclass(frozen=True)
 class Bleed:
     """What the proof found on one tile, over all n islands.
 
     level (n,) the first mip level at which another island's colour is more than the threshold, -1 for never, -2 for islands that are not on this
     tile; at (n, 2) where, in UV; share (n,) how much; other (n,) whose colour it is. `levels`: of the map's mip chain; `clean`: the last level that
-    is clean for all, -1 where not even the full map is; `thumb`: floor(log2 padding), the habit; `twice`: texels that two islands cover.
+    is clean for all, -1 where not even the full map is; `thumb`: floor(log2 padding), the habit; `twice`: texels that two islands cover. `thin` (n,):
+    islands that cover no texel's middle; nothing of theirs is on the map, so no padding helps them, and the others are judged without them (level -1).
     """
 
     level: NDArray[np.int64]
@@ -101,6 +122,7 @@ class Bleed:
     clean: int
     thumb: int
     twice: int
+    thin: NDArray[np.bool_]
 
 
 def thumb(padding_px: float) -> int:
@@ -137,12 +159,16 @@ def bleed(
     if twins is not None:
         for group in np.unique(twins[twins >= 0]):
             colour[twins == group] = np.flatnonzero(twins == group)[0]
-    map_, twice = owners(*_triangles(pieces, transforms, inside, colour), px, corner)
+    drawn = _triangles(pieces, transforms, inside, colour)
+    map_, twice = owners(*drawn, px, corner)
+    reached = np.zeros(n, bool)
+    _reached(*to_texels(drawn[0], px, corner), drawn[1], drawn[2], px, reached)
+    thin = inside & ~reached[colour]
     map_, _, _ = dilated(map_, reach)
     levels = px.bit_length()
     level, share, other = np.where(inside, -1, -2), np.zeros(n), np.full(n, -1, np.int64)
     at = np.zeros((n, 2))
-    points, of = _outline_samples(np.where(inside, regions, shapely.Polygon()), px)
+    points, of = _outline_samples(np.where(inside & ~thin, regions, shapely.Polygon()), px)
     x, y = to_texels(points, px, corner)
     on = (x >= 0) & (x <= px) & (y >= 0) & (y <= px)
     x, y, of, points = x[on], y[on], of[on], points[on]
@@ -162,7 +188,7 @@ def bleed(
         at[island] = points[take[worst]]
     found = level[level >= 0]
     clean = int(found.min()) - 1 if len(found) else levels - 1
-    return Bleed(level, at, share, other, levels, clean, thumb(padding_px), int(twice.sum()))
+    return Bleed(level, at, share, other, levels, clean, thumb(padding_px), int(twice.sum()), thin)
 
 
 def _triangles(

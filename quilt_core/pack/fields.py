@@ -45,6 +45,9 @@ ISLAND = np.dtype(
 )
 
 
+_MOST_NODES, _FEWEST_NODES = 48_000_000, 4096  # of all distance fields, 4 bytes each; an island has the latter in any case
+
+
 class Fields(NamedTuple):
     """Arrays for the kernels; positions in units about each island's centre.
 
@@ -269,8 +272,10 @@ def build(shapes: Shapes, reach: float, threads: int = 2) -> Fields:
 
 def _grids(shapes: Shapes, island: NDArray[np.void], reach: float, threads: int) -> Singles:
     """All distance fields; where they lie and how is written into the islands' records."""
-    cell = np.minimum(1.0, np.maximum(0.25, shapes.diameter / 16))
     low, high = shapes.extent[:, 0, :2], shapes.extent[:, 0, 2:]
+    cell = np.minimum(1.0, np.maximum(0.25, shapes.diameter / 16))
+    # Never more nodes than the budget has for each island, whatever it looks like: a diagonal strip has a box of nothing.
+    cell = np.maximum(cell, np.sqrt((high - low).prod(axis=1) / max(_FEWEST_NODES, _MOST_NODES / shapes.count)))
     around = (1.6 * reach + 2.5 * cell)[:, None]
     corner = (low - around).astype(np.float32)
     nodes = np.ceil((high + around - corner) / cell[:, None]).astype(np.int64) + 2

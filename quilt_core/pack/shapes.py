@@ -20,6 +20,7 @@ from ..model.scene import Floats
 from ..model.similarity import cos_sin
 
 BASE, FILL = 512.0, 0.85
+_LONGEST = 4.0  # base sizes that the box of an island may be wide
 SIMPLIFY = 0.003  # units; outlines lose no more than this, and gaps are kept wider by twice as much
 
 ANGLES = {"none": 1, "180": 2, "90": 4, "45": 8, "free": 64}
@@ -141,6 +142,10 @@ def prepare(
     area = shapely.area(regions)
     room = max(FILL * tiles - float(area[held].sum()), 0.05 * tiles)
     scale = math.sqrt(room * BASE * BASE / max(float(area[~held].sum()), 1e-300)) if not held.all() else BASE
+    if not held.all():
+        # One long island decides how large all can be: units that suit the others alone would make its grids endless.
+        whole = shapely.bounds(regions[~held])
+        scale = min(scale, _LONGEST * BASE / max(float((whole[:, 2:] - whole[:, :2]).max()), 1e-300))
     base = np.zeros(n) if as_is else upright_turns(regions, np.array([r == "free" for r in rotates]))
     box = shapely.bounds(regions)
     centre = 0.5 * (box[:, :2] + box[:, 2:])

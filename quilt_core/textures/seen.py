@@ -30,7 +30,6 @@ LEAST = 30.0  # decibels: below it a difference is told (ours; 45 is what no eye
 _POINTS = 20_000
 _FEWEST = 300  # of a material
 _GRID = (-0.25, 0.25)
-_ONE = ("roughness", "metal", "occlusion", "opacity")
 
 
 @dataclass(frozen=True)
@@ -77,10 +76,10 @@ class _Eye:
     """Samples pictures, each decoded once."""
 
     def __init__(self) -> None:
-        self.kept: dict[tuple[str, str], NDArray[np.float32]] = {}
+        self.kept: dict[tuple[str, str], list[NDArray[np.float32]]] = {}
 
-    def values(self, body: bytes, kind: str) -> NDArray[np.float32]:
-        """A picture (h, w, 4), colours in linear light."""
+    def values(self, body: bytes, kind: str) -> list[NDArray[np.float32]]:
+        """A picture (h, w, 4), colours in linear light, and its means over squares of 2, 4, 8 and so on texels, as far as these are whole."""
         key = hashlib.sha256(body).hexdigest(), kind if kind in IN_SRGB else ""
         if key not in self.kept:
             picture = open_picture(body, f"a {kind} map")
@@ -91,22 +90,36 @@ class _Eye:
                 values = np.asarray(picture.convert("RGBA"), np.float32) / 255
             if key[1]:
                 values = np.concatenate([to_linear(values[:, :, :3]), values[:, :, 3:]], axis=2)
-            self.kept[key] = np.asarray(values, np.float32)
+            levels = [np.asarray(values, np.float32)]
+            while min(levels[-1].shape[:2]) >= 2 and not any(n % 2 for n in levels[-1].shape[:2]):
+                h, w = levels[-1].shape[:2]
+                levels.append(levels[-1].reshape(h // 2, 2, w // 2, 2, 4).mean(axis=(1, 3)))
+            self.kept[key] = levels
         return self.kept[key]
 
     def look(self, body: bytes, kind: str, texture: Texture, uv: Floats, steps: Floats) -> Floats:
         """(k, 4) a picture at UVs (k, 2) of the scene, averaged over `steps` (k, 2, 2), the UVs that a texel of the new map spans."""
-        values = self.values(body, kind)
+        levels = self.values(body, kind)
+        h, w = levels[0].shape[:2]
+        across = steps if texture.placed is None else np.array(texture.placed).reshape(2, 3)[:, :2] @ steps
+        texels = np.sqrt(np.abs(np.linalg.det(across)) * h * w)
+        level = np.clip(np.floor(np.log2(np.maximum(texels, 1.0))), 0, len(levels) - 1).astype(np.int64)
+        out: Floats = np.zeros((len(uv), 4))
+        for k in np.unique(level):
+            out[level == k] = self._average(levels[k], texture, uv[level == k], steps[level == k])
+        scale, bias = texture.scale, texture.bias
+        if kind == "normal" and scale is None:
+            scale, bias = (2.0, 2.0, 2.0, 1.0), (-1.0, -1.0, -1.0, 0.0)
+        return out * (scale or 1.0) + (bias or 0.0)
+
+    @staticmethod
+    def _average(values: NDArray[np.float32], texture: Texture, uv: Floats, steps: Floats) -> Floats:
         found = [
             _bilinear(values, placed_uvs(uv + i * steps[:, :, 0] + j * steps[:, :, 1], texture.placed), texture.wrap)
             for i in _GRID
             for j in _GRID
         ]
-        out: Floats = np.mean(found, axis=0)
-        scale, bias = texture.scale, texture.bias
-        if kind == "normal" and scale is None:
-            scale, bias = (2.0, 2.0, 2.0, 1.0), (-1.0, -1.0, -1.0, 0.0)
-        return out * (scale or 1.0) + (bias or 0.0)
+        return np.asarray(np.mean(found, axis=0))
 
 
 def _bilinear(values: NDArray[np.float32], uv: Floats, wrap: tuple[str, str]) -> Floats:
@@ -172,9 +185,9 @@ def _seen(side: Side, eye: _Eye, number: int, mesh: Mesh, triangles: Numbers, we
         alpha = alpha * through[:, :1]
     elif base is not None and base.shape[1] == 4:
         alpha = alpha * base[:, 3:]
-    out["what is seen"] = plain(1.0, (1.0,)) if material.alpha == OPAQUE else alpha
+    out["opacity"] = plain(1.0, (1.0,)) if material.alpha == OPAQUE else alpha
     if material.alpha == MASK:
-        out["what is seen"] = (alpha >= material.cutoff).astype(float)
+        out["opacity"] = (alpha >= material.cutoff).astype(float)
     for kind, at, value, usual in (("roughness", 1, material.roughness, 1.0), ("metal", 2, material.metal, 0.0)):
         own = sample(kind)
         map_ = both[:, at : at + 1] if both is not None else own[:, :1] if own is not None else None
@@ -270,14 +283,14 @@ def _differences(
             elif name == "normal":
                 x, y = _unit(x) / 2, _unit(y) / 2
             out.setdefault(name, []).append((mine, np.abs(x - y).mean(axis=1)))
-    seen = a["what is seen"][:, 0]
+    seen = a["opacity"][:, 0]
     done = {}
     for name, parts in out.items():
         whole = np.zeros(len(t))
         for mine, off in parts:
             whole[mine] = off
         # What nothing is seen of looks the same in any colour.
-        done[name] = whole * seen if name != "what is seen" else whole
+        done[name] = whole * seen if name != "opacity" else whole
     return done
 
 

@@ -16,7 +16,7 @@ from ..projects import files
 from ..projects.models import Job
 from ..projects.reading import Chosen
 from ..projects.sheets import grid, of_sheet, sheets
-from ..projects.sources import kept_scene
+from ..projects.sources import as_it_first_came, kept_scene
 from .progress import report_progress
 
 
@@ -37,10 +37,7 @@ def coat_of(c: Chosen, similarities: Floats, on: dict[int, NDArray[np.int64]]) -
         meshes[m] = Laid(new[triangles], np.where(of >= 0, on[m][np.maximum(of, 0)], -1))
     found = c.file.materials
     maps = [{kind: Old(sha, partial(_load, sha)) for kind, sha in m.get("images", {}).items()} for m in found]
-    # Pictures are read by the UVs that they were painted on, whatever was made of these since.
-    first = c.file
-    while first.before is not None:
-        first = first.before
+    first = as_it_first_came(c.file)
     return Coat(c.scene, meshes, maps, None if first == c.file else kept_scene(first))
 
 

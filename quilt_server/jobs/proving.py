@@ -31,6 +31,8 @@ def bleed_of(
         "threshold": threshold,
         "tiles": [],
         "islands": [],
+        "thin": 0,
+        "thin_islands": [],
         "unmeasured": [],
     }
     worst: list[tuple[int, float, dict[str, Any]]] = []
@@ -44,6 +46,9 @@ def bleed_of(
         out["tiles"].append(
             {"tile": number, "px": px, "clean": found.clean, "levels": found.levels, "thumb": found.thumb, "twice": found.twice}
         )
+        thin = np.flatnonzero(found.thin)
+        out["thin"] += len(thin)
+        out["thin_islands"] += [[int(x) for x in names[i].split(":")] for i in thin[: MOST_NAMED - len(out["thin_islands"])]]
         for i in np.flatnonzero(found.level >= 0):
             file, island = names[i].split(":")
             other = names[found.other[i]].split(":") if found.other[i] >= 0 else None

@@ -61,15 +61,17 @@ def _odd(mesh: Mesh, placing: MeshObject, piece: MeshIslands | None) -> np.ndarr
     return np.asarray(sum(ODD[k] * m.astype(np.uint32) for k, m in marks.items()), np.uint32)
 
 
-def _paint_rows(scene: Scene, mesh: Mesh, channel: int) -> tuple[np.ndarray, np.ndarray] | None:
-    """Rows (T, 3) and UVs of the channel that the mesh's base colour maps read; None where that is `channel`, or there is no map.
+def _paint_rows(scene: Scene, mesh: Mesh, first: Mesh, channel: int) -> tuple[np.ndarray, np.ndarray] | None:
+    """Rows (T, 3) and UVs of the channel that the mesh's base colour maps read, as it `first` came; None where that is `channel`, or there is no map.
 
     Materials of one mesh that read different channels follow the first.
     """
     used = [int(m) for m in np.unique(mesh.materials) if 0 <= m < len(scene.materials)]
     asked = [scene.materials[m].maps["base colour"].channel for m in used if "base colour" in scene.materials[m].maps]
-    source = mesh.channels.get(asked[0]) if asked else None
-    return None if source is None or asked[0] == channel else (source.triangles, source.uvs)
+    source = first.channels.get(asked[0]) if asked else None
+    if source is None or (asked[0] == channel and source is mesh.channels.get(channel)):
+        return None
+    return source.triangles, source.uvs
 
 
 def shown_order(mesh: Mesh) -> NDArray[np.int64]:
@@ -88,8 +90,15 @@ def _inside(mesh: Mesh) -> NDArray[np.uint32]:
     return np.asarray((twice * np.array([1, 2, 4])).sum(axis=1), np.uint32)
 
 
-def build(scene: Scene, pieces: list[MeshIslands | None], channel: int, roots: Mapping[int, NDArray[np.int64]] | None = None) -> bytes:
-    """The binary geometry of a file; `roots` of meshes whose UVs were made here, see `Revised`."""
+def build(
+    scene: Scene,
+    pieces: list[MeshIslands | None],
+    channel: int,
+    roots: Mapping[int, NDArray[np.int64]] | None = None,
+    painted_by: Scene | None = None,
+) -> bytes:
+    """The binary geometry of a file; `roots` of meshes whose UVs were made here, see `Revised`; `painted_by`: the scene as its pictures read it, where that is
+    another one."""
     starts = island_starts(pieces)
     columns: dict[str, list[np.ndarray]] = {k: [] for k in ("position", "uv", "island", "index", "edge", "odd", "paint", "inside")}
     objects: list[dict[str, Any]] = []
@@ -103,7 +112,7 @@ def build(scene: Scene, pieces: list[MeshIslands | None], channel: int, roots: M
         order = shown_order(mesh)
         uv_rows = np.full_like(mesh.triangles, -1) if source is None else source.triangles
         pair = (mesh.triangles.astype(np.int64) * (1 << 32) + (uv_rows + 1))[order]
-        other = _paint_rows(scene, mesh, channel)
+        other = _paint_rows(scene, mesh, mesh if painted_by is None else painted_by.meshes[o.mesh], channel)
         if other is not None:
             # A vertex of the picture then has one more thing to agree in.
             _, pair_of = np.unique(pair, return_inverse=True)

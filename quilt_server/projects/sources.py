@@ -189,7 +189,16 @@ def make_reading(
             }
         )  # fmt: skip
     roots = {m: r.root for m, r in revisions_of(file).get(channel, {}).items()}
-    return Reading(file=file, channel=channel, welded=welded, objects_info=info, geometry=build(scene, pieces, channel, roots))
+    first = as_it_first_came(file)
+    geometry = build(scene, pieces, channel, roots, None if first == file else kept_scene(first))
+    return Reading(file=file, channel=channel, welded=welded, objects_info=info, geometry=geometry)
+
+
+def as_it_first_came(file: SourceFile) -> SourceFile:
+    """The file whose UVs old pictures were painted on, whatever was made of these since."""
+    while file.before is not None:
+        file = file.before
+    return file
 
 
 def _without_uvs(mesh: Mesh, channel: int) -> int:

@@ -98,7 +98,10 @@ def test_against_painting_and_averaging(places: list[tuple[int, int, float, floa
     number = np.concatenate([p.islands.of_triangle for p in pieces])
     map_, _, _ = dilated(owners(uvs, triangles, number, px)[0])
     for i, region in enumerate(regions):
-        # Islands that cover no texel's middle own nothing: whatever is sampled there is foreign.
+        assert found.thin[i] == (not (map_ == i).any()), "they do not overlap, so who covers the middle of a texel owns it"
+        if found.thin[i]:
+            assert found.level[i] == -1
+            continue
         line = shapely.segmentize(region, 0.5 / px)
         points = shapely.get_coordinates(line)
         first = -1
@@ -126,3 +129,16 @@ def test_texels_belong_to_one_of_two_triangles_on_a_shared_edge() -> None:
         assert (map_ >= 0).sum() == 64 and not twice.any()
     assert (dilated(map_, 2.0)[0] >= 0).sum() < px * px and (dilated(map_)[0] >= 0).all()
     assert (dilated(np.full((4, 4), -1, np.int32))[0] < 0).all()
+
+
+def test_islands_that_cover_no_texel_are_named_and_the_rest_is_judged() -> None:
+    """Slivers a tenth of a texel wide between two large islands own no texel (arithmetic): no padding would help, and the others are clean as without them."""
+    px = 256
+    large = [(0.125, 0.25, 0.375, 0.75), (0.625, 0.25, 0.875, 0.75)]
+    thin = [((40 + 20 * k + 0.2) / px, 0.05, (40 + 20 * k + 0.3) / px, 0.2) for k in range(6)]
+    alone, found = proof(pieces_of(squares(large)), px), proof(pieces_of(squares(large + thin)), px)
+    assert (
+        found.thin.tolist() == [False, False] + [True] * 6
+        and found.clean == alone.clean
+        and found.level[:2].tolist() == alone.level.tolist()
+    )

@@ -3,6 +3,9 @@
 from __future__ import annotations
 
 import json
+import resource
+import subprocess
+import sys
 from pathlib import Path
 
 import numpy as np
@@ -334,3 +337,35 @@ def test_shredded_uvs_are_made_anew_whole(capsys: pytest.CaptureFixture[str], tm
     code, report = run(capsys, "ready", tmp_path / "ball.obj", "--out", tmp_path / "out", "--map", 512, "--seconds", 1, "--json")
     assert code == 0 and report["verdict"].startswith("Fit for baking")
     assert report["islands"] < 10 and report["objects"][0]["was"]["islands"] > 1000
+
+
+@pytest.mark.parametrize("ends", [(1, 0), (1, 1)])
+def test_an_island_that_no_map_could_hold_takes_no_memory_and_is_named(ends: tuple[int, int], tmp_path: Path) -> None:
+    """A sliver a millionth as high as it is long: evened, it would be a thousand times as long as all others together are wide (41 GB, before). Run in a child
+    with 4 GB of address space, most of which its libraries take."""
+    base = grid_obj(20).decode()
+    v, t = (sum(line.startswith(w) for line in base.splitlines()) for w in ("v ", "vt "))
+    u, w = ends
+    bad = (
+        f"o bad\nv 0 0 5\nv 1 0 5\nv 0 1 5\nvt 0 0\nvt {u} {w}\nvt {u} {w + 1e-6:.17g}\nf {v + 1}/{t + 1} {v + 2}/{t + 2} {v + 3}/{t + 3}\n"
+    )
+    (tmp_path / "bad.obj").write_text(base + bad)
+    command = [
+        sys.executable,
+        "-m",
+        "quilt_cli.main",
+        "pack",
+        str(tmp_path / "bad.obj"),
+        "--map",
+        "512",
+        "--seconds",
+        "1",
+        "--json",
+        "--out",
+        str(tmp_path / "out"),
+    ]
+    done = subprocess.run(
+        command, capture_output=True, text=True, check=False, preexec_fn=lambda: resource.setrlimit(resource.RLIMIT_AS, (4 << 30, 4 << 30))
+    )
+    found = json.loads(done.stdout)
+    assert done.returncode == 0 and found["shrunk_islands"] == ["bad island 0"] and found["coverage"] > 0.6, done.stderr

@@ -7,6 +7,7 @@ import json
 import zipfile
 from pathlib import Path
 
+import numpy as np
 import pygltflib
 from PIL import Image
 from playwright.sync_api import Page, expect
@@ -93,6 +94,22 @@ def test_real_objects_with_their_textures_become_one_sheet(page: Page, address: 
         assert [m.name for m in one.materials] == ["Sheet_1"] and len(one.images) == len(json.loads(archive.read("report.json"))["carried"])
         scene = formats.read(archive.read("One_sheet.glb"), "One_sheet.glb")
         assert {o.path.split("/")[0] for o in scene.objects} == set(OBJECTS)
+    said = page.get_by_role("region", name="What was delivered")
+    expect(said.get_by_text("base colour", exact=True)).to_be_visible()
+    page.get_by_label("What the model shows").select_option("wipe")
+    line = page.get_by_role("slider", name="Between the old paint and the new")
+    line.focus()
+    old, new = (wiped(page, key) for key in ("ArrowRight", "ArrowLeft"))
+    # All of the one, then all of the other: two pictures of one surface, each far from bare paper.
+    assert np.abs(old - new).mean() < 2 and old.std() > 20
+
+
+def wiped(page: Page, key: str) -> np.ndarray:
+    """What the model shows once the line is pulled all the way to one side."""
+    for _ in range(20):
+        page.keyboard.press(key)
+    page.wait_for_timeout(1500)
+    return np.asarray(Image.open(io.BytesIO(page.get_by_test_id("model").screenshot())).convert("RGB"), float)
 
 
 def test_a_newer_version_of_a_file_is_taken_over(page: Page, address: str, tmp_path: Path) -> None:

@@ -166,7 +166,12 @@ def test_templates_and_tile_images(browser: Browser, tmp_path: Path) -> None:
     path = tmp_path / "a.exr"
     path.write_bytes(exr.read("Sheet_1.1001.exr"))
     value = OpenEXR.File(str(path)).channels()["RGB"].pixels
-    assert value.dtype == np.float32 and value.shape == (512, 512, 3) and len(np.unique(value)) == 2
+    # An EXR holds linear light (OpenEXR's own description; IEC 61966-2-1 for the values): the greys .5 and .3 of a screen are .214 and .073 there.
+    assert value.dtype == np.float16 and value.shape == (512, 512, 3) and np.unique(value) == pytest.approx([0.0732, 0.2140], abs=2e-4)
+    path.write_bytes(
+        delivered(browser, templates="none", images={"fill": "checker", "format": "exr", "depth": 32}).read("Sheet_1.1001.exr")
+    )
+    assert OpenEXR.File(str(path)).channels()["RGB"].pixels.dtype == np.float32
     tiff = delivered(browser, images={"fill": "blank", "format": "tiff", "colour": [1, 0.5, 0]})
     blank = np.asarray(Image.open(io.BytesIO(tiff.read("Sheet_1.1001.tiff"))))
     assert (blank == [255, 128, 0]).all()

@@ -194,7 +194,7 @@ def run_deliver(job: Job) -> None:
     delivery.put("report.html", _page(project, again, settings, figures), "report")
     zipped = delivery.zipped()
     job.put_out(zipped)
-    job.result = {"bytes": len(zipped), "figures": figures}
+    job.result = {"bytes": len(zipped), "figures": figures, "per_sheet": bool(order.per_sheet)}
 
 
 def _arrangement(order: Order, settings: dict[str, Any]) -> Arrangement | None:
@@ -351,7 +351,7 @@ def _tile_image(again: list[Chosen], parts: Parts, mine: NDArray[np.bool_], aske
             numbers.append(of_piece[of[use]])
             row += len(piece.uvs)
         owner, _ = texel_owners(np.concatenate(uvs), np.concatenate(triangles), np.concatenate(numbers), px, column_row(tile))
-    return encoded(tile_image(recipe, px, owner), recipe.format, recipe.depth)
+    return encoded(tile_image(recipe, px, owner), recipe.format, recipe.depth, display=True)
 
 
 def _page(project: Project, again: list[Chosen], settings: dict[str, Any], figures: dict[str, Any]) -> bytes:

@@ -173,7 +173,7 @@ def _pack_one(
     layout.inputs = made_from | {"recipe": made_from["recipe"] | {k: v for k, v in work.variant.items() if k in made_from["recipe"]}}
     layout.figures = {
         "seconds": round(time.monotonic() - begin, 2), "seed": recipe.seed, "passes": packed.result.passes, "stopped": packed.result.stopped,
-        "limiting": report.limiting(parts.pieces, packed.transforms, parts.pieced(only)),
+        "limiting": report.limiting(parts.pieces, packed.transforms, parts.pieced(only)) + report.shrunk(parts.pieces, packed.shrunk),
     }  # fmt: skip
     layout.transforms, layout.members = pack_arrays(transforms), pack_arrays(parts.masks(transforms, only))
     rows = np.concatenate(packed.transforms)

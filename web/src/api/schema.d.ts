@@ -472,6 +472,16 @@ export interface components {
             padding_px: number;
             /** Px */
             px: number;
+            /**
+             * Thin
+             * @default 0
+             */
+            thin: number;
+            /**
+             * Thin Islands
+             * @default []
+             */
+            thin_islands: number[][];
             /** Threshold */
             threshold: number;
             /** Thumb */
@@ -718,6 +728,8 @@ export interface components {
             channels: {
                 [key: string]: number;
             };
+            /** Colour */
+            colour?: number[] | null;
             /**
              * Images
              * @default {}

@@ -1,6 +1,6 @@
 import { Box, Button, Flex, Text } from '@chakra-ui/react'
-import { useEffect, useMemo, useRef, useState, type ReactNode } from 'react'
-import { coloursOf, joinedPictures, underTiles } from '../scene/pictures'
+import { useEffect, useMemo, useRef, useState, type PointerEvent, type ReactNode } from 'react'
+import { carriedTiles, coloursOf, joinedPictures, tintsOf, underTiles } from '../scene/pictures'
 import { flatOf } from '../scene/sheets'
 import { objectsOf } from '../scene/saving'
 import { bandOf, target } from '../scene/states'
@@ -12,7 +12,7 @@ import type { Look } from './shaders'
 import { perMetre, plain } from '../words'
 import { COLOURS } from '../colours'
 
-const LOOKS: Record<Look, string> = {
+const LOOKS = {
   checker: 'checker',
   density: 'density',
   cloth: 'cloth of each object',
@@ -20,7 +20,10 @@ const LOOKS: Record<Look, string> = {
   tiles: 'pictures of the tiles',
   own: 'their own pictures',
 }
+/** What there is to see once paint was carried over. */
+const CARRIED = { wipe: 'old paint and new', change: 'what the new paint changes' }
 const SQUARES = [8, 16, 32, 64, 128, 256]
+const looks = (carried: boolean) => Object.entries(carried ? { ...LOOKS, ...CARRIED } : LOOKS) as [Look, string][]
 
 /** The model on the screen, so that others can ask how it is looked at. */
 export const shownModel: { current: Model | null } = { current: null }
@@ -39,6 +42,7 @@ export function ModelView() {
     odd,
     baked,
     shownMap,
+    delivered,
     picks,
     edges,
     faces,
@@ -58,6 +62,7 @@ export function ModelView() {
     'odd',
     'baked',
     'shownMap',
+    'delivered',
     'picks',
     'edges',
     'faces',
@@ -71,6 +76,7 @@ export function ModelView() {
   const [over, setOver] = useState({ words: '', x: 0, y: 0 })
   const [look, setLook] = useState<Look>('checker')
   const [square, setSquare] = useState(64)
+  const [wipe, setWipe] = useState(0.5)
   useEffect(() => {
     const m = new Model(host.current!, clicked, caught, (words, x, y) => setOver({ words, x, y }))
     model.current = shownModel.current = m
@@ -128,7 +134,14 @@ export function ModelView() {
     const dress = async () => {
       if (!state || !model.current) return
       const flat = flatOf(state.settings, sheet)
-      if (look === 'own') model.current.setOwn((file) => coloursOf(state, file))
+      const colours = (file: number) => coloursOf(state, file)
+      if (look === 'wipe' || look === 'change') {
+        const fresh = joinedPictures(flat, await carriedTiles(delivered, flat))
+        if (gone || !fresh) return fresh?.dispose()
+        const reach: [number, number] = [flat.sheet.columns, flat.sheet.rows]
+        const tints = (file: number) => tintsOf(state, file)
+        model.current.setOwn(colours, { fresh, reach, tints, kept: !delivered?.perSheet })
+      } else if (look === 'own') model.current.setOwn(colours)
       else {
         const joined = look === 'tiles' ? joinedPictures(flat, await underTiles(state, flat, baked, shownMap)) : null
         if (gone) return joined?.dispose()
@@ -140,7 +153,13 @@ export function ModelView() {
     return () => {
       gone = true
     }
-  }, [look, map, square, band, pieces, state, sheet, baked, shownMap])
+  }, [look, map, square, band, pieces, state, sheet, baked, shownMap, delivered])
+  useEffect(() => model.current?.setWipe(wipe), [wipe, look])
+  // What was delivered is looked at as soon as it is there; where it is gone, the model shows its checker again.
+  const carried =
+    !!state &&
+    !!delivered?.carried.some((c) => c.kind === 'base colour' && c.sheet === flatOf(state.settings, sheet).sheet.name)
+  useEffect(() => setLook((now) => (!carried && (now === 'wipe' || now === 'change') ? 'checker' : now)), [carried])
   const wanted = state && target(state, sheet)
   return (
     <Flex position="relative" direction="column" h="100%" bg="paper">
@@ -158,7 +177,7 @@ export function ModelView() {
             {alone ? `Only ${alone.size} shown: show all` : 'Show alone'}
           </Button>
         )}
-        <Choice label="What the model shows" value={look} options={LOOKS} set={setLook} />
+        <Choice label="What the model shows" value={look} options={looks(carried)} set={setLook} />
         {look === 'checker' && (
           <Choice
             label="Checker square"
@@ -182,6 +201,12 @@ export function ModelView() {
           {over.words}
         </Text>
       )}
+      {look === 'wipe' && <Wipe share={wipe} set={setWipe} />}
+      {look === 'change' && (
+        <Text position="absolute" bottom="2" left="3" color="faded">
+          The difference between the old base colour and the new one, four times as large: black is none.
+        </Text>
+      )}
       {look === 'weave' && <Weave />}
       {look === 'density' && <Scale band={state?.settings.band ?? 10} wanted={wanted ?? null} />}
       {look === 'tiles' && !shownMap && !Object.keys(state?.settings.pictures ?? {}).length && (
@@ -190,6 +215,54 @@ export function ModelView() {
         </Text>
       )}
     </Flex>
+  )
+}
+
+/** The line between the old paint and the new, to be pulled across. */
+function Wipe({ share, set }: { share: number; set: (share: number) => void }) {
+  const pull = (e: PointerEvent<HTMLDivElement>) => {
+    if (!e.buttons) return
+    const box = e.currentTarget.parentElement!.getBoundingClientRect()
+    set(Math.min(1, Math.max(0, (e.clientX - box.left) / box.width)))
+  }
+  return (
+    <Box
+      position="absolute"
+      top="40px"
+      bottom="0"
+      left={`calc(${100 * share}% - 8px)`}
+      w="16px"
+      cursor="ew-resize"
+      role="slider"
+      tabIndex={0}
+      aria-label="Between the old paint and the new"
+      aria-valuemin={0}
+      aria-valuemax={100}
+      aria-valuenow={Math.round(100 * share)}
+      onPointerDown={(e) => e.currentTarget.setPointerCapture(e.pointerId)}
+      onPointerMove={pull}
+      onKeyDown={(e) => {
+        if (e.key === 'ArrowLeft') set(Math.max(0, share - 0.05))
+        if (e.key === 'ArrowRight') set(Math.min(1, share + 0.05))
+      }}
+    >
+      <Box mx="auto" w="2px" h="100%" bg="indigo" />
+      {(['old', 'new'] as const).map((side) => (
+        <Text
+          key={side}
+          position="absolute"
+          top="2"
+          {...(side === 'old' ? { right: '16px' } : { left: '16px' })}
+          px="1"
+          bg="sheet"
+          fontSize="xs"
+          whiteSpace="nowrap"
+          pointerEvents="none"
+        >
+          {side === 'old' ? 'old paint, old UVs' : 'new paint, new UVs'}
+        </Text>
+      ))}
+    </Box>
   )
 }
 

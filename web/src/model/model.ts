@@ -23,6 +23,15 @@ const isFine = (g: Grain) => g === 'edges' || g === 'faces' || g === 'points'
 
 const ENOUGH = 20_000 // vertices that the camera is fitted to
 
+/** New pictures beside the old ones. */
+export interface After {
+  fresh: THREE.Texture
+  reach: [number, number]
+  tints: (file: number) => (readonly [number, number, number])[]
+  /** Whether materials multiply the new pictures as they did the old ones. */
+  kept: boolean
+}
+
 /** Draws the objects in space: one draw call a file. */
 export class Model extends View {
   private readonly camera = new THREE.PerspectiveCamera(40, 1, 0.01, 1000)
@@ -30,6 +39,7 @@ export class Model extends View {
   private readonly content = new THREE.Group()
   private readonly pattern = this.owned.own('view', checker())
   private readonly oddities = new THREE.Group()
+  private wipe = 0
   private readonly white = this.owned.own('view', new THREE.DataTexture(new Uint8Array([255, 255, 255, 255]), 1, 1))
   private readonly stitches = new Stitches(this.owned)
   private readonly chosen = new THREE.Group()
@@ -97,6 +107,11 @@ export class Model extends View {
         picture: { value: this.white },
         reach: { value: new THREE.Vector2(1, 1) },
         painted: { value: 0 },
+        fresh: { value: this.white },
+        freshReach: { value: new THREE.Vector2(1, 1) },
+        tint: { value: new THREE.Vector3(1, 1, 1) },
+        freshTint: { value: new THREE.Vector3(1, 1, 1) },
+        wipe: { value: this.wipe },
         squares: { value: 32 },
         look: { value: 0 },
         marks: { value: 1 },
@@ -112,16 +127,30 @@ export class Model extends View {
       for (const m of [mesh.material].flat()) set((m as THREE.ShaderMaterial).uniforms)
   }
 
-  /** Dress the objects in the pictures of their own materials: one draw call for each material. */
-  setOwn(colours: (file: number) => (string | null)[]): void {
+  /**
+   * Dress the objects in the pictures of their own materials: one draw call for each material. `after`: the new pictures beside them, what they
+   * reach over, what materials multiply the old ones by, and whether the new ones too.
+   */
+  setOwn(colours: (file: number) => (string | null)[], after: After | null = null): void {
     const turn = ++this.shown
     this.owned.release('dress')
+    this.owned.release('joined')
+    if (after) this.owned.own('joined', after.fresh)
     this.content.children.forEach((child, n) => {
       const mesh = child as THREE.Mesh<THREE.BufferGeometry, THREE.Material | THREE.Material[]>
       const p = this.pieces[n]
       const shas = colours(p.file)
       const materials = [null, ...shas].map(() => this.material(p))
       mesh.material = materials
+      const tints = after?.tints(p.file) ?? []
+      for (const [k, m] of materials.entries()) {
+        if (!after) break
+        const u = m.uniforms
+        u.fresh.value = after.fresh
+        ;(u.freshReach.value as THREE.Vector2).set(...after.reach)
+        if (k) (u.tint.value as THREE.Vector3).set(...tints[k - 1])
+        if (k && after.kept) (u.freshTint.value as THREE.Vector3).set(...tints[k - 1])
+      }
       shas.forEach((sha, k) => {
         if (!sha) return
         void loadPicture(sha).then((texture) => {
@@ -149,6 +178,13 @@ export class Model extends View {
       u.painted.value = joined ? 1 : 0
       ;(u.reach.value as THREE.Vector2).set(...reach)
     })
+  }
+
+  /** Where the old paint ends and the new begins, as a share of the width. */
+  setWipe(share: number): void {
+    this.wipe = share * this.renderer.domElement.width
+    this.each((u) => (u.wipe.value = this.wipe))
+    this.draw()
   }
 
   /** What the objects wear; `squares` checker squares across the map, `band` in doublings. */

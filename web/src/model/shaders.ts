@@ -39,6 +39,19 @@ export const FRAGMENT = /* glsl */ `
   uniform sampler2D picture;
   uniform vec2 reach;
   uniform float painted;
+  uniform sampler2D fresh;
+  uniform vec2 freshReach;
+  uniform vec3 tint;
+  uniform vec3 freshTint;
+  uniform float wipe;
+  // IEC 61966-2-1, both ways: materials multiply in linear light.
+  vec3 lit(vec3 s) { return mix(s / 12.92, pow((s + 0.055) / 1.055, vec3(2.4)), step(0.04045, s)); }
+  vec3 stored(vec3 x) { return mix(x * 12.92, 1.055 * pow(x, vec3(1.0 / 2.4)) - 0.055, step(0.0031308, x)); }
+  vec3 before() { return stored(lit(painted > 0.5 ? texture(picture, old).rgb : vec3(1.0)) * tint); }
+  vec3 after(vec3 plain) {
+    bool on = all(greaterThanEqual(tex, vec2(0.0))) && all(lessThanEqual(tex, freshReach)) && !has(state, 8);
+    return on ? stored(lit(texture(fresh, tex / freshReach).rgb) * freshTint) : plain;
+  }
   // The greater over the smaller singular value of the map from the surface to the plane, from how both change across the screen.
   float stretched() {
     vec3 e = dFdx(eye);
@@ -72,7 +85,9 @@ export const FRAGMENT = /* glsl */ `
       bool under = painted > 0.5 && all(greaterThanEqual(tex, vec2(0.0))) && all(lessThanEqual(tex, reach)) && !has(state, 8);
       c = under ? texture(picture, tex / reach).rgb : plain;
     } else if (look > 1.5) c = densityColour(state.x);
-    if (look > 4.5) c = unmapped > 0.5 ? plain : weave(plain);
+    if (look > 6.5) c = min(vec3(1.0), 4.0 * abs(after(before()) - before()));
+    else if (look > 5.5) c = gl_FragCoord.x < wipe ? before() : after(plain);
+    else if (look > 4.5) c = unmapped > 0.5 ? plain : weave(plain);
     if (unmapped > 0.5) c = ${vec(COLOURS.unmapped)};
     if (marks > 0.5 && has(state, 2) && mod(gl_FragCoord.x + gl_FragCoord.y, 10.0) < 1.6) c = mix(c, ${vec(COLOURS.madder)}, 0.75);
     if (has(state, 1) && quiet > 0.5) c = mix(c, ${vec(COLOURS.indigo)}, 0.12);
@@ -85,5 +100,5 @@ export const FRAGMENT = /* glsl */ `
 `
 
 /** What the objects wear. */
-export const LOOKS = { checker: 0, cloth: 1, density: 2, tiles: 3, own: 4, weave: 5 } as const
+export const LOOKS = { checker: 0, cloth: 1, density: 2, tiles: 3, own: 4, weave: 5, wipe: 6, change: 7 } as const
 export type Look = keyof typeof LOOKS

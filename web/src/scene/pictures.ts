@@ -2,6 +2,7 @@ import * as THREE from 'three'
 import type { State } from '../api/client'
 import { placeOf, tilesOf, type Flat } from './sheets'
 import { COLOURS } from '../colours'
+import type { Delivered } from '../store/types'
 
 const kept = new Map<string, Promise<THREE.Texture>>()
 
@@ -77,6 +78,24 @@ export async function underTiles(
     if (picture) out.set(tile, await loadPicture(picture.sha))
   }
   return out
+}
+
+/** The new base colour of a sheet's tiles, as a delivery carried it over. */
+export async function carriedTiles(delivered: Delivered | null, flat: Flat): Promise<Map<number, THREE.Texture>> {
+  const out = new Map<number, THREE.Texture>()
+  for (const [n, c] of delivered?.carried.entries() ?? [])
+    if (c.sheet === flat.sheet.name && c.kind === 'base colour')
+      out.set(c.tile, await loadUrl(`/api/jobs/${delivered!.job}/carried/${n}.png`))
+  return out
+}
+
+/** The plain colour of each material of a file, which its picture is multiplied by. */
+export function tintsOf(state: State, file: number): (readonly [number, number, number])[] {
+  const materials = state.files.find((f) => f.id === file)?.materials ?? []
+  return materials.map((m) => {
+    const [r, g, b] = m.colour ?? [1, 1, 1]
+    return [r, g, b]
+  })
 }
 
 /** The tiles' pictures as one texture that reaches over the whole sheet; null where there are none. */

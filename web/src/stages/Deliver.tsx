@@ -3,19 +3,21 @@ import { useEffect, useState } from 'react'
 import { formatOf, titles, useFormats } from '../api/formats'
 import { useParts } from '../store'
 import { Channels } from './deliver/Channels'
+import { Delivered } from './deliver/Delivered'
 import { Images, Templates, Tick } from './deliver/Extras'
-import { remembered, type Order } from './deliver/order'
+import { depthOf, remembered, type Order } from './deliver/order'
 import { Choice, Main, numbered, Setting, Title } from './parts'
 
 /** What goes into the zip. */
 export function Deliver() {
-  const { state, job, start, change, pieces, showAside } = useParts(
+  const { state, job, start, change, pieces, showAside, delivered } = useParts(
     'state',
     'job',
     'start',
     'change',
     'pieces',
     'showAside',
+    'delivered',
   )
   const [order, setOrder] = useState(remembered)
   const put = (part: Partial<Order>) => {
@@ -37,7 +39,8 @@ export function Deliver() {
     return () => showAside(false)
   }, [aside, state?.layout, pieces, showAside])
   const go = () => {
-    const { images, image_tiles, picture_format, depth, alpha, ...rest } = order
+    const { images, image_tiles, picture_format, alpha, ...others } = order
+    const { depth, ...rest } = { ...others, depth: depthOf(order) }
     const asked = {
       fill: images,
       format: picture_format,
@@ -144,6 +147,7 @@ export function Deliver() {
           Make the zip
         </Main>
       </Box>
+      {delivered && <Delivered said={delivered} />}
     </>
   )
 }

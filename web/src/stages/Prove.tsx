@@ -145,6 +145,16 @@ function BleedProof({ bleed }: { bleed: Bleed | null }) {
               good={false}
             />
           )}
+          {bleed.thin > 0 && (
+            <Flex align="center">
+              <Box flex="1">
+                <Figure name="Thinner than a texel" value={`${bleed.thin}`} good={false} />
+              </Box>
+              <Button size="2xs" variant="ghost" onClick={() => select(bleed.thin_islands.map(key), false, true)}>
+                Show them
+              </Button>
+            </Flex>
+          )}
           {first.length > 0 && (
             <Text mt="2" fontSize="xs" color="faded">
               The first to bleed:

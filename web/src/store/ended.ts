@@ -1,5 +1,5 @@
 import type { Job } from '../api/client'
-import type { Baked, Explanation, Newer, Packed, Proposal, Quilt, Readied, Unwrapped, Worth } from './types'
+import type { Baked, Delivered, Explanation, Newer, Packed, Proposal, Quilt, Readied, Unwrapped, Worth } from './types'
 
 /**
  * What a job that is done leaves on the screen. It leads on to the next stage only where `unmoved`: whoever chose another stage meanwhile
@@ -23,6 +23,11 @@ export function ended(job: Job, layout: number, unmoved: boolean): Partial<Quilt
     case 'bake': {
       const baked = { ...(result as Baked), job: job.id }
       return { baked, shownMap: baked.maps.includes('occlusion') ? 'occlusion' : (baked.maps[0] ?? '') }
+    }
+    case 'deliver': {
+      const { carried, seen, looks_other, notes } = job.result.figures as Delivered
+      const perSheet = !!job.result.per_sheet
+      return { delivered: { carried, seen, looks_other, notes, perSheet, layout, job: job.id } }
     }
     case 'unwrap': {
       const unwrapped = (job.result.objects ?? []) as Unwrapped[]

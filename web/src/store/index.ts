@@ -42,6 +42,7 @@ const fresh = () => ({
   explanation: null,
   newer: null,
   baked: null,
+  delivered: null,
   shownMap: '',
 })
 
@@ -100,6 +101,7 @@ export const useQuilt = create<Quilt>((set, get) => {
     // A bake belongs to the layout that was baked.
     const baked = before.baked?.layout === state.layout ? before.baked : null
     const shownMap = baked ? before.shownMap : ''
+    const delivered = before.delivered?.layout === state.layout ? before.delivered : null
     // What is picked of a file is gone with it: other UVs are another file.
     const there = new Set(state.files.map((f) => f.id))
     const still = <T extends { file: number }>(picked: ReadonlyMap<string, T>) =>
@@ -116,6 +118,7 @@ export const useQuilt = create<Quilt>((set, get) => {
       sheet,
       baked,
       shownMap,
+      delivered,
       selection: now(before.selection),
       alone: shown?.size ? shown : null,
       ...picked,

@@ -74,6 +74,33 @@ export interface Unwrapped {
   why: string
 }
 
+/** A map that old paint was carried over to. */
+export interface Carried {
+  sheet: string
+  tile: number
+  kind: string
+}
+
+/** How a quantity of the surface looks after a delivery: decibels over all of it and at the worst material, null where nothing differs. */
+export interface Seen {
+  kind: string
+  psnr: number | null
+  mean: number
+  worst: string
+  worst_psnr: number | null
+}
+
+/** What a delivery said of itself. */
+export interface Delivered {
+  job: number
+  layout: number
+  perSheet: boolean
+  carried: Carried[]
+  seen: Seen[]
+  looks_other: string[]
+  notes: string[]
+}
+
 /** What was done to every object on the way to being ready. */
 export interface Readied {
   verdict: string
@@ -240,6 +267,8 @@ export interface Quilt {
   step: (direction: 'undo' | 'redo') => Promise<void>
   start: (kind: Kind, params?: Record<string, unknown>) => Promise<void>
   baked: Baked | null
+  /** What the last delivery said, until something changes. */
+  delivered: Delivered | null
   /** Whether the table shows twins beside the sheet, as a delivery for the bake puts them. */
   aside: boolean
   showAside: (on: boolean) => void

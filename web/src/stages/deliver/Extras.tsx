@@ -2,7 +2,7 @@ import { Box, Flex } from '@chakra-ui/react'
 import type { ReactNode } from 'react'
 import { Section } from '../arrange/Section'
 import { Choice, NumberField, Setting, TextField } from '../parts'
-import { FILLS, IMAGES, KINDS, TEMPLATES, USUAL, type Order } from './order'
+import { DEPTHS, depthOf, EXR_DEPTHS, FILLS, IMAGES, KINDS, TEMPLATES, USUAL, type Order } from './order'
 
 interface Part {
   order: Order
@@ -69,17 +69,12 @@ export function Images({ order, put }: Part) {
               options={KINDS}
               set={(picture_format) => put({ picture_format })}
             />
-            {order.picture_format !== 'exr' && (
-              <Choice
-                label="Depth of tile images"
-                value={order.depth}
-                options={[
-                  ['8', '8 bit'],
-                  ['16', '16 bit'],
-                ]}
-                set={(depth) => put({ depth })}
-              />
-            )}
+            <Choice
+              label="Depth of tile images"
+              value={depthOf(order)}
+              options={order.picture_format === 'exr' ? EXR_DEPTHS : DEPTHS}
+              set={(depth) => put({ depth })}
+            />
             <Tick on={order.alpha} set={(alpha) => put({ alpha })}>
               alpha
             </Tick>

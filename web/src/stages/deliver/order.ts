@@ -29,7 +29,7 @@ export interface Order {
   template_px: number
   images: keyof typeof IMAGES
   picture_format: keyof typeof KINDS
-  depth: '8' | '16'
+  depth: '8' | '16' | '32'
   alpha: boolean
   pattern: string
   image_tiles: string
@@ -62,6 +62,21 @@ export const USUAL: Order = {
   paint: false,
   per_sheet: false,
   twins_aside: false,
+}
+
+export const DEPTHS = [
+  ['8', '8 bit'],
+  ['16', '16 bit'],
+] as const
+export const EXR_DEPTHS = [
+  ['16', 'half floats, linear'],
+  ['32', '32-bit floats, linear'],
+] as const
+
+/** The depth of tile images that their format has. */
+export function depthOf(order: Order): Order['depth'] {
+  if (order.picture_format === 'exr') return order.depth === '32' ? '32' : '16'
+  return order.depth === '32' ? '16' : order.depth
 }
 
 /** The choices as they were left; the sheet and its channels are asked anew. */
