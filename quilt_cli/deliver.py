@@ -18,7 +18,7 @@ from quilt_core.measure.bleed import bleed
 from quilt_core.measure.proof import prove
 from quilt_core.measure.texels import owners
 from quilt_core.model.scene import Scene
-from quilt_core.model.tiles import Grid, column_row
+from quilt_core.model.tiles import Grid, column_row, listed
 from quilt_core.textures import template
 from quilt_core.textures.seen import reasons, summed
 from quilt_core.textures.tile_images import ImageRecipe, encoded, tile_image
@@ -31,10 +31,12 @@ from . import meshes as handing
 def add(commands: Any, common: argparse.ArgumentParser, tiles: Any) -> None:
     """The words of this command."""
     d = commands.add_parser("deliver", parents=[common], help="templates, tile images and the proof for files whose layout is done")
-    d.add_argument("--out", type=Path, required=True, metavar="DIR")
+    d.add_argument("--out", type=Path, required=True, metavar="DIR", help="an empty folder for all that is made")
     d.add_argument("--tiles", type=tiles, default=(1, 1), metavar="CxR", help="tiles of the sheet (1x1)")
     d.add_argument("--padding", type=float, metavar="PX", help="that the layout was made with (8 at 2048)")
-    d.add_argument("--templates", choices=("png", "svg", "both", "none"), default="png")
+    d.add_argument(
+        "--templates", choices=("png", "svg", "both", "none"), default="png", help="to paint over: as pictures or as lines (png)"
+    )
     d.add_argument(
         "--fill", choices=("object", "island", "none"), default="object", help="what has a colour of its own in templates (object)"
     )
@@ -42,12 +44,26 @@ def add(commands: Any, common: argparse.ArgumentParser, tiles: Any) -> None:
     d.add_argument("--labels", action="store_true", help="write the objects' names into templates")
     d.add_argument("--template-px", type=int, metavar="PX", help="size of templates (that of the map)")
     d.add_argument("--images", choices=("none", "blank", "checker", "object", "island"), default="none", help="tile images to begin with")
+    d.add_argument(
+        "--image-tiles",
+        type=_range,
+        default=(),
+        metavar="LIST",
+        help="tiles that get an image, used or not, as in 1001-1004,1011 (those in use)",
+    )
     d.add_argument("--format", choices=("png", "tiff", "exr"), default="png", help="of tile images (png)")
     d.add_argument(
         "--depth", type=int, choices=(8, 16, 32), default=8, help="bits of tile images (8); an EXR holds linear half floats, or 32 bits"
     )
     d.add_argument("--name", default="sheet", help="of the sheet: its files are called name.1001.png")
     handing.options(d)
+
+
+def _range(text: str) -> list[int]:
+    try:
+        return listed(text)
+    except ValueError as e:
+        raise argparse.ArgumentTypeError(str(e)) from e
 
 
 def _put(out: Path, made: dict[str, tuple[bytes, str]]) -> None:
@@ -134,8 +150,10 @@ def deliver(args: argparse.Namespace, scenes: list[Scene]) -> dict[str, Any]:
             made[f"{args.name}.template.{t}.png"] = template.draw(*drawn), "template"
         if args.templates in ("svg", "both"):
             made[f"{args.name}.template.{t}.svg"] = template.draw_svg(*drawn), "template"
-        if args.images != "none":
+        if args.images != "none" and not args.image_tiles:
             made[f"{args.name}.{t}.{args.format}"] = _image(args, pieces, t), "image"
+    for t in args.image_tiles if args.images != "none" else ():
+        made[f"{args.name}.{t}.{args.format}"] = _image(args, pieces, t), "image"
     handed = handing.hand(args, analysed, grid)
     made |= handed.made
     sheet = {"name": args.name, "figures": figures, "bleed": found, "padding_px": padding, "margin_px": padding / 2, "pictures": pictures}

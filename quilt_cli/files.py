@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import sys
 from collections.abc import Iterator, Mapping
 from pathlib import Path
 
@@ -38,6 +39,12 @@ class Beside(Mapping[str, bytes]):
 
     def __len__(self) -> int:
         return sum(1 for _ in self)
+
+
+def say(text: str) -> None:
+    """What is done just now, on a terminal's line for errors; nothing elsewhere."""
+    if sys.stderr.isatty():
+        print(f"\r{text[:100]:100}\r", end="", file=sys.stderr, flush=True)
 
 
 def read(path: Path, unit_m: float) -> Scene:

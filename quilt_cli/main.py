@@ -1,4 +1,4 @@
-"""`quilt COMMAND`: inspect, pack, verify, deliver, and the web application's demo and start."""
+"""`quilt COMMAND`: inspect, pack, verify, deliver, bake, and the web application's demo and start."""
 
 from __future__ import annotations
 
@@ -10,16 +10,17 @@ from pathlib import Path
 from typing import Any
 
 from quilt_core import formats
-from quilt_core.arrange.sheet import pack_sheet
+from quilt_core.arrange.sheet import pack_sheet, texel_ratios
 from quilt_core.delivery import report
 from quilt_core.errors import DoesNotFit, FileError, QuiltError
+from quilt_core.formats.pictures import pictures, size_of, texels_per_unit
 from quilt_core.measure.proof import prove
 from quilt_core.model.scene import Floats, Scene
 from quilt_core.pack import Recipe
 from quilt_core.pack.shapes import ANGLES
 from quilt_core.uv.analysis import MeshIslands, transform_rows
 
-from . import deliver, files, unwrap
+from . import bake, deliver, files, unwrap
 
 
 def _tiles(text: str) -> tuple[int, int]:
@@ -48,10 +49,10 @@ def parser() -> argparse.ArgumentParser:
     commands = top.add_subparsers(dest="command", required=True, metavar="COMMAND")
     for name, text in (("demo", "load the demo and start the web application"), ("start", "start the web application")):
         c = commands.add_parser(name, help=text)
-        c.add_argument("--port", type=int, default=8321)
+        c.add_argument("--port", type=int, default=8321, help="where it listens on this machine (8321)")
         c.add_argument("--data", type=Path, help="where projects are kept")
     common = argparse.ArgumentParser(add_help=False)
-    common.add_argument("files", nargs="+", type=Path, metavar="FILE")
+    common.add_argument("files", nargs="+", type=Path, metavar="FILE", help="mesh files: glTF, OBJ, PLY, USD, COLLADA")
     common.add_argument("--map", type=_map, default=2048, metavar="PX", help="map size (2048)")
     common.add_argument("--unit", choices=files.UNITS, default="m", help="unit of files that do not say (m)")
     common.add_argument("--channel-in", type=int, default=0, metavar="N", help="UV channel that is read (0)")
@@ -69,20 +70,26 @@ def parser() -> argparse.ArgumentParser:
         help="faults of single islands that came with their UVs and are no reason to fail: mirrored, self (overlap themselves)",
     )
     p = argparse.ArgumentParser(add_help=False)
-    p.add_argument("--out", type=Path, required=True, metavar="DIR")
+    p.add_argument("--out", type=Path, required=True, metavar="DIR", help="another folder than that of the files, for what is written")
     p.add_argument("--padding", type=float, metavar="PX", help="between islands (8 at 2048)")
     p.add_argument("--margin", type=float, metavar="PX", help="to the border (half the padding)")
-    p.add_argument("--rotate", choices=ANGLES, default="90")
-    p.add_argument("--tiles", type=_tiles, default=(1, 1), metavar="CxR")
+    p.add_argument("--rotate", choices=ANGLES, default="90", help="turns that islands may take, in degrees (90)")
+    p.add_argument("--tiles", type=_tiles, default=(1, 1), metavar="CxR", help="tiles that are filled, columns x rows (1x1)")
     how = p.add_mutually_exclusive_group()
     how.add_argument("--density", type=float, metavar="PX_PER_M", help="hold this density")
     how.add_argument("--fit", action="store_true", help="the highest common density that fits (default)")
-    p.add_argument("--keep-ratios", action="store_true", help="keep the islands' present relative sizes")
-    p.add_argument("--seconds", type=float, default=10.0, metavar="S")
-    p.add_argument("--seed", type=int, default=0, metavar="N")
+    p.add_argument("--keep-ratios", action="store_true", help="keep the islands' present relative sizes in UV")
+    p.add_argument(
+        "--keep-texels",
+        action="store_true",
+        help="keep the texels that islands were painted with, against each other: a 1024 px picture counts twice a 512 px one",
+    )
+    p.add_argument("--seconds", type=float, default=10.0, metavar="S", help="how long the search goes on (10)")
+    p.add_argument("--seed", type=int, default=0, metavar="N", help="another number searches in another way (0)")
     p.add_argument("--channel-out", type=int, default=0, metavar="N", help="UV channel that is written (0)")
     commands.add_parser("pack", parents=[common, p], help="even the density and pack all files into one sheet")
     deliver.add(commands, common, _tiles)
+    bake.add(commands, common, _tiles)
     unwrap.add(commands, common, p)
     return top
 
@@ -107,7 +114,12 @@ def main(argv: list[str] | None = None) -> int:
 def _scenes(args: argparse.Namespace) -> list[Scene]:
     if args.channel_in < 0:
         raise QuiltError("A UV channel is 0 or more.")
-    return [files.read(path, files.UNITS[args.unit]) for path in args.files]
+    out = []
+    for n, path in enumerate(args.files):
+        files.say(f"Reading {path.name}, {n + 1} of {len(args.files)}")
+        out.append(files.read(path, files.UNITS[args.unit]))
+    files.say("Finding islands")
+    return out
 
 
 def _say(args: argparse.Namespace, figures: dict[str, Any], text: list[str]) -> None:
@@ -168,6 +180,13 @@ def _deliver(args: argparse.Namespace) -> int:
     return 0 if r["ok"] else 1
 
 
+def _bake(args: argparse.Namespace) -> int:
+    r = bake.run(args, _scenes(args))
+    lines = [f"tile {t['tile']}: {', '.join(t['maps'])}; {t['twice']} texels written twice, {t['missed']} missed" for t in r["tiles"]]
+    _say(args, r, lines or ["No island lies on these tiles."])
+    return 0 if r["ok"] else 1
+
+
 def _pack(args: argparse.Namespace) -> int:
     begin = time.monotonic()
     recipe = recipe_of(args)
@@ -187,7 +206,7 @@ def _pack(args: argparse.Namespace) -> int:
             print(f"\r{time.monotonic() - begin:6.1f} s  coverage {packing.coverage:.2%} ", end="", file=sys.stderr)
 
     try:
-        packed = pack_sheet(pieces, recipe, args.keep_ratios, progress)
+        packed = pack_sheet(pieces, recipe, args.keep_ratios or args.keep_texels, progress, weight=_texels(args, analysed))
     except DoesNotFit as e:
         raise DoesNotFit(f"{e} No place for: {_names(pieces, e.islands)}.", e.islands, e.best_density) from e
     if sys.stderr.isatty():
@@ -209,6 +228,19 @@ def _pack(args: argparse.Namespace) -> int:
     lines.append("; ".join([f"{figures['verdict']}", *figures["reasons"]]) + ".")
     _say(args, figures, lines)
     return 0 if figures["ok"] else 1
+
+
+def _texels(args: argparse.Namespace, analysed: list[report.Analysed]) -> Floats | None:
+    """What islands' sizes are multiplied by where they keep the texels of their old pictures."""
+    if not args.keep_texels:
+        return None
+    pieces, texels = [], []
+    for (scene, own), path in zip(analysed, args.files, strict=True):
+        found = [{kind: size_of(body) for kind, body in maps.items()} for maps in pictures(scene, files.Beside(path.parent))]
+        per = texels_per_unit(scene, [{kind: size for kind, size in m.items() if size is not None} for m in found])
+        pieces += [p for p in own if p is not None]
+        texels += [per for p in own if p is not None]
+    return texel_ratios(pieces, texels)
 
 
 def _unwrap(args: argparse.Namespace) -> int:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import argparse
 import hashlib
-from collections.abc import Mapping
+from collections.abc import Collection, Mapping
 from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import Any
@@ -78,12 +78,13 @@ def hand(args: argparse.Namespace, analysed: list[Analysed], grid: Grid) -> Hand
     painted, coats = None, []
     if args.paint:
         coats = [_coat(args, a, source) for a, source in zip(analysed, args.files, strict=True)]
-        painted = paint(coats, [Sheet(0, args.name, grid)], args.one_material)
+        painted = paint(coats, [Sheet(0, args.name, grid)], args.one_material, files.say)
         out.carried, out.notes = painted.figures, painted.notes
         for path, body in painted.pictures.items():
             out.made[path] = body, "difference" if path.startswith(DIFFERENCES) else "texture"
     model, taken = Model(), dict[str, bytes]()
     for n, ((scene, _), source) in enumerate(zip(analysed, args.files, strict=True)):
+        files.say(f"Writing {source.name}, {n + 1} of {len(args.files)}")
         how: Arrangement | None = None if args.channels is None else replace(args.channels, old=args.channel_in)
         layout = args.channel_in if how is None else how.layout
         wired = None if painted is None else wiring(painted, coats[n], {0: args.name}, args.one_material, layout)
@@ -154,14 +155,16 @@ def _as_it_came(
 ) -> Mapping[int, NDArray[np.int64]]:
     """Put a file and what it names among the files; returns where its triangles stand in another order now."""
     order: Mapping[int, NDArray[np.int64]] = {}
+    dropped: Collection[str] = ()
     if wired is not None:
         rewired = rewire(scene, written, beside, wired)
-        written, order = rewired.files, rewired.order
+        written, order, dropped = rewired.files, rewired.order, rewired.dropped
     for path, body in written.items():
         made.setdefault(path or scene.file, (body, "mesh" if not path else "texture" if path.startswith("textures/") else "companion"))
+    gone = {p for d in dropped if (p := formats.find_resource(d, beside))}
     for reference in scene.references:
         found = formats.find_resource(reference, beside)
-        if found is not None and not found.startswith(".."):
+        if found is not None and found not in gone and not found.startswith(".."):
             made.setdefault(found, (beside[found], "companion"))
     return order
 

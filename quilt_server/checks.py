@@ -70,7 +70,11 @@ def check_recipe(flat: dict[str, Any]) -> None:
     """
     s = flat["sheet"]
     numbers = ("padding_px", "margin_px", "seconds", "seed", "density")
-    if not all(isinstance(flat[k], int | float) and not isinstance(flat[k], bool) for k in numbers) or not isinstance(flat["rotate"], str):
+    if (
+        not all(isinstance(flat[k], int | float) and not isinstance(flat[k], bool) for k in numbers)
+        or not isinstance(flat["rotate"], str)
+        or flat["ratios"] not in ("uv", "texels")
+    ):
         raise QuiltError(f"{s['name']}: a value of its recipe is not what it should be.")
     try:
         Recipe(
@@ -87,7 +91,7 @@ def check_recipe(flat: dict[str, Any]) -> None:
 def what_changed(old: dict[str, Any], new: Settings) -> str:
     """A label for the step: which settings are other than before."""
     names = WORDS | {
-        "hold": "density", "keep_ratios": "sizes", "channel_out": "written channel", "band": "band", "density_least": "limits",
+        "hold": "density", "keep_ratios": "sizes", "ratios": "sizes", "channel_out": "written channel", "band": "band", "density_least": "limits",
         "density_greatest": "limits", "weights": "weights", "rotations": "turning", "held": "held islands", "pictures": "pictures",
         "sheets": "sheets", "recipes": "recipes", "sheet_of": "what lies on which sheet", "bunches": "bunches", "bunch_objects": "bunches",
         "twins": "twins", "history": "steps kept",

@@ -109,6 +109,8 @@ class RecipeIn(Schema):
     hold: bool
     density: float
     keep_ratios: bool
+    # What is kept then: sizes in "uv", or "texels" of the pictures that islands were painted in.
+    ratios: str = "uv"
     fill: str = "common"
     mirror: bool = False
     seconds: float

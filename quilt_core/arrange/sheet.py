@@ -7,7 +7,7 @@ A layout is one similarity per island on top of the UVs that were read: columns 
 from __future__ import annotations
 
 import math
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field, replace
 
 import numpy as np
@@ -125,7 +125,7 @@ def pack_sheet(
     Parameters
     ----------
     recipe : with its `fill` "each", every tile is filled to its border after the islands were shared out among the tiles
-    weight : (n,) over the islands of all pieces, a factor on the density of each; kept ratios have their weights in them
+    weight : (n,) over the islands of all pieces, a factor on the density of each; with kept ratios a factor on the size of each (see `texel_ratios`)
     rules : what holds for single islands and tiles
     present : (n, 5) the layout as it is: islands that were flipped back or straightened stay so, and held ones stay in
         their place; None for the UVs as they were read
@@ -403,12 +403,37 @@ def sized_regions(
             else "There is nothing to pack: no island lies on an open tile of this sheet. Move objects to it first."
         )
     factor = np.ones(len(regions)) if keep_ratios else even_scales(uv_area, world, group)
-    if weight is not None and not keep_ratios:
+    if weight is not None:
         factor = factor * weight
     if recipe.density is not None:
-        factor = factor * _held(uv_area[real], world[real], recipe, keep_ratios)
+        shown = uv_area * factor**2 if keep_ratios else uv_area
+        factor = factor * _held(shown[real], world[real], recipe, keep_ratios)
     base[:, 2] *= factor
     return transform_regions(regions[real], base[real]), real, base
+
+
+def texel_ratios(pieces: list[MeshIslands], texels: Sequence[Floats]) -> Floats:
+    """What the size of each island (n,) in UV is multiplied by, so that all keep the texels that they were painted with, against each other.
+
+    Parameters
+    ----------
+    texels : for each piece, by material of its mesh: texels along a unit of UV, NaN for none (see `pictures.texels_per_unit`); islands without paint take the
+        median of the others
+    """
+    out = []
+    for piece, per in zip(pieces, texels, strict=True):
+        of, materials = piece.islands.of_triangle, piece.mesh.materials
+        use = (of >= 0) & (materials >= 0)
+        table = np.zeros((piece.islands.count, len(per) + 1))
+        np.add.at(table, (of[use], materials[use]), 1)
+        most = table[:, :-1].argmax(axis=1) if len(per) else np.zeros(piece.islands.count, np.int64)
+        own = np.asarray(per, np.float64)[most] if len(per) else np.full(piece.islands.count, np.nan)
+        out.append(np.where(table[:, :-1].sum(axis=1) > 0, own, np.nan))
+    whole = np.concatenate(out) if out else np.zeros(0)
+    known = whole[np.isfinite(whole)]
+    if not len(known):
+        return np.ones(len(whole))
+    return np.asarray(np.where(np.isfinite(whole), whole, np.median(known)) / np.median(known))
 
 
 def endless(sized: NDArray[np.object_], held: NDArray[np.bool_]) -> NDArray[np.bool_]:

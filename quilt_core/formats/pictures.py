@@ -3,9 +3,12 @@
 from __future__ import annotations
 
 import io
+import math
 from collections import ChainMap
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 
+import numpy as np
+from numpy.typing import NDArray
 from PIL import Image, UnidentifiedImageError
 
 from ..errors import FileError
@@ -26,6 +29,35 @@ def pictures(scene: Scene, resources: Mapping[str, bytes]) -> list[dict[str, byt
         found = {kind: _beside(t.path, resources) for kind, t in material.maps.items()}
         out.append({kind: body for kind, body in found.items() if body})
     return out
+
+
+def texels_per_unit(scene: Scene, sizes: Sequence[Mapping[str, tuple[int, int]]]) -> NDArray[np.float64]:
+    """How many texels of the old paint a unit of UV is long for each material, NaN where there is no picture: by the base colour, or by the largest other.
+
+    Parameters
+    ----------
+    sizes : for each material, width and height by kind of map
+    """
+    out = np.full(len(scene.materials), np.nan)
+    for n, (material, found) in enumerate(zip(scene.materials, sizes, strict=True)):
+        kinds = ["base colour"] if "base colour" in found else list(found)
+        each = []
+        for kind in kinds:
+            at = material.maps[kind].placed if kind in material.maps else None
+            scale = 1.0 if at is None else abs(at[0] * at[4] - at[1] * at[3])
+            each.append(math.sqrt(found[kind][0] * found[kind][1] * scale))
+        if each and max(each) > 0:
+            out[n] = max(each)
+    return out
+
+
+def size_of(body: bytes) -> tuple[int, int] | None:
+    """Width and height of a picture file, without decoding it; None where it is none."""
+    try:
+        with Image.open(io.BytesIO(body)) as image:
+            return image.size
+    except (UnidentifiedImageError, OSError, ValueError, SyntaxError, Image.DecompressionBombError):
+        return None
 
 
 def _beside(path: str, resources: Mapping[str, bytes]) -> bytes | None:

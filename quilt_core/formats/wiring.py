@@ -172,10 +172,12 @@ def _free(name: str, taken: set[str]) -> str:
 
 @dataclass(frozen=True)
 class Rewired:
-    """`files`: the main file under "", others by path. `order`: where the triangles of a mesh stand in another order now, the old number (T,) of each."""
+    """`files`: the main file under "", others by path. `order`: where the triangles of a mesh stand in another order now, the old number (T,) of each.
+    `dropped`: files beside it that a format which lists its pictures does not name any more."""
 
     files: dict[str, bytes]
     order: dict[int, Numbers] = field(default_factory=dict)
+    dropped: Collection[str] = ()
 
 
 def safe_name(text: str) -> str:

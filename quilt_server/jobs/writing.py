@@ -106,7 +106,8 @@ class Writer:
         if wired is not None:
             seen = _from(wired, "../" * folder.count("/"))
             rewired = formats.rewire(c.scene, written, c.beside, seen)
-            written, order, old, shown = rewired.files, rewired.order, _old_pictures(c, wired), set(seen.pictures)
+            written, order, shown = rewired.files, rewired.order, set(seen.pictures)
+            old = _old_pictures(c, wired) | {p for d in rewired.dropped if (p := formats.find_resource(d, c.file.companions))}
         files = {_in_zip(folder, k or name.rsplit("/", 1)[-1]): v for k, v in written.items() if not (k.startswith("../") and k in shown)}
         for path, body in c.beside.items():
             if path not in old:
@@ -136,7 +137,8 @@ class Writer:
         add(model, laid, c.beside, wired, f"{stem}/" if self.joined else "", channel)
         self._look(coat, wired, lambda: of_model(model, first, laid), channel)
         if not self.joined:
-            self._put(model, _free(stem, self.format, self.delivery))
+            folder = posixpath.dirname(c.file.name)
+            self._put(model, _free(stem, self.format, self.delivery, folder), folder)
             self.taken |= model.shown
         return _again(c, laid, channel, {})
 
@@ -145,10 +147,10 @@ class Writer:
         if self.format and self.joined:
             self._put(self.model, self.joined)
 
-    def _put(self, model: Model, name: str) -> None:
+    def _put(self, model: Model, name: str, folder: str = "") -> None:
         _, files, notes = checked(model, self.format, name)
         for path, (body, kind) in files.items():
-            self.delivery.put(path, body, kind)
+            self.delivery.put(posixpath.join(folder, path), body, kind)
         self.notes += [f"{name}.{self.format}: {note}" for note in notes]
 
 
@@ -163,10 +165,10 @@ def _from(wiring: Wiring, up: str) -> Wiring:
     return replace(wiring, materials=materials, pictures={up + path: body for path, body in wiring.pictures.items()})
 
 
-def _free(stem: str, format: str, delivery: Delivery) -> str:
-    """A name that no file of the delivery has."""
+def _free(stem: str, format: str, delivery: Delivery, folder: str) -> str:
+    """A name that no file of the delivery has in a folder."""
     name, number = stem, 2
-    while f"{name}.{format}" in delivery.files:
+    while posixpath.join(folder, f"{name}.{format}") in delivery.files:
         name, number = f"{stem}_{number}", number + 1
     return name
 

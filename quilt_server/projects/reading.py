@@ -10,12 +10,15 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from quilt_core.arrange.sheet import texel_ratios
 from quilt_core.errors import QuiltError
+from quilt_core.formats.pictures import size_of, texels_per_unit
 from quilt_core.measure.shapes import IslandShapes, joined
 from quilt_core.measure.stored import FileIslands
 from quilt_core.model.scene import Floats, Scene
 from quilt_core.uv.analysis import MeshIslands, analyse, transform_regions
 
+from . import files
 from .models import Reading, Snapshot, SourceFile
 from .sheets import sheets
 from .sources import kept_islands, kept_scene, read_source
@@ -215,6 +218,23 @@ def each(chosen: list[Chosen], parts: Parts, values: Mapping[str, T], usual: T) 
 def weights(chosen: list[Chosen], parts: Parts, settings: dict[str, Any]) -> Floats:
     """Weights (n,) of all islands."""
     return each(chosen, parts, settings["weights"], 1.0).astype(np.float64)
+
+
+def sizes(chosen: list[Chosen], parts: Parts, settings: dict[str, Any], flat: dict[str, Any]) -> Floats:
+    """What the size of each island (n,) is multiplied by: its weight; or, where ratios are kept, the texels that it was painted with."""
+    if not flat["keep_ratios"]:
+        return weights(chosen, parts, settings)
+    if flat["ratios"] != "texels":
+        return np.ones(parts.count)
+    texels = [per for c in chosen for per, p in ((_texels(c), p) for p in c.pieces) if p is not None]
+    return texel_ratios(parts.pieces, texels)
+
+
+def _texels(c: Chosen) -> Floats:
+    """Texels of the old paint along a unit of UV, by material of a file."""
+    found = [{kind: size_of(files.get(sha)) for kind, sha in m.get("images", {}).items()} for m in c.file.materials]
+    known = [{kind: size for kind, size in m.items() if size is not None} for m in found]
+    return texels_per_unit(c.scene, known)
 
 
 def sheet_numbers(chosen: list[Chosen], parts: Parts, settings: dict[str, Any]) -> NDArray[np.int64]:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import argparse
 import json
 import resource
 import subprocess
@@ -16,7 +17,7 @@ from PIL import Image
 from demo.glb import two_channels
 from demo.shapes import Part, box
 from demo.textures import png
-from quilt_cli.main import main
+from quilt_cli.main import main, parser
 from quilt_core import formats
 from quilt_core.formats.pictures import pictures
 from tests.core.test_faults import squares as boxes_obj
@@ -369,3 +370,35 @@ def test_an_island_that_no_map_could_hold_takes_no_memory_and_is_named(ends: tup
     )
     found = json.loads(done.stdout)
     assert done.returncode == 0 and found["shrunk_islands"] == ["bad island 0"] and found["coverage"] > 0.6, done.stderr
+
+
+def test_every_argument_says_what_it_is() -> None:
+    def bare(p: argparse.ArgumentParser) -> list[str]:
+        inner = [c for a in p._actions if isinstance(a, argparse._SubParsersAction) for c in a.choices.values()]
+        own = [f"{p.prog} {a.dest}" for a in p._actions if not a.help and not isinstance(a, argparse._SubParsersAction)]
+        return own + [x for c in inner for x in bare(c)]
+
+    assert bare(parser()) == []
+
+
+def test_a_test_bake_of_a_packed_file(capsys: pytest.CaptureFixture[str], tmp_path: Path) -> None:
+    """A flat square whose detail is a ramp of 45 degrees over it: the normal map holds the ramp's normal (arithmetic: half, half, root of a half), and
+    nothing is written twice."""
+    v, t = "vt 0.1 0.1\nvt 0.9 0.1\nvt 0.9 0.9\nvt 0.1 0.9\n", "1/1 2/2 3/3 4/4"
+    low = f"o sign_low\nv 0 0 0\nv 1 0 0\nv 1 1 0\nv 0 1 0\n{v}f {t}\n"
+    high = "o sign_high\nv -0.1 0 -0.6\nv 1.1 0 0.6\nv 1.1 1 0.6\nv -0.1 1 -0.6\nf 5 6 7 8\n"
+    (tmp_path / "sign.obj").write_text(low + high)
+    code, found = run(
+        capsys, "bake", tmp_path / "sign.obj", "--out", tmp_path / "out", "--map", 128, "--maps", "normal tangent", "--cage", 1, "--json"
+    )
+    assert code == 0 and found["tiles"][0]["twice"] == 0 and found["detailed"] == ["sign_low"]
+    picture = np.asarray(Image.open(tmp_path / "out" / found["files"][0]).convert("RGB"), float) / 127.5 - 1
+    # The ramp rises towards x, so its normal leans back along u; up along v there is nothing.
+    assert picture[64, 64] == pytest.approx([-(0.5**0.5), 0, 0.5**0.5], abs=0.02)
+
+
+def test_an_image_for_every_tile_of_a_range(capsys: pytest.CaptureFixture[str], tmp_path: Path) -> None:
+    (tmp_path / "one.obj").write_bytes(grid_obj(1))
+    more = ("--tiles", "10x2", "--images", "checker", "--image-tiles", "1001-1020", "--map", 64, "--templates", "none", "--json")
+    run(capsys, "deliver", tmp_path / "one.obj", "--out", tmp_path / "out", *more)
+    assert sorted(p.name for p in (tmp_path / "out").glob("sheet.1*.png")) == [f"sheet.{t}.png" for t in range(1001, 1021)]

@@ -376,3 +376,16 @@ def test_one_material_says_what_it_cannot_say() -> None:
     assert used == {"S", "S.seen_through", "S.cut_out", "S.unlit"}
     assert len({p["file"] for p in done.figures}) == len(done.maps[0, 1001]) and any("a material of its own" in n for n in done.notes)
     check(made, after, "kit.glb", "kit.glb", found, ("mask",))
+
+
+@pytest.mark.parametrize("per_sheet", [False, True])
+def test_old_pictures_that_nothing_reads_leave_the_file(per_sheet: bool) -> None:
+    """Read by pygltflib: as many images as maps, each a whole picture; the old ones' bytes are gone."""
+    made, main, _ = three(PROPERTIES["base colour factor"], "glb")
+    after, done = delivered(made, main, per_sheet)
+    g = pygltflib.GLTF2.load_from_bytes(after[main])
+    assert len(g.images) == len(g.textures) == len(done.maps[0, 1001])
+    bodies = [g.bufferViews[i.bufferView] for i in g.images]
+    shown = {g.binary_blob()[v.byteOffset : v.byteOffset + v.byteLength] for v in bodies}
+    assert shown == set(done.shown.values())
+    assert len(after[main]) < sum(len(b) for b in shown) + 40_000, "geometry and JSON alone beside the new pictures"

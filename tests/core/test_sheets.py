@@ -2,12 +2,16 @@
 
 from __future__ import annotations
 
+from pathlib import Path
+
 import numpy as np
 import pytest
 import shapely
 from hypothesis import given
 from hypothesis import strategies as st
+from PIL import Image
 
+from quilt_cli.main import main
 from quilt_core import formats
 from quilt_core.arrange.plan import PRIOR, USUAL, Part, density, expected, split, tiles_needed
 from quilt_core.arrange.sheet import SheetRules, pack_sheet
@@ -18,6 +22,7 @@ from quilt_core.model.tiles import Grid, column_row, corners_of, number
 from quilt_core.pack import Recipe
 from quilt_core.uv.analysis import IDENTITY, MeshIslands, analyse, transform_regions
 from quilt_core.uv.twins import follow, grouped, leaders
+from tests.shapes import grid_obj
 
 from .test_faults import pieces_of, squares
 
@@ -260,3 +265,20 @@ def test_regions_kept_free_weigh_as_much_as_their_tile() -> None:
     laid = placed(pieces, packed.transforms)
     px = Grid(512, 2, 1, {1002: 256}).px_of(shapely.bounds(laid))
     assert packed.result.best.coverage == pytest.approx((shapely.area(laid) * px**2).sum() / (512**2 + 256**2), rel=1e-6)
+
+
+def test_islands_keep_the_texels_that_they_were_painted_with(tmp_path: Path) -> None:
+    """Two equal squares in UV, one painted in 1024 px and one in 512: merged, the first is twice as wide (arithmetic); one without paint is as the median."""
+    for name, px in (("large", 1024), ("small", 512)):
+        Image.new("RGB", (px, px)).save(tmp_path / f"{name}.png")
+        text = grid_obj(1).replace(b"\nf ", f"\nusemtl {name}\nf ".encode()).replace(b"o ", b"mtllib " + name.encode() + b".mtl\no ", 1)
+        (tmp_path / f"{name}.obj").write_bytes(text)
+        (tmp_path / f"{name}.mtl").write_text(f"newmtl {name}\nmap_Kd {name}.png\n")
+    names = [str(tmp_path / f"{n}.obj") for n in ("large", "small")]
+    for option, ratio in (("--keep-texels", 2.0), ("--keep-ratios", 1.0)):
+        out = tmp_path / option[2:]
+        assert main(["pack", *names, "--map", "512", "--seconds", "1", "--out", str(out), option]) == 0
+        large, small = (
+            np.ptp(formats.read((out / f"{n}.obj").read_bytes(), "a.obj").meshes[0].channels[0].uvs, axis=0) for n in ("large", "small")
+        )
+        assert max(large) / max(small) == pytest.approx(ratio, rel=1e-3)

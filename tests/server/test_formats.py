@@ -18,6 +18,7 @@ from demo.textures import png
 from quilt_core import formats
 from quilt_core.formats.pictures import pictures
 from quilt_core.uv.analysis import analyse
+from tests.core.test_faults import squares
 from tests.core.test_ply import CORNERS
 from tests.core.test_usd import CRATES, SHED, layered
 
@@ -135,3 +136,14 @@ def test_channels_are_arranged_and_what_is_lost_is_told(browser: Browser) -> Non
     assert "left out" in json.loads(alone.read("report.json"))["notes"][0]
     for wrong in ([{"from": 0}], [{"from": "layout"}] * 2, [{"from": "layout", "name": "a b"}], ["layout"], [{"from": 9}]):
         job(browser, "deliver", 422, channels=wrong)
+
+
+@pytest.mark.parametrize("format", ["", "glb"])
+def test_files_of_one_name_leave_in_their_folders(browser: Browser, format: str) -> None:
+    browser.upload(
+        kit__zip=zipped({f"{side}/crate.obj": squares([(0.1, 0.1, 0.4 + 0.1 * k, 0.4)]) for k, side in enumerate(("left", "right"))})
+    )
+    packed(browser)
+    names = delivered(browser, templates="none", format=format).namelist()
+    ending = format or "obj"
+    assert {f"left/crate.{ending}", f"right/crate.{ending}"} <= set(names)

@@ -40,6 +40,7 @@ export const SETTINGS = {
   hold: true,
   density: 100,
   keep_ratios: false,
+  ratios: 'uv',
   fill: 'common',
   mirror: false,
   seconds: 10,

@@ -20,6 +20,7 @@ from . import accessors, tangents
 from .container import Document, parse, serialise
 from .looks import PBR, SLOTS, material_json
 from .materials import textures_of, uv_transform
+from .prune import materials_used, prune, prune_materials, textures_read
 from .read import PrimitiveRows, triangles_of
 
 _INDEX_BUFFER, _UINT = 34963, 5125
@@ -28,12 +29,14 @@ _INDEX_BUFFER, _UINT = 34963, 5125
 def rewire(scene: Scene, written: Mapping[str, bytes], beside: Mapping[str, bytes], wiring: Wiring) -> Rewired:
     """See `formats.rewire`. A GLB takes the pictures in."""
     document = parse(written[""], scene.file, {**beside, **written})
-    textures = _Textures(document, wiring)
+    textures, read, used = _Textures(document, wiring), textures_read(document), materials_used(document)
     numbers = [_material(document, scene, m, textures) for m in wiring.materials]
     order = {}
     for mesh, labels in wiring.of_triangle.items():
         order[mesh] = _part(document, scene, mesh, labels, numbers, wiring)
-    return Rewired({**written, **serialise(document), **textures.beside}, order)
+    prune_materials(document, used)
+    dropped = prune(document, read)
+    return Rewired({**written, **serialise(document), **textures.beside}, order, dropped)
 
 
 class _Textures:

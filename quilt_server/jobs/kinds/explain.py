@@ -10,7 +10,7 @@ from quilt_core.pack import Rules, explain
 
 from ...projects.models import Job
 from ...projects.opened import arrays_of
-from ...projects.reading import choose, each, parts_of, sheet_numbers, weights
+from ...projects.reading import choose, each, parts_of, sheet_numbers, sizes
 from ...projects.sheets import of_sheet, sheets
 from ...projects.state import settings_of
 from ..kind import Asked, Kind, Sheets, check_sheets
@@ -44,7 +44,7 @@ def run_explain(job: Job) -> None:
     only = sheet_numbers(chosen, parts, settings) == number
     present = parts.whole(arrays_of(before, "transforms"))
     regions, real, _ = sized_regions(
-        parts.pieces, recipe, bool(flat["keep_ratios"]), weights(chosen, parts, settings), present, None, only
+        parts.pieces, recipe, bool(flat["keep_ratios"]), sizes(chosen, parts, settings, flat), present, None, only
     )  # fmt: skip
     rotations = each(chosen, parts, settings["rotations"], flat["rotate"]) if settings["rotations"] else None
     ruled = None if rotations is None else Rules(rotate=tuple(rotations[i] for i in real))

@@ -22,7 +22,7 @@ from ...projects.figures import sheet_rows
 from ...projects.measuring import measure
 from ...projects.models import Job, Layout, Project, Snapshot
 from ...projects.opened import arrays_of
-from ...projects.reading import Chosen, Parts, choose, parts_of, sheet_numbers, weights
+from ...projects.reading import Chosen, Parts, choose, parts_of, sheet_numbers, sizes
 from ...projects.sheets import IN_RECIPE, of_sheet, sheet_by, sheets
 from ...projects.stale import WORDS, inputs_of
 from ...projects.state import advance, settings_of
@@ -162,7 +162,9 @@ def _pack_one(
         return flag()
 
     ruled = replace(rules_of(chosen, parts, settings, flat, only), go_on=bool(job.params.get("go_on")))
-    packed = pack_sheet(parts.pieces, recipe, bool(flat["keep_ratios"]), progress, stop, weights(chosen, parts, settings), ruled, present)
+    packed = pack_sheet(
+        parts.pieces, recipe, bool(flat["keep_ratios"]), progress, stop, sizes(chosen, parts, settings, flat), ruled, present
+    )
     # The table shows what was found while it is measured once more.
     transforms = parts.merged(old, packed.transforms)
     report_progress(job, far | {"text": f"Proving{name}", "coverage": packed.result.best.coverage}, pack_arrays(transforms))

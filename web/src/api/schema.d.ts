@@ -925,6 +925,11 @@ export interface components {
             mirror: boolean;
             /** Padding Px */
             padding_px: number;
+            /**
+             * Ratios
+             * @default uv
+             */
+            ratios: string;
             /** Rotate */
             rotate: string;
             /** Seconds */
@@ -1007,6 +1012,11 @@ export interface components {
             pictures: {
                 [key: string]: components["schemas"]["PictureIn"];
             };
+            /**
+             * Ratios
+             * @default uv
+             */
+            ratios: string;
             /**
              * Recipes
              * @default {}

@@ -25,6 +25,7 @@ export const IN_RECIPE = [
   'hold',
   'density',
   'keep_ratios',
+  'ratios',
   'fill',
   'mirror',
   'seconds',

@@ -9,7 +9,7 @@ import { NameField } from '../parts'
 import { plain } from '../../words'
 
 const AIMS = { fit: 'the highest that fits', hold: 'hold this number' }
-const SIZES = { even: 'even the density', keep: 'keep their ratios' }
+const SIZES = { even: 'even the density', texels: 'keep their texels', uv: 'keep their UV sizes' }
 const FILLS = { common: 'one scale over all tiles', each: 'each tile to its border' }
 const NAMES: Record<string, string> = {
   padding_px: 'padding, px',
@@ -18,6 +18,7 @@ const NAMES: Record<string, string> = {
   hold: 'holds a density',
   density: 'density, px/m',
   keep_ratios: 'keeps ratios',
+  ratios: 'ratios of',
   fill: 'filling',
   mirror: 'mirrors',
   seconds: 'seconds',
@@ -118,13 +119,19 @@ export function RecipePanel() {
       )}
       <Setting
         name="Islands' sizes"
-        text="Keeping them leaves the islands as sharp against each other as they are now."
+        text={
+          !s.keep_ratios
+            ? 'Every metre of the model gets as many texels as any other.'
+            : s.ratios === 'texels'
+              ? 'Each island stays as sharp against the others as its old picture made it: 1024 px count twice as much as 512.'
+              : 'The islands stay as large against each other as they are in the UVs, whatever picture they were painted in.'
+        }
       >
         <Choice
           label="Islands' sizes"
-          value={s.keep_ratios ? 'keep' : 'even'}
+          value={s.keep_ratios ? (s.ratios as 'texels' | 'uv') : 'even'}
           options={SIZES}
-          set={(size) => set({ keep_ratios: size === 'keep' })}
+          set={(size) => set({ keep_ratios: size !== 'even', ...(size !== 'even' && { ratios: size }) })}
         />
       </Setting>
       <Setting name="Time" text="The search goes on this long; stop it whenever it is good enough.">
