@@ -72,58 +72,87 @@ def of_model(model: Model, first: int, scene: Scene) -> Side:
     return Side(meshes, model.looks, shown)
 
 
+@dataclass(frozen=True)
+class _Picture:
+    """A picture (h, w, 4) as it is stored, and its means over squares of 2, 4, 8 and so on texels, as far as these are whole; `top` its greatest value, `light`
+    whether its colours are averaged in linear light, `through` whether as much as is seen of them."""
+
+    levels: list[NDArray[Any]]
+    top: float
+    light: bool
+    through: bool
+
+    def at(self, level: int, rows: Numbers, columns: Numbers) -> Floats:
+        """(k, 4) working values; with `through` the colours are multiplied by the alpha."""
+        return self._working(self.levels[level][rows, columns])
+
+    def _working(self, stored: NDArray[Any]) -> Floats:
+        out = stored / self.top
+        if self.light:
+            out[..., :3] = to_linear(out[..., :3])
+        if self.through:
+            out[..., :3] *= out[..., 3:]
+        return np.asarray(out)
+
+    def halved(self) -> NDArray[Any]:
+        """The last level over squares of two texels, a strip at a time."""
+        last = self.levels[-1]
+        h, w = last.shape[:2]
+        out = np.empty((h // 2, w // 2, 4), last.dtype)
+        for at in range(0, h // 2, 128):
+            part = self._working(last[2 * at : 2 * at + 256])
+            mean = part.reshape(-1, 2, w // 2, 2, 4).mean(axis=(1, 3))
+            if self.through:
+                mean[..., :3] /= np.maximum(mean[..., 3:], 1e-6)
+            if self.light:
+                mean[..., :3] = to_srgb(mean[..., :3])
+            out[at : at + 128] = np.round(np.clip(mean, 0, 1) * self.top)
+        return out
+
+
 class _Eye:
     """Samples pictures, each decoded once."""
 
     def __init__(self) -> None:
-        self.kept: dict[tuple[str, str], list[NDArray[np.float32]]] = {}
+        self.kept: dict[tuple[str, bool, bool], _Picture] = {}
 
-    def values(self, body: bytes, kind: str) -> list[NDArray[np.float32]]:
-        """A picture (h, w, 4), colours in linear light, and its means over squares of 2, 4, 8 and so on texels, as far as these are whole."""
-        key = hashlib.sha256(body).hexdigest(), kind if kind in IN_SRGB else ""
+    def picture(self, body: bytes, kind: str, through: bool) -> _Picture:
+        """A picture of a kind."""
+        key = hashlib.sha256(body).hexdigest(), kind in IN_SRGB, through
         if key not in self.kept:
             picture = open_picture(body, f"a {kind} map")
             if picture.mode.startswith("I"):
-                grey = np.asarray(picture, np.float32) / 65535
-                values = np.dstack([grey, grey, grey, np.ones_like(grey)])
+                grey = np.asarray(picture).astype(np.uint16)
+                made = _Picture([np.dstack([grey, grey, grey, np.full_like(grey, 65535)])], 65535.0, *key[1:])
             else:
-                values = np.asarray(picture.convert("RGBA"), np.float32) / 255
-            if key[1]:
-                values = np.concatenate([to_linear(values[:, :, :3]), values[:, :, 3:]], axis=2)
-            levels = [np.asarray(values, np.float32)]
-            while min(levels[-1].shape[:2]) >= 2 and not any(n % 2 for n in levels[-1].shape[:2]):
-                h, w = levels[-1].shape[:2]
-                levels.append(levels[-1].reshape(h // 2, 2, w // 2, 2, 4).mean(axis=(1, 3)))
-            self.kept[key] = levels
+                made = _Picture([np.asarray(picture.convert("RGBA"))], 255.0, *key[1:])
+            while min(made.levels[-1].shape[:2]) >= 2 and not any(n % 2 for n in made.levels[-1].shape[:2]):
+                made.levels.append(made.halved())
+            self.kept[key] = made
         return self.kept[key]
 
-    def look(self, body: bytes, kind: str, texture: Texture, uv: Floats, steps: Floats) -> Floats:
+    def look(self, body: bytes, kind: str, texture: Texture, uv: Floats, steps: Floats, through: bool) -> Floats:
         """(k, 4) a picture at UVs (k, 2) of the scene, averaged over `steps` (k, 2, 2), the UVs that a texel of the new map spans."""
-        levels = self.values(body, kind)
-        h, w = levels[0].shape[:2]
+        picture = self.picture(body, kind, through)
+        h, w = picture.levels[0].shape[:2]
         across = steps if texture.placed is None else np.array(texture.placed).reshape(2, 3)[:, :2] @ steps
         texels = np.sqrt(np.abs(np.linalg.det(across)) * h * w)
-        level = np.clip(np.floor(np.log2(np.maximum(texels, 1.0))), 0, len(levels) - 1).astype(np.int64)
+        level = np.clip(np.floor(np.log2(np.maximum(texels, 1.0))), 0, len(picture.levels) - 1).astype(np.int64)
         out: Floats = np.zeros((len(uv), 4))
         for k in np.unique(level):
-            out[level == k] = self._average(levels[k], texture, uv[level == k], steps[level == k])
+            mine = level == k
+            spread = [placed_uvs(uv[mine] + i * steps[mine, :, 0] + j * steps[mine, :, 1], texture.placed) for i in _GRID for j in _GRID]
+            out[mine] = np.mean([_bilinear(picture, int(k), at, texture.wrap) for at in spread], axis=0)
+        if through:
+            out[:, :3] /= np.maximum(out[:, 3:], 1e-6)
         scale, bias = texture.scale, texture.bias
         if kind == "normal" and scale is None:
             scale, bias = (2.0, 2.0, 2.0, 1.0), (-1.0, -1.0, -1.0, 0.0)
         return out * (scale or 1.0) + (bias or 0.0)
 
-    @staticmethod
-    def _average(values: NDArray[np.float32], texture: Texture, uv: Floats, steps: Floats) -> Floats:
-        found = [
-            _bilinear(values, placed_uvs(uv + i * steps[:, :, 0] + j * steps[:, :, 1], texture.placed), texture.wrap)
-            for i in _GRID
-            for j in _GRID
-        ]
-        return np.asarray(np.mean(found, axis=0))
 
-
-def _bilinear(values: NDArray[np.float32], uv: Floats, wrap: tuple[str, str]) -> Floats:
-    h, w = values.shape[:2]
+def _bilinear(picture: _Picture, level: int, uv: Floats, wrap: tuple[str, str]) -> Floats:
+    h, w = picture.levels[level].shape[:2]
     x, y = uv[:, 0] * w - 0.5, (1 - uv[:, 1]) * h - 0.5
     c, r = np.floor(x).astype(np.int64), np.floor(y).astype(np.int64)
     out = np.zeros((len(uv), 4))
@@ -131,7 +160,7 @@ def _bilinear(values: NDArray[np.float32], uv: Floats, wrap: tuple[str, str]) ->
         column, row = c + (k & 1), r + (k >> 1)
         weight = np.abs(1 - (k & 1) - (x - c)) * np.abs(1 - (k >> 1) - (y - r))
         (column, in_x), (row, in_y) = _folded(column, w, wrap[0]), _folded(row, h, wrap[1])
-        out += (weight * in_x * in_y)[:, None] * values[row, column]
+        out += (weight * in_x * in_y)[:, None] * picture.at(level, row, column)
     return out
 
 
@@ -142,16 +171,6 @@ def _folded(i: Numbers, n: int, wrap: str) -> tuple[Numbers, NDArray[np.bool_]]:
         m = i % (2 * n)
         return np.where(m < n, m, 2 * n - 1 - m), np.ones(len(i), bool)
     return np.clip(i, 0, n - 1), (i >= 0) & (i < n) if wrap == "none" else np.ones(len(i), bool)
-
-
-@dataclass
-class _Points:
-    """Points on triangles of one mesh: the triangle (k,) on both sides, and the weights (k, 3) of its corners on both."""
-
-    mesh: int
-    before: Numbers
-    after: Numbers
-    weights: Floats
 
 
 Quantities = dict[str, Floats]
@@ -170,7 +189,8 @@ def _seen(side: Side, eye: _Eye, number: int, mesh: Mesh, triangles: Numbers, we
             return None
         rows = channel.triangles[triangles]
         uv = (channel.uvs[np.maximum(rows, 0)] * weights[:, :, None]).sum(axis=1)
-        found = eye.look(body, kind, texture, uv, finest[str(texture.channel)])
+        through = kind == "base colour" and material.see_through
+        found = eye.look(body, kind, texture, uv, finest[str(texture.channel)], through)
         return found[:, ["rgba".index(texture.part)]] if texture.part else found
 
     def plain(value: tuple[float, ...] | float | None, usual: tuple[float, ...]) -> Floats:

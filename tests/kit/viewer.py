@@ -314,10 +314,10 @@ def usd(files: dict[str, bytes], main: str) -> Surface:
                 for f in s.GetIndicesAttr().Get():
                     bound[f] = UsdShade.MaterialBindingAPI(s.GetPrim()).ComputeBoundMaterial()[0]
             for f in face:
-                key = str(bound[f].GetPath())
+                key = str(bound[f].GetPath()) if bound[f] else ""
                 if key not in known:
                     known[key] = len(looks)
-                    looks.append(usd_look(bound[f], Path(folder)))
+                    looks.append(usd_look(bound[f], Path(folder)) if bound[f] else Look())
                 looks[known[key]].double_sided |= bool(mesh.GetDoubleSidedAttr().Get())
                 numbers.append(known[key])
             colours = np.full((len(index), 4), np.nan)

@@ -105,7 +105,8 @@ _FURTHER = {"animation": "animation", "controller": "skin or morph", "camera": "
 def _further(document: Document) -> list[str]:
     """What else is in a document, in words."""
     counts = {word: sum(e.tag == tag and bool(e.get("id")) for e in document.root.walk()) for tag, word in _FURTHER.items()}
-    return [f"{n} {word}{'' if n == 1 else 's'}" for word, n in counts.items() if n]
+    coloured = any(e.tag == "input" and e.get("semantic") == "COLOR" for e in document.root.walk())
+    return [f"{n} {word}{'' if n == 1 else 's'}" for word, n in counts.items() if n] + (["the colours of its vertices"] if coloured else [])
 
 
 def _placed(document: Document, warnings: list[str]) -> tuple[list[_Placed], list[Node]]:

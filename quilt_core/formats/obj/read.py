@@ -82,6 +82,8 @@ def read(data: bytes, file: str, unit_m: float = 1.0, resources: Mapping[str, by
     materials = _materials(s, resources or {})
     scene = Scene(file, "obj", [], [], materials, data, key=(text, s))
     scene.references = _named(s, resources or {}) + [p for m in materials for p in m.images.values()]
+    if re.search(rb"^v(?:[ \t]+\S+){6,}", text.body, re.M):
+        scene.further = ["the colours of its vertices"]
     names, object_of = _objects(s, file)
     _build_meshes(scene, s, names, object_of, _material_of(s, materials), unit_m)
     if not scene.meshes:
