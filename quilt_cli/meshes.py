@@ -82,7 +82,7 @@ def hand(args: argparse.Namespace, analysed: list[Analysed], grid: Grid) -> Hand
         out.carried, out.notes = painted.figures, painted.notes
         for path, body in painted.pictures.items():
             out.made[path] = body, "difference" if path.startswith(DIFFERENCES) else "texture"
-    model, taken = Model(), dict[str, bytes]()
+    model, taken, eye = Model(), dict[str, bytes](), seen.Eye()
     for n, ((scene, _), source) in enumerate(zip(analysed, args.files, strict=True)):
         files.say(f"Writing {source.name}, {n + 1} of {len(args.files)}")
         how: Arrangement | None = None if args.channels is None else replace(args.channels, old=args.channel_in)
@@ -100,7 +100,8 @@ def hand(args: argparse.Namespace, analysed: list[Analysed], grid: Grid) -> Hand
             if coats:
                 made = {path: body for path, (body, _) in out.made.items()}
                 again = formats.read(made[scene.file], scene.file, files.UNITS[args.unit], formats.Both(made, beside))
-                out.seen += seen.compare(seen.of_coat(coats[n]), seen.of_scene(again, formats.Both(made, beside), order), layout, grid.px)
+                after = seen.of_scene(again, formats.Both(made, beside), order)
+                out.seen += seen.compare(seen.of_coat(coats[n]), after, layout, grid.px, eye=eye)
             continue
         if how is not None:
             scene = rearranged(scene, uvs, dict.fromkeys(uvs, args.channel_in), how)
@@ -109,7 +110,7 @@ def hand(args: argparse.Namespace, analysed: list[Analysed], grid: Grid) -> Hand
         first = len(one.meshes)
         add(one, scene, beside, wired, f"{stem}/" if args.joined else "", dict.fromkeys(range(len(scene.meshes)), layout))
         if coats:
-            out.seen += seen.compare(seen.of_coat(coats[n]), seen.of_model(one, first, scene), layout, grid.px)
+            out.seen += seen.compare(seen.of_coat(coats[n]), seen.of_model(one, first, scene), layout, grid.px, eye=eye)
         if not args.joined:
             out.notes += _convert(out.made, one, args.to, stem)
             taken |= one.shown

@@ -102,7 +102,8 @@ def levels(level: Single) -> Mips:
         if w % 2 and w > 1:
             level = np.concatenate([level, level[:, -1:]], axis=1)
         h, w = level.shape[:2]
-        level = level.reshape(h // 2 if h > 1 else 1, 2 if h > 1 else 1, w // 2 if w > 1 else 1, 2 if w > 1 else 1, 3).mean(axis=(1, 3))
+        level = 0.5 * (level[::2] + level[1::2]) if h > 1 else level
+        level = 0.5 * (level[:, ::2] + level[:, 1::2]) if w > 1 else level
     return Mips(np.concatenate(parts), np.array(rows, np.int64))
 
 

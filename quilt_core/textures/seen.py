@@ -29,6 +29,7 @@ Numbers = NDArray[np.int64]
 LEAST = 30.0  # decibels: below it a difference is told (ours; 45 is what no eye finds, 25 is what anyone does)
 _POINTS = 20_000
 _FEWEST = 300  # of a material
+_MOST_KEPT = 16  # pictures that stay decoded
 _GRID = (-0.25, 0.25)
 
 
@@ -94,6 +95,17 @@ class _Picture:
             out[..., :3] *= out[..., 3:]
         return np.asarray(out)
 
+    @property
+    def deepest(self) -> int:
+        """How many times its sides can be halved."""
+        h, w = self.levels[0].shape[:2]
+        return min((n & -n).bit_length() - 1 for n in (h, w))
+
+    def down_to(self, level: int) -> None:
+        """Make the levels that there are not yet."""
+        while len(self.levels) <= level:
+            self.levels.append(self.halved())
+
     def halved(self) -> NDArray[Any]:
         """The last level over squares of two texels, a strip at a time."""
         last = self.levels[-1]
@@ -101,7 +113,7 @@ class _Picture:
         out = np.empty((h // 2, w // 2, 4), last.dtype)
         for at in range(0, h // 2, 128):
             part = self._working(last[2 * at : 2 * at + 256])
-            mean = part.reshape(-1, 2, w // 2, 2, 4).mean(axis=(1, 3))
+            mean = 0.25 * (part[::2, ::2] + part[1::2, ::2] + part[::2, 1::2] + part[1::2, 1::2])
             if self.through:
                 mean[..., :3] /= np.maximum(mean[..., 3:], 1e-6)
             if self.light:
@@ -110,8 +122,8 @@ class _Picture:
         return out
 
 
-class _Eye:
-    """Samples pictures, each decoded once."""
+class Eye:
+    """Samples pictures; the last ones stay decoded."""
 
     def __init__(self) -> None:
         self.kept: dict[tuple[str, bool, bool], _Picture] = {}
@@ -126,8 +138,8 @@ class _Eye:
                 made = _Picture([np.dstack([grey, grey, grey, np.full_like(grey, 65535)])], 65535.0, *key[1:])
             else:
                 made = _Picture([np.asarray(picture.convert("RGBA"))], 255.0, *key[1:])
-            while min(made.levels[-1].shape[:2]) >= 2 and not any(n % 2 for n in made.levels[-1].shape[:2]):
-                made.levels.append(made.halved())
+            while len(self.kept) >= _MOST_KEPT:
+                self.kept.pop(next(iter(self.kept)))
             self.kept[key] = made
         return self.kept[key]
 
@@ -137,7 +149,8 @@ class _Eye:
         h, w = picture.levels[0].shape[:2]
         across = steps if texture.placed is None else np.array(texture.placed).reshape(2, 3)[:, :2] @ steps
         texels = np.sqrt(np.abs(np.linalg.det(across)) * h * w)
-        level = np.clip(np.floor(np.log2(np.maximum(texels, 1.0))), 0, len(picture.levels) - 1).astype(np.int64)
+        level = np.clip(np.floor(np.log2(np.maximum(texels, 1.0))), 0, picture.deepest).astype(np.int64)
+        picture.down_to(int(level.max(initial=0)))
         out: Floats = np.zeros((len(uv), 4))
         for k in np.unique(level):
             mine = level == k
@@ -176,7 +189,7 @@ def _folded(i: Numbers, n: int, wrap: str) -> tuple[Numbers, NDArray[np.bool_]]:
 Quantities = dict[str, Floats]
 
 
-def _seen(side: Side, eye: _Eye, number: int, mesh: Mesh, triangles: Numbers, weights: Floats, finest: Mapping[str, Floats]) -> Quantities:
+def _seen(side: Side, eye: Eye, number: int, mesh: Mesh, triangles: Numbers, weights: Floats, finest: Mapping[str, Floats]) -> Quantities:
     """The quantities of one material at points of one mesh, each (k, 1 or 3); `finest` (k, 2, 2) spans of a texel by kind."""
     material = side.materials[number] if number >= 0 else Material("")
     shown = side.pictures[number] if number >= 0 else {}
@@ -227,18 +240,21 @@ def _seen(side: Side, eye: _Eye, number: int, mesh: Mesh, triangles: Numbers, we
     return out
 
 
-def compare(before: Side, after: Side, layout: int | Mapping[int, int], px: float, seed: int = 0) -> list[dict[str, Any]]:
+def compare(
+    before: Side, after: Side, layout: int | Mapping[int, int], px: float, seed: int = 0, eye: Eye | None = None
+) -> list[dict[str, Any]]:
     """How a surface looks on both sides.
 
     Parameters
     ----------
     layout : the UV channel that the new maps are read by, for all meshes or by mesh; px : texels of a tile there
+    eye : one for all files that share pictures
 
     Returns
     -------
     for every quantity and every material of the old side: `kind`, `material`, `psnr` (dB, infinite where nothing differs), `mean` (of 255), `area` (share)
     """
-    random, eye = np.random.default_rng(seed), _Eye()
+    random, eye = np.random.default_rng(seed), Eye() if eye is None else eye
     areas = [_areas(m) for m in before.meshes]
     total = sum(float(a.sum()) for a in areas) or 1.0
     sums: dict[tuple[int, str], list[tuple[float, float, float]]] = {}
@@ -282,7 +298,7 @@ def _back(order: Numbers | None, count: int) -> Numbers:
 
 
 def _differences(
-    before: Side, after: Side, eye: _Eye, number: int, t: Numbers, u: Numbers, weights: Floats, layout: int, px: float
+    before: Side, after: Side, eye: Eye, number: int, t: Numbers, u: Numbers, weights: Floats, layout: int, px: float
 ) -> Quantities:
     """Differences (k,) by quantity at points of one mesh, that are of one material before."""
     old, new = before.meshes[number], after.meshes[number]

@@ -21,7 +21,7 @@ from quilt_core.formats.model import Model
 from quilt_core.formats.wiring import Wiring, as_json
 from quilt_core.model.scene import Floats, Scene, UvChannel
 from quilt_core.textures.paint import Coat, Paint, wiring
-from quilt_core.textures.seen import Side, compare, of_coat, of_model, of_scene
+from quilt_core.textures.seen import Eye, Side, compare, of_coat, of_model, of_scene
 from quilt_core.uv.analysis import MeshIslands, analyse, transform_rows
 
 from ..projects.reading import Chosen, parts_of, sheet_numbers
@@ -71,6 +71,7 @@ class Writer:
     how: Arrangement | None = None
     notes: list[str] = field(default_factory=list)
     seen: list[dict[str, Any]] = field(default_factory=list)  # how every material looks after, see `textures.seen`
+    eye: Eye = field(default_factory=Eye)
     model: Model = field(default_factory=Model)
     taken: dict[str, bytes] = field(default_factory=dict)  # pictures of all files that were written
 
@@ -95,7 +96,7 @@ class Writer:
         """Compare the old paint with what was written."""
         if coat is not None and wired is not None:
             px = max(of_sheet(self.settings, s["id"])["map_px"] for s in sheets(self.settings))
-            self.seen += compare(of_coat(coat), after(), channel, px)
+            self.seen += compare(of_coat(coat), after(), channel, px, eye=self.eye)
 
     def _as_it_came(self, c: Chosen, uvs: dict[int, Floats], channel: dict[int, int], wired: Wiring | None, coat: Coat | None) -> Chosen:
         name = c.file.name
