@@ -22,7 +22,7 @@ export function Delivered({ said }: { said: Said }) {
           ))}
           {same.length > 0 && (
             <Text fontSize="xs" color="faded">
-              The same to the last bit: {same.join(', ')}.
+              The same: {same.join(', ')}.
             </Text>
           )}
         </>
