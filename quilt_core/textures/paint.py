@@ -100,6 +100,7 @@ def paint(
     groups, kinds = groups_of(coats), kinds_of(coats)
     if not kinds:
         out.notes.append("There is no old paint: no material names a picture that came with the files.")
+    out.notes += _missing(groups)
     for s in sheets:
         mine = [g for g in groups if g.sheet == s.number]
         if mine and per_sheet:
@@ -112,6 +113,17 @@ def paint(
                     _draw(out, s, tile, px, made)
             pictures.clear()
     return out
+
+
+def _missing(groups: Sequence[Group]) -> list[str]:
+    """What is told of pictures that materials name and that did not come."""
+    found = {
+        (g.coat.scene.file, g.record.name, t.path, kind) for g in groups for kind, t in g.record.maps.items() if g.picture(kind) is None
+    }
+    return [
+        f"{file}: '{path}', the {kind} of '{name}', did not come along: nothing of it is in the new maps"
+        for file, name, path, kind in sorted(found)
+    ]
 
 
 _Make = Callable[[Pictures], _Map | None]

@@ -480,3 +480,15 @@ def test_collada_says_of_a_material_what_it_has_words_for() -> None:
             b.opacity if b.alpha == "blend" else None,
         )
         assert {k: t.wrap for k, t in b.maps.items()} == {k: a.maps[k].wrap for k in b.maps}
+
+
+@pytest.mark.parametrize("per_sheet", [False, True])
+def test_a_picture_that_did_not_come_is_named(per_sheet: bool) -> None:
+    found = plates()
+    made = kit.obj(found, [PROPERTIES["base colour factor"], for_format(full(), "obj"), Paint("plain")])
+    del made["one.base_colour.png"]
+    after, done = delivered(made, "kit.obj", per_sheet)
+    assert [n for n in done.notes if "did not come" in n] == [
+        "kit.obj: 'one.base_colour.png', the base colour of 'one', did not come along: nothing of it is in the new maps"
+    ]
+    assert per_sheet or "map_Kd one.base_colour.png" in after["kit.mtl"].decode(), "the reference stays"
