@@ -10,7 +10,7 @@ from pathlib import Path
 from typing import Any
 
 from quilt_core import formats
-from quilt_core.arrange.sheet import pack_sheet, texel_ratios
+from quilt_core.arrange.sheet import SheetRules, pack_sheet, texel_ratios
 from quilt_core.delivery import report
 from quilt_core.errors import DoesNotFit, FileError, QuiltError
 from quilt_core.formats.pictures import pictures, size_of, texels_per_unit
@@ -87,7 +87,12 @@ def parser() -> argparse.ArgumentParser:
     p.add_argument("--seconds", type=float, default=10.0, metavar="S", help="how long the search goes on (10)")
     p.add_argument("--seed", type=int, default=0, metavar="N", help="another number searches in another way (0)")
     p.add_argument("--channel-out", type=int, default=0, metavar="N", help="UV channel that is written (0)")
-    commands.add_parser("pack", parents=[common, p], help="even the density and pack all files into one sheet")
+    k = commands.add_parser("pack", parents=[common, p], help="even the density and pack all files into one sheet")
+    k.add_argument(
+        "--refuse-slivers",
+        action="store_true",
+        help="exit 3 where islands are so long and thin that no map could hold them, instead of making them shorter",
+    )
     deliver.add(commands, common, _tiles)
     bake.add(commands, common, _tiles)
     unwrap.add(commands, common, p)
@@ -206,7 +211,14 @@ def _pack(args: argparse.Namespace) -> int:
             print(f"\r{time.monotonic() - begin:6.1f} s  coverage {packing.coverage:.2%} ", end="", file=sys.stderr)
 
     try:
-        packed = pack_sheet(pieces, recipe, args.keep_ratios or args.keep_texels, progress, weight=_texels(args, analysed))
+        packed = pack_sheet(
+            pieces,
+            recipe,
+            args.keep_ratios or args.keep_texels,
+            progress,
+            weight=_texels(args, analysed),
+            rules=SheetRules(refuse_endless=args.refuse_slivers),
+        )
     except DoesNotFit as e:
         raise DoesNotFit(f"{e} No place for: {_names(pieces, e.islands)}.", e.islands, e.best_density) from e
     if sys.stderr.isatty():

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import argparse
 import hashlib
-from collections.abc import Collection, Mapping
+from collections.abc import Mapping
 from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import Any
@@ -96,10 +96,9 @@ def hand(args: argparse.Namespace, analysed: list[Analysed], grid: Grid) -> Hand
             out.notes += lost(scene, how)
         if not args.to:
             written = {"": source.read_bytes()} if how is None else formats.rearrange(scene, uvs, how)
-            order = _as_it_came(out.made, scene, written, beside, wired)
+            again, order = _as_it_came(out.made, scene, written, beside, wired, files.UNITS[args.unit])
             if coats:
                 made = {path: body for path, (body, _) in out.made.items()}
-                again = formats.read(made[scene.file], scene.file, files.UNITS[args.unit], formats.Both(made, beside))
                 after = seen.of_scene(again, formats.Both(made, beside), order)
                 out.seen += seen.compare(seen.of_coat(coats[n]), after, layout, grid.px, eye=eye)
             continue
@@ -152,22 +151,23 @@ def _coat(args: argparse.Namespace, analysed: Analysed, source: Path) -> Coat:
 
 
 def _as_it_came(
-    made: Made, scene: Scene, written: dict[str, bytes], beside: files.Beside, wired: Wiring | None
-) -> Mapping[int, NDArray[np.int64]]:
-    """Put a file and what it names among the files; returns where its triangles stand in another order now."""
+    made: Made, scene: Scene, written: dict[str, bytes], beside: files.Beside, wired: Wiring | None, unit_m: float
+) -> tuple[Scene, Mapping[int, NDArray[np.int64]]]:
+    """Put a file and what it names now among the files; returns it as it is read back, and where its triangles stand in another order now."""
     order: Mapping[int, NDArray[np.int64]] = {}
-    dropped: Collection[str] = ()
+    again = scene
     if wired is not None:
         rewired = rewire(scene, written, beside, wired)
-        written, order, dropped = rewired.files, rewired.order, rewired.dropped
+        written, order = rewired.files, rewired.order
     for path, body in written.items():
         made.setdefault(path or scene.file, (body, "mesh" if not path else "texture" if path.startswith("textures/") else "companion"))
-    gone = {p for d in dropped if (p := formats.find_resource(d, beside))}
-    for reference in scene.references:
+    if wired is not None:
+        again = formats.read(written[""], scene.file, unit_m, formats.Both({path: body for path, (body, _) in made.items()}, beside))
+    for reference in again.references:
         found = formats.find_resource(reference, beside)
-        if found is not None and found not in gone and not found.startswith(".."):
+        if found is not None and not found.startswith(".."):
             made.setdefault(found, (beside[found], "companion"))
-    return order
+    return again, order
 
 
 def _convert(made: Made, model: Model, format: str, name: str) -> list[str]:

@@ -368,6 +368,7 @@ def test_an_island_that_no_map_could_hold_takes_no_memory_and_is_named(ends: tup
     done = subprocess.run(
         command, capture_output=True, text=True, check=False, preexec_fn=lambda: resource.setrlimit(resource.RLIMIT_AS, (4 << 30, 4 << 30))
     )
+    assert main([*command[3:-1], str(tmp_path / "no"), "--refuse-slivers"]) == 3
     found = json.loads(done.stdout)
     assert done.returncode == 0 and found["shrunk_islands"] == ["bad island 0"] and found["coverage"] > 0.6, done.stderr
 
@@ -402,3 +403,16 @@ def test_an_image_for_every_tile_of_a_range(capsys: pytest.CaptureFixture[str], 
     more = ("--tiles", "10x2", "--images", "checker", "--image-tiles", "1001-1020", "--map", 64, "--templates", "none", "--json")
     run(capsys, "deliver", tmp_path / "one.obj", "--out", tmp_path / "out", *more)
     assert sorted(p.name for p in (tmp_path / "out").glob("sheet.1*.png")) == [f"sheet.{t}.png" for t in range(1001, 1021)]
+
+
+def test_old_pictures_that_nothing_shows_are_not_handed_over(capsys: pytest.CaptureFixture[str], tmp_path: Path) -> None:
+    body = grid_obj(1).replace(b"o ", b"mtllib a.mtl\no ", 1).replace(b"\nf ", b"\nusemtl wood\nf ")
+    (tmp_path / "a.obj").write_bytes(body)
+    (tmp_path / "a.mtl").write_text("newmtl wood\nKd 1 1 1\nmap_Kd wood.png\nmap_Ks gone.png\n")
+    (tmp_path / "wood.png").write_bytes(png("wheel"))
+    assert run(capsys, "pack", tmp_path / "a.obj", "--map", 128, "--seconds", 1, "--out", tmp_path / "packed", "--json")[0] == 0
+    more = ("--before", tmp_path, "--paint", "--map", 128, "--templates", "none", "--json")
+    code, found = run(capsys, "deliver", tmp_path / "packed/a.obj", "--out", tmp_path / "out", *more)
+    assert code == 0 and any("gone.png" in n for n in found["notes"]) and {f["kind"] for f in found["seen"]} >= {"base colour", "roughness"}
+    names = {p.relative_to(tmp_path / "out").as_posix() for p in (tmp_path / "out").rglob("*") if p.is_file()}
+    assert "textures/sheet.base_colour.1001.png" in names and "wood.png" not in names and {"a.obj", "a.mtl"} <= names
