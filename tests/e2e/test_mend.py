@@ -11,6 +11,7 @@ from playwright.sync_api import Page, expect
 
 from quilt_core import formats
 from tests.core.test_faults import squares
+from tests.server.test_copies import files as shapes
 
 from .test_arrange import idle, put
 from .test_stages import deliver, stage, start
@@ -74,3 +75,24 @@ def test_what_was_selected_is_selected_when_it_has_new_uvs(page: Page, address: 
     expect(page.get_by_role("table", name="New UVs").get_by_role("row")).to_have_count(2, timeout=60_000)
     idle(page)
     expect(page.get_by_role("button", name="Unwrap the 1 object selected")).to_be_enabled()
+
+
+def test_one_object_gives_its_uvs_to_its_copies(page: Page, address: str, tmp_path: Path) -> None:
+    """A good one, a turned and renumbered one, a mirrored one and another shape: two get UVs in one step, and give them up in one."""
+    paths = []
+    for name, body in shapes().items():
+        path = tmp_path / name.replace("__", ".")
+        path.write_bytes(body)
+        paths.append(path)
+    start(page, address, "Chairs", *paths)
+    expect(page.get_by_text("3 objects have no UVs")).to_be_visible()
+    stage(page, "Mend")
+    page.get_by_text("good", exact=True).first.click()
+    page.get_by_role("button", name="Give UVs to copies").click()
+    expect(page.get_by_text("2 copies have its UVs now.")).to_be_visible(timeout=60_000)
+    idle(page)
+    expect(page.get_by_role("table", name="New UVs").get_by_text("mirrored")).to_be_visible()
+    stage(page, "Inspect")
+    expect(page.get_by_text("1 object has no UVs")).to_be_visible()
+    page.get_by_role("button", name="Undo").click()
+    expect(page.get_by_text("3 objects have no UVs")).to_be_visible()

@@ -1,4 +1,5 @@
 import { Text } from '@chakra-ui/react'
+import { objectsOf } from '../scene/saving'
 import { selectedIslands, useParts } from '../store'
 import { Flatness } from './mend/Flatness'
 import { Act, Question } from './mend/Question'
@@ -8,7 +9,15 @@ import { Main, Title, Whom } from './parts'
 
 /** What is wrong is put right: the whole way at once, or question by question. */
 export function Mend() {
-  const { faults, start, setStage, note, selection } = useParts('faults', 'start', 'setStage', 'note', 'selection')
+  const { state, faults, start, setStage, note, selection } = useParts(
+    'state',
+    'faults',
+    'start',
+    'setStage',
+    'note',
+    'selection',
+  )
+  const chosen = state ? objectsOf(state, selection) : []
   const count = (kind: string) => faults.reduce((n, f) => n + (f.kind === kind ? f.count : 0), 0)
   const mend = (action: string, way?: string) => void start('mend', { action, way, islands: selectedIslands() })
   const double = count('overlap') + count('self_overlap')
@@ -44,6 +53,16 @@ export function Mend() {
         />
       </Question>
       <Question name="What can be copied?" found={`${count('twins')} pairs lie exactly on each other.`}>
+        <Act
+          name="Give UVs to copies"
+          text={
+            chosen.length > 1
+              ? `Of the ${chosen.length} selected objects the one that lies best gives its UVs to the others of its shape.`
+              : 'Every object of the shape of the selected one gets its UVs, however it was turned, scaled, mirrored or numbered; each in a place of its own.'
+          }
+          disabled={!chosen.length}
+          onClick={() => void start('copies', { objects: chosen })}
+        />
         <Act
           name="Mark as twins"
           text="Marked, they share their texels on purpose and are packed as one."

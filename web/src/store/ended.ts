@@ -34,6 +34,12 @@ export function ended(job: Job, layout: number, unmoved: boolean): Partial<Quilt
       const n = Number(job.result.changed ?? 0)
       return { unwrapped, note: `${n} ${n === 1 ? 'object has' : 'objects have'} new UVs.` }
     }
+    case 'copies': {
+      const n = Number(job.result.changed ?? 0)
+      const refused = (job.result.refused ?? []) as string[]
+      const done = `${n} ${n === 1 ? 'copy has' : 'copies have'} its UVs now.`
+      return { unwrapped: (job.result.objects ?? []) as Unwrapped[], note: [done, ...refused].join(' ') }
+    }
     case 'propose':
       return { proposals: { base: Number(job.result.base), rows: (job.result.proposals ?? []) as Proposal[] } }
     case 'seams': {

@@ -18,6 +18,7 @@ export type Kind =
   | 'twins'
   | 'weld'
   | 'alike'
+  | 'copies'
   | 'stack'
   | 'bleed'
   | 'bake'
