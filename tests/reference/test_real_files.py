@@ -8,6 +8,7 @@ import subprocess
 from pathlib import Path
 
 import numpy as np
+import pygltflib
 import pytest
 import shapely
 import trimesh
@@ -17,8 +18,11 @@ from quilt_cli.main import main
 from quilt_core import formats
 from quilt_core.delivery.report import inspect_report
 from quilt_core.errors import FileError
+from quilt_core.formats.export import add, checked
+from quilt_core.formats.model import Model
 from quilt_core.uv.analysis import analyse
 from quilt_core.uv.density import world_areas
+from tests.kit.viewer import placed
 from tests.real_files import path
 
 WEB = Path(__file__).resolve().parents[2] / "web"
@@ -217,3 +221,50 @@ def test_mutated_real_files(seed: int) -> None:
                 assert source.name in str(e)
             else:
                 analyse(scene, 0)
+
+
+def _places(g: pygltflib.GLTF2) -> dict[str, np.ndarray]:
+    """World matrices of all named nodes, by path."""
+    out: dict[str, np.ndarray] = {}
+
+    def walk(n: int, above: np.ndarray, path: str) -> None:
+        node = g.nodes[n]
+        world = above @ (np.array(node.matrix).reshape(4, 4).T if node.matrix else placed(node))
+        out.setdefault(f"{path}/{node.name}", world)
+        for child in node.children or ():
+            walk(child, world, f"{path}/{node.name}")
+
+    for n in g.scenes[g.scene or 0].nodes:
+        walk(n, np.eye(4), "")
+    return {path: world for path, world in out.items() if "None" not in path}
+
+
+def _properties(m: pygltflib.Material) -> dict[str, object]:
+    """All that a material says in the core of glTF 2.0, with its usual values where it says nothing."""
+    pbr = m.pbrMetallicRoughness or pygltflib.PbrMetallicRoughness()
+    maps = (pbr.baseColorTexture, pbr.metallicRoughnessTexture, m.normalTexture, m.occlusionTexture, m.emissiveTexture)
+    return {
+        "base": np.round(pbr.baseColorFactor or (1, 1, 1, 1), 6).tolist(), "metal": round(1.0 if pbr.metallicFactor is None else pbr.metallicFactor, 6),
+        "rough": round(1.0 if pbr.roughnessFactor is None else pbr.roughnessFactor, 6), "emission": np.round(m.emissiveFactor or (0, 0, 0), 6).tolist(),
+        "sides": bool(m.doubleSided), "alpha": m.alphaMode or "OPAQUE", "extras": m.extras or {}, "maps": [t is not None for t in maps],
+    }  # fmt: skip
+
+
+@pytest.mark.reference("Materials, pivots and hierarchy of real files that are written anew", "pygltflib")
+@pytest.mark.parametrize(
+    ("package", "file"),
+    [("webxr", f"{n}.glb") for n in ("magicleap-two/none", "pico-4u/left", "samsung-galaxyxr/left", "logitech-mx-ink/none", "generic-hand/left", "generic-button/none")]
+    + [("gradio", "Duck.glb")],
+)  # fmt: skip
+def test_a_glb_that_is_written_anew_keeps_what_it_was(package: str, file: str) -> None:
+    data = path(package, file).read_bytes()
+    model = Model()
+    add(model, formats.read(data, "a.glb"), {})
+    made = checked(model, "glb", "b")[1]["b.glb"][0]
+    was, now = (pygltflib.GLTF2.load_from_bytes(x) for x in (data, made))
+    used = {p.material for m in was.meshes for p in m.primitives if p.material is not None}
+    by = {m.name: _properties(m) for m in now.materials}
+    assert all(by[was.materials[k].name] == _properties(was.materials[k]) for k in used if was.materials[k].name)
+    places = _places(now)
+    for name, world in _places(was).items():
+        assert places[name] == pytest.approx(world, abs=1e-5 * max(1, np.abs(world).max())), name
