@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import sys
 from collections.abc import Iterator, Mapping
 from pathlib import Path
@@ -59,6 +60,24 @@ def read(path: Path, unit_m: float) -> Scene:
     except OSError as e:
         raise FileError(str(path), e.strerror or "it cannot be opened") from e
     return formats.read(data, path.name, unit_m, Beside(path.parent))
+
+
+def folders(paths: list[Path]) -> list[str]:
+    """The folder that each file is written to below the output: none where all names differ, else the one that it has below what all have in common.
+
+    Raises
+    ------
+    FileError : one file is named twice
+    """
+    whole = [p.resolve() for p in paths]
+    if len(set(whole)) < len(whole):
+        twice = next(p for p in whole if whole.count(p) > 1)
+        raise FileError(str(twice), "it is named twice", "", "Name it once.")
+    names = [p.name for p in whole]
+    if len(set(names)) == len(names):
+        return [""] * len(paths)
+    common = Path(os.path.commonpath([str(p.parent) for p in whole]))
+    return ["" if p.parent == common else p.parent.relative_to(common).as_posix() for p in whole]
 
 
 def check_out(folder: Path, sources: list[Path]) -> None:

@@ -12,7 +12,7 @@ from typing import Any
 from quilt_core import formats
 from quilt_core.arrange.sheet import SheetRules, pack_sheet, texel_ratios
 from quilt_core.delivery import report
-from quilt_core.errors import DoesNotFit, FileError, QuiltError
+from quilt_core.errors import DoesNotFit, QuiltError
 from quilt_core.formats.pictures import pictures, size_of, texels_per_unit
 from quilt_core.measure.proof import prove
 from quilt_core.model.scene import Floats, Scene
@@ -198,10 +198,7 @@ def _pack(args: argparse.Namespace) -> int:
     if args.channel_out < 0:
         raise QuiltError("A UV channel is 0 or more.")
     files.check_out(args.out, args.files)
-    names = [p.name for p in args.files]
-    if len(set(names)) < len(names):
-        twice = next(n for n in names if names.count(n) > 1)
-        raise FileError(twice, "two files have this name and would become one", "", "Rename one of them.")
+    files.folders(args.files)
     scenes = _scenes(args)
     analysed = report.analyse_all(scenes, args.channel_in)
     pieces = report.pieces_of(analysed)
@@ -294,15 +291,16 @@ def _write(args: argparse.Namespace, analysed: list[report.Analysed], transforms
     """Write all files with their new UVs; returns them as read back."""
     args.out.mkdir(parents=True, exist_ok=True)
     out, at = [], 0
-    for (scene, pieces), source in zip(analysed, args.files, strict=True):
+    for (scene, pieces), source, folder in zip(analysed, args.files, files.folders(args.files), strict=True):
         uvs = {}
         for number, piece in enumerate(pieces):
             if piece is not None:
                 uvs[number] = transform_rows(piece.uvs, piece.islands.of_row, transforms[at])
                 at += 1
         outputs = formats.write(scene, uvs, args.channel_out)
-        files.write(scene, args.out, source, outputs)
-        out.append(files.read(args.out / scene.file, files.UNITS[args.unit]))
+        (args.out / folder).mkdir(parents=True, exist_ok=True)
+        files.write(scene, args.out / folder, source, outputs)
+        out.append(files.read(args.out / folder / scene.file, files.UNITS[args.unit]))
     return out
 
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import argparse
 import hashlib
+import posixpath
 from collections.abc import Mapping
 from dataclasses import dataclass, field, replace
 from pathlib import Path
@@ -77,13 +78,14 @@ def hand(args: argparse.Namespace, analysed: list[Analysed], grid: Grid) -> Hand
     out = Handed()
     painted, coats = None, []
     if args.paint:
-        coats = [_coat(args, a, source) for a, source in zip(analysed, args.files, strict=True)]
+        places = files.folders(args.files)
+        coats = [_coat(args, *each) for each in zip(analysed, args.files, places, strict=True)]
         painted = paint(coats, [Sheet(0, args.name, grid)], args.one_material, files.say)
         out.carried, out.notes = painted.figures, painted.notes
         for path, body in painted.pictures.items():
             out.made[path] = body, "difference" if path.startswith(DIFFERENCES) else "texture"
     model, taken, eye = Model(), dict[str, bytes](), seen.Eye()
-    for n, ((scene, _), source) in enumerate(zip(analysed, args.files, strict=True)):
+    for n, ((scene, _), source, folder) in enumerate(zip(analysed, args.files, files.folders(args.files), strict=True)):
         files.say(f"Writing {source.name}, {n + 1} of {len(args.files)}")
         how: Arrangement | None = None if args.channels is None else replace(args.channels, old=args.channel_in)
         layout = args.channel_in if how is None else how.layout
@@ -96,9 +98,12 @@ def hand(args: argparse.Namespace, analysed: list[Analysed], grid: Grid) -> Hand
             out.notes += lost(scene, how)
         if not args.to:
             written = {"": source.read_bytes()} if how is None else formats.rearrange(scene, uvs, how)
-            again, order = _as_it_came(out.made, scene, written, beside, wired, files.UNITS[args.unit])
-            if coats:
-                made = {path: body for path, (body, _) in out.made.items()}
+            shown = None if wired is None else wired.seen_from("../" * (folder.count("/") + 1 if folder else 0))
+            local, again, order = _as_it_came(scene, written, beside, shown, files.UNITS[args.unit])
+            for path, file in local.items():
+                out.made.setdefault(posixpath.normpath(posixpath.join(folder, path)), file)
+            if shown is not None:
+                made = {path: body for path, (body, _) in local.items()} | dict(shown.pictures)
                 after = seen.of_scene(again, formats.Both(made, beside), order)
                 out.seen += seen.compare(seen.of_coat(coats[n]), after, layout, grid.px, eye=eye)
             continue
@@ -111,19 +116,19 @@ def hand(args: argparse.Namespace, analysed: list[Analysed], grid: Grid) -> Hand
         if coats:
             out.seen += seen.compare(seen.of_coat(coats[n]), seen.of_model(one, first, scene), layout, grid.px, eye=eye)
         if not args.joined:
-            out.notes += _convert(out.made, one, args.to, stem)
+            out.notes += _convert(out.made, one, args.to, stem, folder)
             taken |= one.shown
     if args.joined:
         out.notes += _convert(out.made, model, args.to, safe_name(args.name))
     return out
 
 
-def _coat(args: argparse.Namespace, analysed: Analysed, source: Path) -> Coat:
-    """A file with its old paint, read from the file itself or from the one of its name in --before."""
+def _coat(args: argparse.Namespace, analysed: Analysed, source: Path, below: str) -> Coat:
+    """A file with its old paint, read from the file itself or from the one of its name (and folder) in --before."""
     scene, pieces = analysed
     old, folder = scene, source.parent
     if args.before is not None:
-        folder = args.before
+        folder = args.before / below
         old = files.read(folder / source.name, files.UNITS[args.unit])
         same = len(old.meshes) == len(scene.meshes) and all(
             len(a.triangles) == len(b.triangles) for a, b in zip(old.meshes, scene.meshes, strict=True)
@@ -151,30 +156,32 @@ def _coat(args: argparse.Namespace, analysed: Analysed, source: Path) -> Coat:
 
 
 def _as_it_came(
-    made: Made, scene: Scene, written: dict[str, bytes], beside: files.Beside, wired: Wiring | None, unit_m: float
-) -> tuple[Scene, Mapping[int, NDArray[np.int64]]]:
-    """Put a file and what it names now among the files; returns it as it is read back, and where its triangles stand in another order now."""
+    scene: Scene, written: dict[str, bytes], beside: files.Beside, wired: Wiring | None, unit_m: float
+) -> tuple[Made, Scene, Mapping[int, NDArray[np.int64]]]:
+    """A file and what it names now, by the path that it sees them at; the file as it is read back, and where its triangles stand in another order now."""
+    made: Made = {}
     order: Mapping[int, NDArray[np.int64]] = {}
-    again = scene
+    again, pictures = scene, {}
     if wired is not None:
         rewired = rewire(scene, written, beside, wired)
-        written, order = rewired.files, rewired.order
+        written, order, pictures = rewired.files, rewired.order, dict(wired.pictures)
     for path, body in written.items():
-        made.setdefault(path or scene.file, (body, "mesh" if not path else "texture" if path.startswith("textures/") else "companion"))
+        made[path or scene.file] = body, "mesh" if not path else "texture" if "textures/" in path else "companion"
     if wired is not None:
-        again = formats.read(written[""], scene.file, unit_m, formats.Both({path: body for path, (body, _) in made.items()}, beside))
+        known = pictures | {path: body for path, (body, _) in made.items()}
+        again = formats.read(written[""], scene.file, unit_m, formats.Both(known, beside))
     for reference in again.references:
         found = formats.find_resource(reference, beside)
         if found is not None and not found.startswith(".."):
             made.setdefault(found, (beside[found], "companion"))
-    return again, order
+    return made, again, order
 
 
-def _convert(made: Made, model: Model, format: str, name: str) -> list[str]:
+def _convert(made: Made, model: Model, format: str, name: str, folder: str = "") -> list[str]:
     """Write a model; returns what its format has no place for."""
     main, done, notes = checked(model, format, name)
-    if main in made:
+    if posixpath.join(folder, main) in made:
         raise FileError(main, "two files would have this name", "", "Rename one of them, or take --joined.")
     for path, file in done.items():
-        made.setdefault(path, file)
+        made.setdefault(posixpath.join(folder, path), file)
     return [f"{main}: {note}" for note in notes]

@@ -10,7 +10,7 @@ import json
 import re
 from collections import Counter
 from collections.abc import Callable, Collection, Hashable, Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import Any
 
 import numpy as np
@@ -47,6 +47,11 @@ class Wiring:
     pictures: Mapping[str, bytes] = field(default_factory=dict)
     channel: int = 0
     plain: bool = False
+
+    def seen_from(self, up: str) -> Wiring:
+        """The same with its paths as they are seen from a folder below; `up` is as many times "../"."""
+        materials = [replace(m, maps={kind: up + path for kind, path in m.maps.items()}) for m in self.materials]
+        return replace(self, materials=materials, pictures={up + path: body for path, body in self.pictures.items()})
 
 
 @dataclass(frozen=True)

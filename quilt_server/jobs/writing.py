@@ -105,7 +105,7 @@ class Writer:
         order, old = {}, set[str]()
         shown: set[str] = set()
         if wired is not None:
-            seen = _from(wired, "../" * folder.count("/"))
+            seen = wired.seen_from("../" * folder.count("/"))
             rewired = formats.rewire(c.scene, written, c.beside, seen)
             written, order, shown = rewired.files, rewired.order, set(seen.pictures)
             old = _old_pictures(c, wired) | {p for d in rewired.dropped if (p := formats.find_resource(d, c.file.companions))}
@@ -158,12 +158,6 @@ class Writer:
 def _in_zip(folder: str, path: str) -> str:
     """Where a file stands in the zip that a mesh in `folder` sees at `path`."""
     return posixpath.normpath(posixpath.join(folder, path))
-
-
-def _from(wiring: Wiring, up: str) -> Wiring:
-    """A wiring with its paths as they are seen from a folder below."""
-    materials = [replace(m, maps={kind: up + path for kind, path in m.maps.items()}) for m in wiring.materials]
-    return replace(wiring, materials=materials, pictures={up + path: body for path, body in wiring.pictures.items()})
 
 
 def _free(stem: str, format: str, delivery: Delivery, folder: str) -> str:

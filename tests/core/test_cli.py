@@ -416,3 +416,28 @@ def test_old_pictures_that_nothing_shows_are_not_handed_over(capsys: pytest.Capt
     assert code == 0 and any("gone.png" in n for n in found["notes"]) and {f["kind"] for f in found["seen"]} >= {"base colour", "roughness"}
     names = {p.relative_to(tmp_path / "out").as_posix() for p in (tmp_path / "out").rglob("*") if p.is_file()}
     assert "textures/sheet.base_colour.1001.png" in names and "wood.png" not in names and {"a.obj", "a.mtl"} <= names
+
+
+def test_files_of_one_name_keep_their_folders(capsys: pytest.CaptureFixture[str], tmp_path: Path) -> None:
+    """A red and a green crate of one name, each with its own picture of one name: packed, painted and delivered, each shows its own colour."""
+    for side, colour in (("left", (200, 0, 0)), ("right", (0, 200, 0))):
+        (tmp_path / "in" / side).mkdir(parents=True)
+        body = grid_obj(1).replace(b"o ", b"mtllib a.mtl\no ", 1).replace(b"\nf ", b"\nusemtl wood\nf ")
+        (tmp_path / "in" / side / "crate.obj").write_bytes(body)
+        (tmp_path / "in" / side / "a.mtl").write_text("newmtl wood\nKd 1 1 1\nmap_Kd wood.png\n")
+        Image.new("RGB", (32, 32), colour).save(tmp_path / "in" / side / "wood.png")
+    crates = [tmp_path / "in" / s / "crate.obj" for s in ("left", "right")]
+    assert run(capsys, "pack", *crates, "--map", 128, "--padding", 4, "--seconds", 1, "--out", tmp_path / "packed", "--json")[0] == 0
+    packed = [tmp_path / "packed" / s / "crate.obj" for s in ("left", "right")]
+    more = ("--before", tmp_path / "in", "--paint", "--map", 128, "--templates", "none", "--json")
+    assert run(capsys, "deliver", *packed, "--out", tmp_path / "out", *more)[0] == 0
+    for side, colour in (("left", (200, 0, 0)), ("right", (0, 200, 0))):
+        folder = tmp_path / "out" / side
+        scene = formats.read((folder / "crate.obj").read_bytes(), "crate.obj", 1.0, {"crate.mtl": (folder / "crate.mtl").read_bytes()})
+        shown = folder / scene.materials[0].maps["base colour"].path
+        uv = scene.meshes[0].channels[0].uvs.mean(axis=0)
+        picture = Image.open(shown.resolve()).convert("RGB")
+        assert picture.getpixel((int(uv[0] * 128), int((1 - uv[1]) * 128))) == colour
+    code, _ = run(capsys, "deliver", *packed, "--out", tmp_path / "glb", *more, "--to", "glb")
+    assert code == 0 and all((tmp_path / "glb" / s / "crate.glb").exists() for s in ("left", "right"))
+    assert main(["pack", str(crates[0]), str(crates[0]), "--out", str(tmp_path / "no")]) == 2
