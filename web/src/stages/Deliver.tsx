@@ -121,9 +121,9 @@ export function Deliver() {
       <Tick on={order.per_sheet} set={(per_sheet) => put({ per_sheet })} disabled={!kinds.length || !order.paint}>
         <Text fontWeight="600">One material for each sheet</Text>
         <Text color="faded" fontSize="xs">
-          All that lies on a tile shares one material with all factors in its maps; what is seen through, cut out or unlit
-          gets one of its own. Otherwise materials keep their names, and one that is spread over several tiles gets a copy
-          for each.
+          All that lies on a tile shares one material with all factors in its maps; what is seen through, cut out or
+          unlit gets one of its own. Otherwise materials keep their names, and one that is spread over several tiles
+          gets a copy for each.
         </Text>
       </Tick>
       <Tick on={order.twins_aside} set={(twins_aside) => put({ twins_aside })} disabled={!twins}>
