@@ -2,8 +2,11 @@
 
 from __future__ import annotations
 
+import copy
 import io
+import json
 import math
+import struct
 from collections.abc import Mapping
 from pathlib import Path
 
@@ -16,6 +19,7 @@ from plyfile import PlyData
 from pxr import Usd, UsdGeom
 
 from quilt_core import formats
+from quilt_core.errors import QuiltError
 from quilt_core.formats import rewire
 from quilt_core.formats.export import add, checked
 from quilt_core.formats.model import Model
@@ -129,7 +133,7 @@ def laid_out(scene: Scene) -> dict[int, Floats]:
     return out
 
 
-def painted(scene: Scene, beside: Mapping[str, bytes], uvs: Mapping[int, Floats], per_sheet: bool) -> tuple[Painted, Wiring]:
+def painted(scene: Scene, beside: Mapping[str, bytes], uvs: Mapping[int, Floats], per_sheet: bool, px: int = MAP) -> tuple[Painted, Wiring]:
     meshes = {
         m: Laid(uv[scene.meshes[m].channels[0].triangles], np.zeros(len(scene.meshes[m].triangles), np.int64)) for m, uv in uvs.items()
     }
@@ -138,7 +142,7 @@ def painted(scene: Scene, beside: Mapping[str, bytes], uvs: Mapping[int, Floats]
         for n, found in enumerate(pictures(scene, beside))
     ]  # type: ignore[misc]
     coat = Coat(scene, meshes, maps)
-    found = paint([coat], [Sheet(0, "S", Grid(MAP))], per_sheet)
+    found = paint([coat], [Sheet(0, "S", Grid(px))], per_sheet)
     return found, wiring(found, coat, {0: "S"}, per_sheet, 0)
 
 
@@ -476,3 +480,43 @@ def test_a_picture_that_did_not_come_is_named(per_sheet: bool) -> None:
         "kit.obj: 'one.base_colour.png', the base colour of 'one', did not come along: nothing of it is in the new maps"
     ]
     assert per_sheet or "map_Kd one.base_colour.png" in after["kit.mtl"].decode(), "the reference stays"
+
+
+HURT: tuple[object, ...] = (None, -1, 99, 1e308, "x", [], {}, [1], True, [None, None], {"index": -1}, 10**20)
+
+
+def test_hurt_materials_are_refused_in_words_or_carried() -> None:
+    """A document with one value of its materials, textures, nodes or accessors replaced: every stage takes it, or refuses it by name; nothing else happens."""
+    made, main, _ = three(PROPERTIES["transforms that differ"], "glb", tangents=True)
+    data = made[main]
+    length = struct.unpack("<I", data[12:16])[0]
+    document, rest = json.loads(data[20 : 20 + length]), data[20 + length :]
+    spots = [p for p in _spots(document) if p[0] in ("materials", "textures", "images", "samplers", "nodes", "meshes", "accessors")]
+    random = np.random.default_rng(4)
+    taken = 0
+    for n in range(40):
+        hurt = copy.deepcopy(document)
+        *way, last = spots[random.integers(len(spots))]
+        place = hurt
+        for k in way:
+            place = place[k]
+        place[last] = HURT[n % len(HURT)]
+        text = json.dumps(hurt).encode()
+        text += b" " * (-len(text) % 4)
+        body = struct.pack("<III", 0x46546C67, 2, 20 + len(text) + len(rest)) + struct.pack("<II", len(text), 0x4E4F534A) + text + rest
+        try:
+            scene = formats.read(body, main)
+            uvs = {m: mesh.channels[0].uvs for m, mesh in enumerate(scene.meshes) if 0 in mesh.channels}
+            _, wired = painted(scene, {}, uvs, bool(n % 2), 16)
+            formats.read(rewire(scene, formats.write(scene, uvs, 0), {}, wired).files[""], main)
+            converted({main: body}, main, ("glb", "usda", "obj")[n % 3])
+            taken += 1
+        except QuiltError as e:
+            assert str(e)
+    assert taken > 5
+
+
+def _spots(value: object, way: tuple[object, ...] = ()) -> list[tuple[object, ...]]:
+    """The way to every value of a document."""
+    inner = value.items() if isinstance(value, dict) else enumerate(value) if isinstance(value, list) else ()
+    return [x for k, v in inner for x in ((*way, k), *_spots(v, (*way, k)))]

@@ -59,7 +59,7 @@ def slot(document: Document, accessor: dict[str, Any], where: str, count: int | 
 def layout(document: Document, accessor: dict[str, Any], where: str) -> tuple[Any, int, int]:
     """(NumPy type, numbers per element, elements)."""
     kind, shape = accessor.get("componentType"), accessor.get("type")
-    if kind not in _TYPES or shape not in _WIDTH:
+    if not isinstance(kind, int) or not isinstance(shape, str) or kind not in _TYPES or shape not in _WIDTH:
         raise document.fail(f"its type {shape!r} of {kind!r} is not one of glTF 2.0", where)
     return _TYPES[kind], _WIDTH[shape], _whole(document, accessor.get("count"), "count", where)
 

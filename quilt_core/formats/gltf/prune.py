@@ -30,7 +30,7 @@ def prune_materials(document: Document, used_before: set[int]) -> None:
     for mesh in document.list("meshes"):
         for primitive in mesh.get("primitives", []):
             if isinstance(primitive.get("material"), int):
-                primitive["material"] = number[primitive["material"]]
+                primitive["material"] = number.get(primitive["material"], primitive["material"])
     _take(document.json, "materials", gone)
 
 
@@ -50,17 +50,17 @@ def prune(document: Document, candidates: set[int]) -> set[str]:
         return set()
     textures, images = document.list("textures"), document.list("images")
     shown = {s for n, t in enumerate(textures) if n not in gone for s in _sources(t)}
-    lost = {s for n in gone if n < len(textures) for s in _sources(textures[n])} - shown
+    lost = {s for n in gone if n < len(textures) for s in _sources(textures[n]) if 0 <= s < len(images)} - shown
     dropped = {unquote(uri) for n in lost if isinstance(uri := images[n].get("uri"), str) and not uri.startswith("data:")}
     views = {v for n in lost if isinstance(v := images[n].get("bufferView"), int)}
     number = _renumbered(len(textures), gone)
     for info in _infos(document.json):
-        info["index"] = number[info["index"]]
+        info["index"] = number.get(info["index"], info["index"])
     _take(document.json, "textures", gone)
     number = _renumbered(len(images), lost)
     for texture in document.list("textures"):
         for place in _places(texture):
-            place["source"] = number[place["source"]]
+            place["source"] = number.get(place["source"], place["source"])
     _take(document.json, "images", lost)
     _empty(document, views - {v for v in _every_view(document.json)})
     return dropped - {unquote(str(i.get("uri"))) for i in document.list("images")}

@@ -65,7 +65,8 @@ class Materials:
         name, surface = material.GetPrim().GetName(), surface_of(material)
         if not surface:
             other = material.ComputeSurfaceSource()[0]
-            return Material(name, further=(str(other.GetIdAttr().Get()),) if other else ())
+            kind = other.GetIdAttr().Get() if other else None
+            return Material(name, further=(str(kind),) if kind else ())
         textures = self._textures(surface, material, names)
         opacity, cutoff = _number(surface, "opacity", 1.0), _number(surface, "opacityThreshold", 0.0)
         through = textures.get("opacity")
