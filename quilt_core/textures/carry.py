@@ -339,16 +339,17 @@ def joined(parts: list[Difference]) -> Difference:
     return _summed(np.concatenate([p.at for p in parts]), np.concatenate([p.off for p in parts]))
 
 
-def seen_through(opaque: Carried, alpha: list[Patch], lit: list[Patch], px: int, corner: tuple[int, int]) -> Single:
+def seen_through(opaque: Carried, alpha: list[Patch], lit: list[Patch], weight: list[Patch], px: int, corner: tuple[int, int]) -> Single:
     """A map (px, px, 4) with alpha: colours are averaged by how much of them is seen, so that those of what is not seen stay out.
 
     Parameters
     ----------
-    opaque : the colours as they are without alpha, which stay where nothing is seen; alpha, lit : the patches with the alpha, and with the light that it lets be
+    opaque : the colours as they are without alpha, which stay where nothing is seen; alpha : the patches with the alpha; lit, weight : with the colours times
+        their weights, and with the weights: the alpha, or one where another picture says what is seen
     """
     a = carry(alpha, "opacity", px, corner).values[:, :, :1]
-    light = carry(lit, "", px, corner).values
-    return np.concatenate([np.where(a > 1 / 510, to_srgb(np.asarray(light / np.maximum(a, 1e-6), np.float32)), opaque.values), a], axis=2)
+    light, of = carry(lit, "", px, corner).values, carry(weight, "opacity", px, corner).values[:, :, :1]
+    return np.concatenate([np.where(of > 1 / 510, to_srgb(np.asarray(light / np.maximum(of, 1e-6), np.float32)), opaque.values), a], axis=2)
 
 
 def picture_of(values: Single) -> Image.Image:

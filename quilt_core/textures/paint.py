@@ -64,13 +64,15 @@ class Paint:
 
 @dataclass(frozen=True)
 class _Layer:
-    """What is carried into some channels of one map: where, its kind, and its patches. `alpha` and `lit` where something is seen through."""
+    """What is carried into some channels of one map: where, its kind, and its patches. `alpha`, `lit` and `weight` where something is seen through, see
+    `carry.seen_through`."""
 
     channels: str
     kind: str
     patches: list[Patch]
     alpha: list[Patch] = field(default_factory=list)
     lit: list[Patch] = field(default_factory=list)
+    weight: list[Patch] = field(default_factory=list)
 
 
 @dataclass(frozen=True)
@@ -143,7 +145,7 @@ def _maps_as_they_are(mine: Sequence[Group], kinds: Sequence[str]) -> list[_Make
                 part = "a" if g.record.see_through else ""
                 alpha.append(g.patch(kind, Use("opacity", "a"), pictures) if part else _whole(g, kind, pictures))
                 lit.append(g.patch(kind, Use(kind, lit=bool(part)), pictures, baked.plain_of(Material(""), kind)))
-        layers = [_Layer("rgb", kind, patches, alpha, lit)]
+        layers = [_Layer("rgb", kind, patches, alpha, lit, alpha)]
         if kind in _FOURTH:
             layers.append(_Layer("a", "opacity", [g.patch(kind, Use("opacity", "a"), pictures) for g in mine]))
         deep = any(old.key in pictures.sixteen for g in mine if (old := g.picture(kind)) is not None)
@@ -167,12 +169,14 @@ def _baked_maps(mine: Sequence[Group]) -> list[_Make]:
         patches = [baked.patch(g, kind, pictures, peak) for g in mine]
         alpha: list[Patch] = []
         lit: list[Patch] = []
+        weight: list[Patch] = []
         if kind == "base colour" and any(g.record.alpha != OPAQUE for g in mine):
             for g, p in zip(mine, patches, strict=True):
                 source, use, plain = baked.alpha_of(g)
                 alpha.append(g.patch(source, use, pictures, plain))
                 lit.append(_lit(g, p, source, use, plain, pictures))
-        return _Map(kind, [_Layer("rgb", kind, patches, alpha, lit)], kind in _SINGLE)
+                weight.append(alpha[-1] if source == kind else replace(p, picture=levels(np.ones((1, 1, 3), np.float32))))
+        return _Map(kind, [_Layer("rgb", kind, patches, alpha, lit, weight)], kind in _SINGLE)
 
     def both(pictures: Pictures) -> _Map:
         layers = [_Layer(at, kind, [baked.patch(g, kind, pictures) for g in mine]) for kind, at in (("roughness", "g"), ("metal", "b"))]
@@ -231,7 +235,7 @@ def _draw(out: Paint, s: Sheet, tile: int, px: int, made: _Map) -> None:
 def _carried(layer: _Layer, px: int, corner: tuple[int, int]) -> tuple[Carried, Single, Difference]:
     found = carry(layer.patches, layer.kind, px, corner)
     off = difference(layer.patches, found, layer.kind, px, corner)
-    return found, seen_through(found, layer.alpha, layer.lit, px, corner) if layer.alpha else found.values, off
+    return found, seen_through(found, layer.alpha, layer.lit, layer.weight, px, corner) if layer.alpha else found.values, off
 
 
 def _stacked(parts: Sequence[tuple[str, Single]]) -> Single:

@@ -69,12 +69,22 @@ PROPERTIES: dict[str, Paint] = {
     "one transform": Paint("one", {k: Map(m.values, moved=((0.3, 0.1), 0.4, (0.8, 1.3))) for k, m in all_maps().items()}, metal=1.0, emission=(1, 1, 1)),
     "transforms that differ": Paint("one", {"base colour": Map(waves(18), moved=((0.2, 0.0), 0.0, (2.0, 2.0))), "normal": Map(dents(19), moved=((0.0, 0.3), 0.7, (1.5, 1.5))),
                                             "occlusion": Map(waves(20))}),
+    "opacity map": Paint("one", {"base colour": Map(waves(23)), "opacity": Map(waves(24))}, mode="BLEND"),
     "unlit": Paint("one", {"base colour": Map(waves(21))}, unlit=True),
     "two sides": Paint("one", {"base colour": Map(waves(22))}, double_sided=True),
 }  # fmt: skip
 HELD = {
+    "glb": set(PROPERTIES) - {"opacity map"},
     "usda": set(PROPERTIES) - {"emission above one", "unlit"},
-    "obj": {"plain", "base colour factor", "emission factor", "clamp", "blend without a picture", "opaque with a fourth channel"},
+    "obj": {
+        "plain",
+        "base colour factor",
+        "emission factor",
+        "clamp",
+        "blend without a picture",
+        "opaque with a fourth channel",
+        "opacity map",
+    },
 }
 
 
@@ -90,7 +100,7 @@ def for_format(material: Paint, ending: str) -> Paint:
     """A material as a format can have it: MTL knows no occlusion, and roughness and metal in pictures of their own."""
     if ending != "obj":
         return material
-    known = {k: m for k, m in material.maps.items() if k in ("base colour", "emission", "normal")}
+    known = {k: m for k, m in material.maps.items() if k in ("base colour", "emission", "normal", "opacity")}
     if "metal and roughness" in material.maps:
         m = material.maps["metal and roughness"]
         known |= {
