@@ -20,7 +20,7 @@ from quilt_core.measure.texels import owners
 from quilt_core.model.scene import Scene
 from quilt_core.model.tiles import Grid, column_row, listed
 from quilt_core.textures import template
-from quilt_core.textures.seen import reasons, summed
+from quilt_core.textures.seen import by_material, reasons, summed
 from quilt_core.textures.tile_images import ImageRecipe, encoded, tile_image
 from quilt_core.uv.analysis import MeshIslands
 
@@ -168,6 +168,7 @@ def deliver(args: argparse.Namespace, scenes: list[Scene]) -> dict[str, Any]:
         "bleed": found,
         "carried": handed.carried,
         "seen": other,
+        "seen_by_material": by_material(handed.seen),
         "notes": handed.notes,
     }
     made["report.json"] = (json.dumps(result, indent=2) + "\n").encode(), "report"

@@ -394,6 +394,16 @@ def _rounded(psnr: float) -> float | None:
     return None if math.isinf(psnr) else round(psnr, 2)
 
 
+def by_material(found: Sequence[Mapping[str, Any]]) -> list[dict[str, Any]]:
+    """For every material the quantity in which it looks least as before, the worst first; those that nothing differs of are left out."""
+    out: dict[str, Mapping[str, Any]] = {}
+    for f in found:
+        if not math.isinf(f["psnr"]) and (f["material"] not in out or f["psnr"] < out[f["material"]]["psnr"]):
+            out[f["material"]] = f
+    worst = sorted(out.values(), key=lambda f: f["psnr"])
+    return [{"material": f["material"], "kind": f["kind"], "psnr": _rounded(f["psnr"]), "mean": round(f["mean"], 3)} for f in worst]
+
+
 def reasons(figures: Sequence[Mapping[str, Any]]) -> list[str]:
     """A sentence for each quantity that a viewer would see to be another."""
     return [

@@ -445,7 +445,9 @@ def test_the_program_names_what_looks_other() -> None:
     ):
         g = pygltflib.GLTF2.load_from_bytes(after[main])
         change(g)
-        told = seen.reasons(seen.summed(looked_at(made, {main: b"".join(g.save_to_bytes())}, main)))
+        found = looked_at(made, {main: b"".join(g.save_to_bytes())}, main)
+        told, worst = seen.reasons(seen.summed(found)), seen.by_material(found)[0]
+        assert (worst["material"], worst["kind"]) == (who, kind)
         assert len(told) == 1 and kind in told[0] and f"'{who}'" in told[0], (kind, told)
 
 

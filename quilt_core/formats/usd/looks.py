@@ -48,8 +48,11 @@ def author(material: Any, look: Material, uv: Callable[[int], str]) -> None:
     """Give a new material all that a record says. Paths of its pictures are as the layer has them; `uv` names the primvar of a channel."""
     surface = surface_of(material)
     _values(surface, look)
+    base, through = look.maps.get("base colour"), look.maps.get("opacity")
+    # What is seen is the fourth channel of the base colour's picture, unless another one says it.
+    within = base is not None and (through is None or (through.part == "a" and through.path == base.path))
     for kind, texture in look.maps.items():
-        if kind == "opacity" and "base colour" in look.maps and texture.part == "a" and texture.path == look.maps["base colour"].path:
+        if kind == "opacity" and within:
             continue  # with the base colour
         scale, bias = _scale(look, kind, texture)
         node = _node(material, kind, texture, uv(texture.channel))
@@ -58,7 +61,7 @@ def author(material: Any, look: Material, uv: Callable[[int], str]) -> None:
             _connect(surface, slot, type_name, node, part)
         _put(node, "scale", scale, _ONES)
         _put(node, "bias", bias, _ZEROS)
-        if kind == "base colour" and look.alpha != OPAQUE and ("opacity" not in look.maps or look.maps["opacity"].part == "a"):
+        if kind == "base colour" and look.alpha != OPAQUE and within:
             _connect(surface, "opacity", _Float, node, "a")
 
 

@@ -22,7 +22,7 @@ from quilt_core.model.scene import Floats
 from quilt_core.model.tiles import column_row, listed
 from quilt_core.textures import template
 from quilt_core.textures.paint import Paint
-from quilt_core.textures.seen import reasons, summed
+from quilt_core.textures.seen import by_material, reasons, summed
 from quilt_core.textures.tile_images import ImageRecipe, encoded, named, tile_image
 from quilt_core.uv.analysis import IDENTITY
 
@@ -185,6 +185,7 @@ def run_deliver(job: Job) -> None:
     figures = _figures(project, settings, chosen, again, order, painted)
     figures["notes"] += writer.notes
     figures["seen"] = summed(writer.seen)
+    figures["seen_by_material"] = by_material(writer.seen)
     figures["looks_other"] = reasons(figures["seen"])
     _pictures(job, delivery, again, settings, figures, order)
     if painted:

@@ -25,9 +25,9 @@ export function ended(job: Job, layout: number, unmoved: boolean): Partial<Quilt
       return { baked, shownMap: baked.maps.includes('occlusion') ? 'occlusion' : (baked.maps[0] ?? '') }
     }
     case 'deliver': {
-      const { carried, seen, looks_other, notes } = job.result.figures as Delivered
+      const { carried, seen, seen_by_material, looks_other, notes } = job.result.figures as Delivered
       const perSheet = !!job.result.per_sheet
-      return { delivered: { carried, seen, looks_other, notes, perSheet, layout, job: job.id } }
+      return { delivered: { carried, seen, seen_by_material, looks_other, notes, perSheet, layout, job: job.id } }
     }
     case 'unwrap': {
       const unwrapped = (job.result.objects ?? []) as Unwrapped[]

@@ -98,6 +98,7 @@ export interface Delivered {
   perSheet: boolean
   carried: Carried[]
   seen: Seen[]
+  seen_by_material: { material: string; kind: string; psnr: number; mean: number }[]
   looks_other: string[]
   notes: string[]
 }

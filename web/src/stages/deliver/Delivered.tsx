@@ -1,5 +1,6 @@
 import { Box, Flex, Text } from '@chakra-ui/react'
 import type { Delivered as Said, Seen } from '../../store/types'
+import { Section } from '../arrange/Section'
 
 const dB = (psnr: number | null) => (psnr === null ? '' : `${psnr.toFixed(1)} dB`)
 
@@ -26,6 +27,21 @@ export function Delivered({ said }: { said: Said }) {
             </Text>
           )}
         </>
+      )}
+      {said.seen_by_material.length > 1 && (
+        <Section name="By material, the worst first">
+          {said.seen_by_material.slice(0, 40).map((m) => (
+            <Flex key={m.material} gap="2" fontSize="xs">
+              <Text flex="1" truncate title={m.material}>
+                {m.material || 'without a material'}
+              </Text>
+              <Text>{dB(m.psnr)}</Text>
+              <Text w="40%" color="faded">
+                {m.kind}
+              </Text>
+            </Flex>
+          ))}
+        </Section>
       )}
       {said.looks_other.map((text) => (
         <Text key={text} color="madder" mt="1">
