@@ -86,20 +86,20 @@ def _shares(owner, x, y, mine, level, foreign, other):  # type: ignore[no-untype
 
 @njit(cache=True, nogil=True)  # type: ignore[untyped-decorator]
 def _reached(x, y, triangles, of, px, out):  # type: ignore[no-untyped-def]
-    """Mark in out (n,) whose triangles (T, 3) cover the middle of a texel; x, y (W,) in texels."""
+    """Mark in out (n,) whose triangles (T, 3) have the middle of a texel inside, not only on their border; x, y (W,) in texels."""
     for t in range(triangles.shape[0]):
         if out[of[t]]:
             continue
         a, b, c = triangles[t, 0], triangles[t, 1], triangles[t, 2]
         low, high = min(y[a], y[b], y[c]), max(y[a], y[b], y[c])
-        for r in range(max(0, int(np.ceil(low - 0.5))), min(px - 1, int(np.floor(high - 0.5))) + 1):
+        for r in range(max(0, int(np.floor(low - 0.5)) + 1), min(px, int(np.ceil(high - 0.5)))):
             left, right = np.inf, -np.inf
             for k in range(3):
                 p, q = triangles[t, k], triangles[t, (k + 1) % 3]
                 if (y[p] - r - 0.5) * (y[q] - r - 0.5) <= 0.0 and y[p] != y[q]:
                     at = x[p] + (r + 0.5 - y[p]) / (y[q] - y[p]) * (x[q] - x[p])
                     left, right = min(left, at), max(right, at)
-            if max(0.0, np.ceil(left - 0.5)) <= min(px - 1.0, np.floor(right - 0.5)):
+            if max(0.0, np.floor(left - 0.5) + 1.0) < min(float(px), np.ceil(right - 0.5)):
                 out[of[t]] = True
                 break
 
@@ -161,7 +161,9 @@ def bleed(
             colour[twins == group] = np.flatnonzero(twins == group)[0]
     drawn = _triangles(pieces, transforms, inside, colour)
     map_, twice = owners(*drawn, px, corner)
+    # What lies under others owns no texel and is not thin all the same.
     reached = np.zeros(n, bool)
+    reached[map_[map_ >= 0]] = True
     _reached(*to_texels(drawn[0], px, corner), drawn[1], drawn[2], px, reached)
     thin = inside & ~reached[colour]
     map_, _, _ = dilated(map_, reach)
