@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import argparse
 import json
-from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
@@ -14,10 +13,12 @@ from quilt_core.delivery import report
 from quilt_core.errors import FileError, QuiltError
 from quilt_core.formats import normals
 from quilt_core.formats.wiring import safe_name
-from quilt_core.measure.bake import MAPS, High, LowMesh, bake, curvature_of, normals_of, partner, shading
-from quilt_core.model.scene import Floats, MeshObject, Scene
+from quilt_core.measure.bake import MAPS, bake
+from quilt_core.measure.staging import Laid, pairs_by_name, staged
+from quilt_core.model.scene import Scene
 from quilt_core.model.tiles import Grid, column_row
 from quilt_core.textures.tile_images import encoded
+from quilt_core.uv.analysis import MeshIslands
 
 from . import files
 
@@ -43,69 +44,15 @@ def _maps(text: str) -> tuple[str, ...]:
     return names
 
 
-@dataclass
-class _Stage:
-    """What is baked, by owner number: low meshes, their curvature, the detail that some have, and names."""
-
-    low: list[LowMesh] = field(default_factory=list)
-    curve: list[Floats] = field(default_factory=list)
-    high: dict[int, High] = field(default_factory=dict)
-    names: list[str] = field(default_factory=list)
-
-
-def _world(o: MeshObject, positions: Floats) -> Floats:
-    return positions @ o.world[:3, :3].T + o.world[:3, 3]
-
-
-def _details(scenes: list[Scene]) -> dict[str, High]:
-    """The detailed objects that have a low one, by the name that both share."""
-    found: dict[str, dict[bool, tuple[Scene, MeshObject]]] = {}
-    for scene in scenes:
-        for o in scene.objects:
-            pair = partner(o.name)
-            if pair:
-                found.setdefault(pair[0], {}).setdefault(pair[1], (scene, o))
-    out = {}
-    for name, both in found.items():
-        if len(both) == 2:
-            scene, o = both[True]
-            mesh = scene.meshes[o.mesh]
-            at = _world(o, mesh.positions)
-            given = normals(scene, o.mesh)
-            out[name] = High(at, mesh.triangles.astype(np.int64), shading(given, normals_of(mesh, at), mesh.triangles, o.world))
-    return out
-
-
-def _stage(analysed: list[report.Analysed]) -> _Stage:
-    out, details = _Stage(), _details([scene for scene, _ in analysed])
-    island = materials = 0
-    for scene, pieces in analysed:
-        for m, piece in enumerate(pieces):
-            if piece is None:
-                continue
-            source, of = piece.mesh.channels[piece.channel], piece.islands.of_triangle
-            for k, o in enumerate(o for o in scene.objects if o.mesh == m):
-                pair = partner(o.name)
-                if pair and pair[1] and pair[0] in details:
-                    continue
-                # Of several placings of a mesh the first is baked; the others throw shadows.
-                use = (of >= 0) & (k == 0)
-                at = _world(o, piece.mesh.positions)
-                smooth = normals_of(piece.mesh, at)
-                normal = shading(normals(scene, m), smooth, piece.mesh.triangles, o.world)
-                spot = np.where(use[:, None, None], piece.uvs[np.maximum(source.triangles, 0)], -1e6)
-                number = piece.mesh.materials.astype(np.int64)
-                out.low.append(
-                    LowMesh(at, piece.mesh.triangles.astype(np.int64), spot, (of + island).astype(np.int64), np.full(len(of), len(out.names)),
-                            np.where(number < 0, -1, number + materials), normal)
-                )  # fmt: skip
-                out.curve.append(curvature_of(piece.mesh, at, smooth))
-                if pair and pair[0] in details:
-                    out.high[len(out.names)] = details[pair[0]]
-                out.names.append(o.name)
-            island += piece.islands.count
-        materials += len(scene.materials)
-    return out
+def _laid(scene: Scene, pieces: list[MeshIslands | None]) -> Laid:
+    """A file as it lies in itself, with all of its islands."""
+    return Laid(
+        scene,
+        pieces,
+        [None if p is None else p.uvs for p in pieces],
+        [None if p is None else np.ones(p.islands.count, bool) for p in pieces],
+        [normals(scene, m) for m in range(len(scene.meshes))],
+    )
 
 
 def run(args: argparse.Namespace, scenes: list[Scene]) -> dict[str, Any]:
@@ -118,7 +65,7 @@ def run(args: argparse.Namespace, scenes: list[Scene]) -> dict[str, Any]:
     if not 1 <= args.rays <= 1024 or (args.cage is not None and not args.cage > 0) or args.map > 8192:
         raise QuiltError("A test bake has up to 8192 px, 1 to 1024 rays a texel, and a cage that stands off by more than 0 m.")
     files.check_out(args.out, args.files)
-    stage = _stage(report.analyse_all(scenes, args.channel_in))
+    stage = staged([_laid(*file) for file in report.analyse_all(scenes, args.channel_in)], pairs_by_name(scenes))
     if not stage.low:
         raise QuiltError(f"No object has UVs in channel {args.channel_in}.")
     made: dict[str, bytes] = {}
@@ -137,7 +84,7 @@ def run(args: argparse.Namespace, scenes: list[Scene]) -> dict[str, Any]:
     result = {
         "ok": bool(tiles) and not any(t["twice"] or t["missed"] for t in tiles),
         "tiles": tiles,
-        "detailed": [stage.names[k] for k in stage.high],
+        "detailed": stage.detailed,
         "files": sorted(made),
     }
     for name in [*made, "report.json"]:

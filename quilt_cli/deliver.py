@@ -150,16 +150,14 @@ def deliver(args: argparse.Namespace, scenes: list[Scene]) -> dict[str, Any]:
             made[f"{args.name}.template.{t}.png"] = template.draw(*drawn), "template"
         if args.templates in ("svg", "both"):
             made[f"{args.name}.template.{t}.svg"] = template.draw_svg(*drawn), "template"
-        if args.images != "none" and not args.image_tiles:
-            made[f"{args.name}.{t}.{args.format}"] = _image(args, pieces, t), "image"
-    for t in args.image_tiles if args.images != "none" else ():
+    for t in (args.image_tiles or used) if args.images != "none" else ():
         made[f"{args.name}.{t}.{args.format}"] = _image(args, pieces, t), "image"
     handed = handing.hand(args, analysed, grid)
     made |= handed.made
-    sheet = {"name": args.name, "figures": figures, "bleed": found, "padding_px": padding, "margin_px": padding / 2, "pictures": pictures}
-    made["report.html"] = page(f"{args.name}: layout report", [sheet], handed.carried, summed(handed.seen)), "report"
     other = summed(handed.seen)
     faults = reasons(other)
+    sheet = {"name": args.name, "figures": figures, "bleed": found, "padding_px": padding, "margin_px": padding / 2, "pictures": pictures}
+    made["report.html"] = page(f"{args.name}: layout report", [sheet], handed.carried, other), "report"
     result = {
         "ok": said.ok and not faults,
         "verdict": said.line,

@@ -10,7 +10,8 @@ from pathlib import Path
 from typing import Any
 
 from quilt_core import formats
-from quilt_core.arrange.sheet import SheetRules, pack_sheet, texel_ratios
+from quilt_core.arrange.sheet import SheetRules, pack_sheet
+from quilt_core.arrange.sizes import texel_ratios
 from quilt_core.delivery import report
 from quilt_core.errors import DoesNotFit, QuiltError
 from quilt_core.formats.pictures import pictures, size_of, texels_per_unit
@@ -79,15 +80,15 @@ def parser() -> argparse.ArgumentParser:
     how.add_argument("--density", type=float, metavar="PX_PER_M", help="hold this density")
     how.add_argument("--fit", action="store_true", help="the highest common density that fits (default)")
     p.add_argument("--keep-ratios", action="store_true", help="keep the islands' present relative sizes in UV")
-    p.add_argument(
-        "--keep-texels",
-        action="store_true",
-        help="keep the texels that islands were painted with, against each other: a 1024 px picture counts twice a 512 px one",
-    )
     p.add_argument("--seconds", type=float, default=10.0, metavar="S", help="how long the search goes on (10)")
     p.add_argument("--seed", type=int, default=0, metavar="N", help="another number searches in another way (0)")
     p.add_argument("--channel-out", type=int, default=0, metavar="N", help="UV channel that is written (0)")
     k = commands.add_parser("pack", parents=[common, p], help="even the density and pack all files into one sheet")
+    k.add_argument(
+        "--keep-texels",
+        action="store_true",
+        help="keep the texels that islands were painted with, against each other: a 1024 px picture counts twice a 512 px one",
+    )
     k.add_argument(
         "--refuse-slivers",
         action="store_true",
@@ -197,6 +198,8 @@ def _pack(args: argparse.Namespace) -> int:
     recipe = recipe_of(args)
     if args.channel_out < 0:
         raise QuiltError("A UV channel is 0 or more.")
+    if args.keep_ratios and args.keep_texels:
+        raise QuiltError("--keep-ratios keeps sizes in UV, --keep-texels the texels of the old pictures. Take one of them.")
     files.check_out(args.out, args.files)
     files.folders(args.files)
     scenes = _scenes(args)

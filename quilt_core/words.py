@@ -3,11 +3,24 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Iterable
 
 
 def counted(n: int, one: str, more: str) -> str:
     """A count with its words: `one` where it is 1, `more` for several."""
     return f"{n:,} {one if n == 1 else more}"
+
+
+def named(names: Iterable[str], most: int = 4) -> str:
+    """Names in quotes, each once, the first few of many.
+
+    Examples
+    --------
+    >>> named(["red", "blue", "red"]), named("abcdef", 2)
+    ("'red', 'blue'", "'a', 'b' and 4 more")
+    """
+    each = list(dict.fromkeys(names))
+    return ", ".join(f"'{n}'" for n in each[:most]) + (f" and {len(each) - most} more" if len(each) > most else "")
 
 
 def plain(x: float, digits: int = 4) -> str:

@@ -6,8 +6,7 @@ A layout is one similarity per island on top of the UVs that were read: columns 
 
 from __future__ import annotations
 
-import math
-from collections.abc import Callable, Sequence
+from collections.abc import Callable
 from dataclasses import dataclass, field, replace
 
 import numpy as np
@@ -19,11 +18,9 @@ from ..model.scene import Floats
 from ..model.tiles import Grid, column_row, corners_of
 from ..pack import Packing, PackResult, Recipe, Rules, Start, pack
 from ..uv.analysis import IDENTITY, MeshIslands, transform_regions
-from ..uv.density import densities, even_scales, spread
 from ..uv.twins import follow, leaders
 from .bunches import Bunches
-
-_ENDLESS = 16.0
+from .sizes import sized_regions
 
 Stop = Callable[[], bool]
 
@@ -42,7 +39,7 @@ class SheetRules:
     free : regions kept free: UDIM number and box (least u, least v, greatest u, greatest v) inside that tile
     kind : (n,) material of each island; islands of different kinds keep `apart_px` between them where that is more than the padding
     go_on : start from the layout as it is; where that does not keep its gaps, from a new one
-    refuse_endless : raise where there are islands that no map could hold (see `endless`), instead of making them shorter
+    refuse_endless : raise where there are islands that no map could hold (see `sizes`), instead of making them shorter
     """
 
     rotations: tuple[str, ...] | None = None
@@ -61,7 +58,7 @@ class SheetRules:
 
 @dataclass(frozen=True)
 class SheetPacking:
-    """Layouts per piece, the packer's result, the number of flat islands that were only put aside, and the `endless` islands, which got a place at less than
+    """Layouts per piece, the packer's result, the number of flat islands that were only put aside, and the endless islands (see `sizes`), which got a place at less than
     their density."""
 
     transforms: list[Floats]
@@ -140,22 +137,14 @@ def pack_sheet(
     tiles = _Tiles.of(recipe, rules.closed)
     lead = leaders_of(pieces, now, rules.twins)
     here = _on_open_tiles(pieces, now, rules)
-    sized, real, base = sized_regions(pieces, recipe, keep_ratios, weight, now, lead, here)
     held = np.zeros(len(now), bool)
     if rules.held is not None:
         np.logical_or.at(held, lead, rules.held)  # whoever holds a twin holds the one that leads it
-    held = held[real]
-    long = endless(sized, held)
-    if long.any() and rules.refuse_endless:
+    found = sized_regions(pieces, recipe, keep_ratios, weight, now, lead, here, held)
+    sized, real, base, held = found.regions, found.real, found.base, held[found.real]
+    if len(found.endless) and rules.refuse_endless:
         raise DoesNotFit(
-            f"{int(long.sum())} islands are so long and thin at the common density that no map could hold them.", real[long].tolist(), None
-        )
-    if long.any():
-        shorter = np.ones(len(real))
-        shorter[long] = _shorter(sized, long)
-        base[real, 2] *= shorter
-        sized[long] = transform_regions(
-            sized[long], np.column_stack([np.tile(IDENTITY[:2], (int(long.sum()), 1)), shorter[long], np.zeros((int(long.sum()), 2))])
+            f"{len(found.endless)} islands are so long and thin at the common density that no map could hold them.", found.endless.tolist()
         )
     if held.any():
         sized[held] = _hold(pieces, real[held], now, tiles)
@@ -186,7 +175,7 @@ def pack_sheet(
     except DoesNotFit as e:
         raise DoesNotFit(str(e), [int(real[i]) for i in e.islands if i < len(real)], e.best_density) from e
     flat = int((mine & (lead == np.arange(len(lead)))).sum()) - len(real)
-    return SheetPacking(layouts(result.best), result, flat, tuple(int(i) for i in real[long]))
+    return SheetPacking(layouts(result.best), result, flat, tuple(found.endless.tolist()))
 
 
 def _pack(
@@ -361,118 +350,6 @@ def _hold(pieces: list[MeshIslands], mine: NDArray[np.int64], present: Floats, t
     shift = np.tile(IDENTITY, (len(mine), 1))
     shift[:, 3:] = tiles.seen[number] - corner
     return transform_regions(placed, shift)
-
-
-def sized_regions(
-    pieces: list[MeshIslands],
-    recipe: Recipe,
-    keep_ratios: bool = False,
-    weight: Floats | None = None,
-    present: Floats | None = None,
-    lead: NDArray[np.int64] | None = None,
-    only: NDArray[np.bool_] | None = None,
-) -> tuple[NDArray[np.object_], NDArray[np.int64], Floats]:
-    """What goes into the packer: regions (k,) of the islands that cover anything, turned and mirrored as in the `present`
-    layout (n, 5), at their relative sizes (at a held density, at their size in UV); the numbers (k,) of these islands among
-    all n; and the similarities (n, 5) that made them so. Islands that follow another one (`lead` (n,)) do not go in, nor do those
-    that are not among `only` (n,).
-
-    Raises
-    ------
-    QuiltError : nothing to pack
-    """
-    if not pieces:
-        raise QuiltError("There is nothing to pack: no chosen object has UVs in this channel.")
-    base = np.tile(IDENTITY, (sum(p.islands.count for p in pieces), 1))
-    if present is not None:
-        base[:, :3] = present[:, :3]
-    uv_area = np.concatenate([p.islands.area for p in pieces]) * base[:, 2] ** 2
-    world = np.concatenate([p.world_area for p in pieces])
-    regions = np.concatenate([p.outlines.regions for p in pieces])
-    group = np.repeat(np.arange(len(pieces)), [p.islands.count for p in pieces])
-    goes = ~shapely.is_empty(regions)
-    if lead is not None:
-        goes &= lead == np.arange(len(lead))
-    if only is not None:
-        goes &= only
-    real = np.flatnonzero(goes)
-    if not len(real):
-        raise QuiltError(
-            "There is nothing to pack: all islands have no area in the UV plane. Unwrap them first."
-            if only is None or only.any()
-            else "There is nothing to pack: no island lies on an open tile of this sheet. Move objects to it first."
-        )
-    factor = np.ones(len(regions)) if keep_ratios else even_scales(uv_area, world, group)
-    if weight is not None:
-        factor = factor * weight
-    if recipe.density is not None:
-        shown = uv_area * factor**2 if keep_ratios else uv_area
-        factor = factor * _held(shown[real], world[real], recipe, keep_ratios)
-    base[:, 2] *= factor
-    return transform_regions(regions[real], base[real]), real, base
-
-
-def texel_ratios(pieces: list[MeshIslands], texels: Sequence[Floats]) -> Floats:
-    """What the size of each island (n,) in UV is multiplied by, so that all keep the texels that they were painted with, against each other.
-
-    Parameters
-    ----------
-    texels : for each piece, by material of its mesh: texels along a unit of UV, NaN for none (see `pictures.texels_per_unit`); islands without paint take the
-        median of the others
-    """
-    out = []
-    for piece, per in zip(pieces, texels, strict=True):
-        of, materials = piece.islands.of_triangle, piece.mesh.materials
-        use = (of >= 0) & (materials >= 0)
-        table = np.zeros((piece.islands.count, len(per) + 1))
-        np.add.at(table, (of[use], materials[use]), 1)
-        most = table[:, :-1].argmax(axis=1) if len(per) else np.zeros(piece.islands.count, np.int64)
-        own = np.asarray(per, np.float64)[most] if len(per) else np.full(piece.islands.count, np.nan)
-        out.append(np.where(table[:, :-1].sum(axis=1) > 0, own, np.nan))
-    whole = np.concatenate(out) if out else np.zeros(0)
-    known = whole[np.isfinite(whole)]
-    if not len(known):
-        return np.ones(len(whole))
-    return np.asarray(np.where(np.isfinite(whole), whole, np.median(known)) / np.median(known))
-
-
-def endless(sized: NDArray[np.object_], held: NDArray[np.bool_]) -> NDArray[np.bool_]:
-    """Which regions (k,) are longer than 16 times the side of the square that all together would fill: a map that holds one has less than a 256th of
-    it covered. They come from triangles that are next to nothing in the UV plane, and evening their density makes them that long.
-
-    Parameters
-    ----------
-    sized : (k,) regions at their relative sizes; held : (k,) bool, those that stay where they are and are never endless
-    """
-    box = shapely.bounds(sized)
-    long, area = np.maximum(box[:, 2] - box[:, 0], box[:, 3] - box[:, 1]), shapely.area(sized)
-    out = np.zeros(len(sized), bool)
-    order = [i for i in np.argsort(-long) if not held[i]]
-    left = float(area.sum())
-    for i in order:
-        if len(sized) - out.sum() <= 1 or long[i] <= _ENDLESS * math.sqrt(max(left, 0.0)):
-            break
-        out[i] = True
-        left -= float(area[i])
-    return out
-
-
-def _shorter(sized: NDArray[np.object_], long: NDArray[np.bool_]) -> Floats:
-    """The factor for each endless region that makes it an eighth as long as the square is wide that all others would fill."""
-    box = shapely.bounds(sized[long])
-    side = math.sqrt(max(float(shapely.area(sized[~long]).sum()), 1e-300))
-    return np.asarray(side / 8 / np.maximum(box[:, 2] - box[:, 0], box[:, 3] - box[:, 1]))
-
-
-def _held(uv_area: Floats, world: Floats, recipe: Recipe, keep_ratios: bool) -> float:
-    """Factor that brings the islands to the held density (their median, when ratios are kept)."""
-    assert recipe.density is not None
-    if not keep_ratios:
-        return recipe.density / recipe.map_px
-    now = spread(densities(uv_area, world, recipe.map_px), world)
-    if now is None:
-        raise QuiltError("There is no density to hold: no island has an area both on the model and in the UV plane.")
-    return recipe.density / now.median
 
 
 def _transforms(

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 
 from ..model.material import MASK, OPAQUE, Material
+from ..words import named
 from .format import Format
 from .model import Model
 
@@ -55,27 +56,21 @@ def told(model: Model, of: Format) -> list[str]:
     for words, key, has in _PROPERTIES:
         names = [m.name for m in model.looks if has(m)]
         if names and key not in of.holds:
-            out.append(f"{of.title} holds no {words}: {listed(names)}.")
+            out.append(f"{of.title} holds no {words}: {named(names)}.")
     for kind in sorted({k for m in model.looks for k in m.maps} - of.kinds):
-        out.append(f"{of.title} holds no {kind} map: {listed([m.name for m in model.looks if kind in m.maps])}.")
+        out.append(f"{of.title} holds no {kind} map: {named([m.name for m in model.looks if kind in m.maps])}.")
     for word in sorted({w for m in model.looks for w in m.further}):
-        out.append(f"{word} is left out: {listed([m.name for m in model.looks if word in m.further])}.")
+        out.append(f"{word} is left out: {named([m.name for m in model.looks if word in m.further])}.")
     if "nodes" not in of.holds:
         empty = [n.name for k, n in enumerate(model.nodes) if k not in {i.node for i in model.items}]
         if empty:
-            out.append(f"{of.title} holds no places without a mesh: {listed(empty)}.")
+            out.append(f"{of.title} holds no places without a mesh: {named(empty)}.")
     coloured = [model.meshes[i.mesh][0] for i in model.items if model.meshes[i.mesh][2].colour is not None]
     if coloured and "vertex colours" not in of.holds:
-        out.append(f"{of.title} holds no colours of vertices: {listed(coloured)}.")
+        out.append(f"{of.title} holds no colours of vertices: {named(coloured)}.")
     if "extras" not in of.holds:
         kept = [n.name for n in model.nodes if n.extras is not None] + [model.meshes[k][0] for k in model.extras]
         if kept:
-            out.append(f"{of.title} holds nothing that a program keeps for itself: {listed(kept)}.")
+            out.append(f"{of.title} holds nothing that a program keeps for itself: {named(kept)}.")
     out += [f"Of {file} are left out: {', '.join(what)}." for file, what in sorted(model.further.items())]
     return out
-
-
-def listed(names: list[str]) -> str:
-    """Some of many names."""
-    names = list(dict.fromkeys(names))
-    return ", ".join(f"'{n}'" for n in names[:4]) + (f" and {len(names) - 4} more" if len(names) > 4 else "")

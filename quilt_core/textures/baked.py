@@ -8,6 +8,7 @@ from collections.abc import Sequence
 import numpy as np
 
 from ..model.material import BLEND, MASK, OPAQUE, VECTORS, Colour, Material, Texture
+from ..words import named
 from .carry import NEUTRAL, Patch, working
 from .old import ONES, ZEROS, Group, Pictures, Use
 
@@ -183,9 +184,7 @@ def notes(groups: Sequence[Group], sheet: str) -> list[str]:
         for g in groups:
             if not g.record.double_sided:
                 said.setdefault("shows both sides", set()).add(g.record.name)
-    return [f"{sheet}: one material {what}; other than {_listed(sorted(n for n in names if n))}" for what, names in sorted(said.items())]
-
-
-def _listed(names: Sequence[str]) -> str:
-    shown = ", ".join(f"'{n}'" for n in names[:3]) or "what has none"
-    return shown + (f" and {len(names) - 3} more" if len(names) > 3 else "")
+    return [
+        f"{sheet}: its one material {what}, unlike {named((n or 'what has none' for n in sorted(names)), 3)}"
+        for what, names in sorted(said.items())
+    ]

@@ -10,7 +10,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from quilt_core.arrange.sheet import texel_ratios
+from quilt_core.arrange.sizes import texel_ratios
 from quilt_core.errors import QuiltError
 from quilt_core.formats.pictures import size_of, texels_per_unit
 from quilt_core.measure.shapes import IslandShapes, joined

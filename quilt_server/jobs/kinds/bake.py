@@ -6,7 +6,6 @@ import io
 import re
 import zipfile
 from collections.abc import Mapping
-from dataclasses import dataclass
 from typing import Any, ClassVar
 
 import numpy as np
@@ -15,8 +14,9 @@ from numpy.typing import NDArray
 from pydantic import Field, StrictStr
 
 from quilt_core.errors import QuiltError
-from quilt_core.measure.bake import MAPS, High, LowMesh, bake, curvature_of, normals_of, partner, shading
-from quilt_core.model.scene import Floats, MeshObject
+from quilt_core.measure.bake import MAPS, bake
+from quilt_core.measure.staging import Key, Laid, pairs_by_name, staged
+from quilt_core.model.scene import Floats
 from quilt_core.model.tiles import column_row
 from quilt_core.textures.tile_images import encoded
 from quilt_core.uv.analysis import transform_rows
@@ -64,75 +64,20 @@ class Bake(Asked):
         return out
 
 
-@dataclass
-class _Stage:
-    """Everything that is baked, by owner number: low parts with UVs, detailed meshes, and curvature."""
-
-    parts: list[LowMesh]
-    curve: list[Floats]
-    high: dict[int, High]
-    names: list[str]
+def pairs_of(chosen: list[Chosen], asked: Mapping[str, str]) -> dict[Key, Key]:
+    """The detailed object of each low one: the ones that were chosen by key, and by name where a `_high` has one `_low`."""
+    number = {f"{c.file.pk}/{n}": (f, n) for f, c in enumerate(chosen) for n in range(len(c.scene.objects))}
+    own = {number[low]: number[high] for low, high in asked.items() if low in number and high in number}
+    return {low: high for low, high in (pairs_by_name([c.scene for c in chosen]) | own).items() if low != high}
 
 
-def _world(o: MeshObject, positions: Floats) -> Floats:
-    return positions @ o.world[:3, :3].T + o.world[:3, 3]
-
-
-def pairs_of(chosen: list[Chosen], asked: Mapping[str, str]) -> dict[str, str]:
-    """The detailed object of each low one, by key: the ones that were chosen, and by name where a `_high` has one `_low`."""
-    found: dict[str, dict[bool, str]] = {}
+def _laid(chosen: list[Chosen], parts: Parts, rows: Floats, on: NDArray[np.bool_]) -> list[Laid]:
+    """The files as they lie by similarities (n, 5), of whose islands those `on` (n,) the sheet are baked."""
+    out = []
+    transforms, marks = iter(parts.pieced(rows)), iter(parts.pieced(on))
     for c in chosen:
-        for n, o in enumerate(c.scene.objects):
-            pair = partner(o.name)
-            if pair:
-                found.setdefault(pair[0], {}).setdefault(pair[1], f"{c.file.pk}/{n}")
-    named = {both[False]: both[True] for both in found.values() if len(both) == 2}
-    return {low: high for low, high in (named | dict(asked)).items() if low != high}
-
-
-def _stage(chosen: list[Chosen], parts: Parts, rows: Floats, on: NDArray[np.bool_], pairs: Mapping[str, str]) -> _Stage:
-    """The objects of a sheet, placed in the world; `pairs` gives the detailed one of a low one, by key."""
-    out = _Stage([], [], {}, [])
-    transforms, marks = parts.pieced(rows), parts.pieced(on)
-    details: dict[str, High] = {}
-    own = [kept_normals(c.file) for c in chosen]
-    for c, normals in zip(chosen, own, strict=True):
-        for n, o in enumerate(c.scene.objects):
-            if f"{c.file.pk}/{n}" in pairs.values():
-                mesh = c.scene.meshes[o.mesh]
-                at = _world(o, mesh.positions)
-                normal = shading(normals[o.mesh], normals_of(mesh, at), mesh.triangles, o.world)
-                details[f"{c.file.pk}/{n}"] = High(at, mesh.triangles.astype(np.int64), normal)
-    piece_number, owner, materials, island = 0, 0, 0, 0
-    for c, normals in zip(chosen, own, strict=True):
-        for m, piece in enumerate(c.pieces):
-            if piece is None:
-                continue
-            uvs = transform_rows(piece.uvs, piece.islands.of_row, transforms[piece_number])
-            source, of = piece.mesh.channels[piece.channel], piece.islands.of_triangle
-            for k, (n, o) in enumerate((n, o) for n, o in enumerate(c.scene.objects) if o.mesh == m):
-                key = f"{c.file.pk}/{n}"
-                # What is baked from is not baked itself, and throws no shadow on its own low mesh.
-                if key in details:
-                    continue
-                # Of several placings of a mesh the first is baked; the others stand where they stand and throw shadows.
-                use = (of >= 0) & marks[piece_number][np.maximum(of, 0)] & (k == 0)
-                p = _world(o, piece.mesh.positions)
-                smooth = normals_of(piece.mesh, p)
-                normal = shading(normals[m], smooth, piece.mesh.triangles, o.world)
-                spot = np.where(use[:, None, None], uvs[np.maximum(source.triangles, 0)], -1e6)
-                number = piece.mesh.materials.astype(np.int64)
-                out.parts.append(
-                    LowMesh(p, piece.mesh.triangles.astype(np.int64), spot, (of + island).astype(np.int64), np.full(len(of), owner), np.where(number < 0, -1, number + materials), normal)
-                )  # fmt: skip
-                out.curve.append(curvature_of(piece.mesh, p, smooth))
-                if pairs.get(key) in details:
-                    out.high[owner] = details[pairs[key]]
-                out.names.append(o.name)
-                owner += 1
-            island += piece.islands.count
-            piece_number += 1
-        materials += len(c.scene.materials)
+        uvs = [None if p is None else transform_rows(p.uvs, p.islands.of_row, next(transforms)) for p in c.pieces]
+        out.append(Laid(c.scene, c.pieces, uvs, [None if p is None else next(marks) for p in c.pieces], kept_normals(c.file)))
     return out
 
 
@@ -148,7 +93,7 @@ def run_bake(job: Job) -> None:
     on = sheet_numbers(chosen, parts, settings) == number
     if not on.any():
         raise QuiltError("Nothing lies on this sheet. Move objects to it first.")
-    stage = _stage(chosen, parts, parts.whole(arrays_of(before, "transforms")), on, pairs_of(chosen, job.params["pairs"]))
+    stage = staged(_laid(chosen, parts, parts.whole(arrays_of(before, "transforms")), on), pairs_of(chosen, job.params["pairs"]))
     tiles = grid(flat)
     body = io.BytesIO()
     found: list[dict[str, Any]] = []
@@ -157,7 +102,7 @@ def run_bake(job: Job) -> None:
             size = min(px, int(job.params["px"]))
             report_progress(job, {"text": f"Baking tile {tile} at {size} px"})
             baked = bake(
-                stage.parts, stage.high, size, column_row(tile), tuple(job.params["maps"]), int(job.params["rays"]), None, job.params["cage"], stage.curve
+                stage.low, stage.high, size, column_row(tile), tuple(job.params["maps"]), int(job.params["rays"]), None, job.params["cage"], stage.curve
             )  # fmt: skip
             if not baked.covered.any():
                 continue
@@ -168,14 +113,13 @@ def run_bake(job: Job) -> None:
                  "missed_at": np.round(baked.missed[:: max(1, len(baked.missed) // MOST_MISSED)], 6).tolist(),
                  "seams": {k: [round(a, 4), round(b, 4)] for k, (a, b) in baked.seams.items()}}
             )  # fmt: skip
-    pairs = [stage.names[k] for k in stage.high if k < len(stage.names)]
     with transaction.atomic():
         job.put_out(body.getvalue())
         job.result = {
             "sheet": number,
             "layout": before.pk,
             "tiles": found,
-            "pairs": pairs,
+            "pairs": stage.detailed,
             "maps": [m for m in MAPS if found and m in found[0]["maps"]],
         }
 

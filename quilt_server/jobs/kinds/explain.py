@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import replace
 from typing import Any
 
-from quilt_core.arrange.sheet import sized_regions
+from quilt_core.arrange.sizes import sized_regions
 from quilt_core.pack import Rules, explain
 
 from ...projects.models import Job
@@ -43,21 +43,21 @@ def run_explain(job: Job) -> None:
     recipe = replace(recipe_of(flat), density=None, fill="common")
     only = sheet_numbers(chosen, parts, settings) == number
     present = parts.whole(arrays_of(before, "transforms"))
-    regions, real, _ = sized_regions(
+    sized = sized_regions(
         parts.pieces, recipe, bool(flat["keep_ratios"]), sizes(chosen, parts, settings, flat), present, None, only
     )  # fmt: skip
     rotations = each(chosen, parts, settings["rotations"], flat["rotate"]) if settings["rotations"] else None
-    ruled = None if rotations is None else Rules(rotate=tuple(rotations[i] for i in real))
+    ruled = None if rotations is None else Rules(rotate=tuple(rotations[i] for i in sized.real))
 
     def tell(done: int, of: int) -> None:
         report_progress(job, {"text": f"Trying what would help, {done + 1} of {of}"})
 
     report_progress(job, {"text": "Measuring what there is"})
-    found = explain(regions, recipe, ruled, _TRIAL, StopFlag(job), tell)
+    found = explain(sized.regions, recipe, ruled, _TRIAL, StopFlag(job), tell)
     owner = [(file, first + i) for file, first, count in parts.places for i in range(count)]
 
     def named(islands: list[int]) -> list[tuple[int, int]]:
-        return [owner[int(real[i])] for i in islands]
+        return [owner[int(sized.real[i])] for i in islands]
 
     job.result = {
         "long": named(found.long), "large": named(found.large), "sheet": number,
