@@ -10,7 +10,7 @@ from numpy.typing import NDArray
 
 from .container import Document
 
-_FLOAT, _ARRAY_BUFFER = 5126, 34962
+_FLOAT, _USHORT, _UINT, _ARRAY_BUFFER, _INDEX_BUFFER = 5126, 5123, 5125, 34962, 34963
 
 _TYPES: dict[int, Any] = {5120: np.int8, 5121: np.uint8, 5122: np.int16, 5123: np.uint16, 5125: np.uint32, 5126: np.float32}
 _WIDTH = {"SCALAR": 1, "VEC2": 2, "VEC3": 3, "VEC4": 4, "MAT4": 16}
@@ -149,14 +149,29 @@ def indices(document: Document, index: Any, vertices: int, where: str) -> NDArra
     return out
 
 
-def append(document: Document, values: NDArray[np.float64], shape: str) -> int:
+def add(document: Document, entry: dict[str, Any]) -> int:
+    """The number of a new accessor."""
+    entries = document.json.setdefault("accessors", [])
+    entries.append(entry)
+    return len(entries) - 1
+
+
+def append(document: Document, values: NDArray[np.floating[Any]], shape: str, limits: bool = False, name: str | None = None) -> int:
     """The number of a new accessor of floats for vertices.
 
     Parameters
     ----------
-    values : (V, n); shape : "VEC2" and the like
+    values : (V, n); shape : "VEC2" and the like; limits : with the least and the greatest, as positions need them
     """
-    view = document.append(np.ascontiguousarray(values, "<f4").tobytes(), _ARRAY_BUFFER)
-    entries = document.json.setdefault("accessors", [])
-    entries.append({"bufferView": view, "componentType": _FLOAT, "count": len(values), "type": shape})
-    return len(entries) - 1
+    data = np.ascontiguousarray(values, "<f4")
+    entry = {"bufferView": document.append(data.tobytes(), _ARRAY_BUFFER), "componentType": _FLOAT, "count": len(data), "type": shape}
+    if limits:
+        entry |= {"min": data.min(axis=0).tolist(), "max": data.max(axis=0).tolist()}
+    return add(document, entry if name is None else entry | {"name": name})
+
+
+def append_indices(document: Document, numbers: NDArray[np.integer[Any]], small: bool = False) -> int:
+    """The number of a new accessor of vertex numbers, of two bytes each where they are `small`."""
+    kind, dtype = (_USHORT, "<u2") if small else (_UINT, "<u4")
+    view = document.append(np.ascontiguousarray(numbers, dtype).tobytes(), _INDEX_BUFFER)
+    return add(document, {"bufferView": view, "componentType": kind, "count": int(numbers.size), "type": "SCALAR"})

@@ -9,10 +9,9 @@ import numpy as np
 
 from ...model.material import Texture
 from ..model import Corners, Model, distinct
+from . import accessors
 from .container import Document, serialise
 from .looks import material_json, sampler_of
-
-_FLOAT, _UINT, _VERTICES, _INDICES = 5126, 5125, 34962, 34963
 
 
 def export(model: Model, name: str, ending: str) -> dict[str, bytes]:
@@ -84,32 +83,19 @@ def _mesh(document: Document, label: str, positions: np.ndarray, corners: Corner
         more = [v[use] for v in (corners.normal, corners.colour) if v is not None]
         at, row = distinct(corners.position[use], *(uv[use] for uv in uvs), *more)
         rows = use[at]
-        attributes = {"POSITION": _accessor(document, positions[corners.position[rows]], "VEC3", True)}
+        attributes = {"POSITION": accessors.append(document, positions[corners.position[rows]], "VEC3", True)}
         if corners.normal is not None:
             normal = corners.normal[rows]
             length = np.linalg.norm(normal, axis=1, keepdims=True)
             normal = np.where(length > 1e-12, normal / np.maximum(length, 1e-30), [0.0, 0.0, 1.0])
-            attributes["NORMAL"] = _accessor(document, normal, "VEC3")
+            attributes["NORMAL"] = accessors.append(document, normal, "VEC3")
         if corners.colour is not None:
-            attributes["COLOR_0"] = _accessor(document, np.clip(corners.colour[rows], 0, 1), "VEC4")
+            attributes["COLOR_0"] = accessors.append(document, np.clip(corners.colour[rows], 0, 1), "VEC4")
         for n, uv in enumerate(uvs):
-            attributes[f"TEXCOORD_{n}"] = _accessor(document, np.column_stack([uv[rows, 0], 1.0 - uv[rows, 1]]), "VEC2")
-        view = document.append(row.astype("<u4").tobytes(), _INDICES)
-        entries = document.json["accessors"]
-        entries.append({"bufferView": view, "componentType": _UINT, "count": len(row), "type": "SCALAR"})
-        primitives.append({"attributes": attributes, "indices": len(entries) - 1} | ({"material": int(look)} if look >= 0 else {}))
+            attributes[f"TEXCOORD_{n}"] = accessors.append(document, np.column_stack([uv[rows, 0], 1.0 - uv[rows, 1]]), "VEC2")
+        numbers = accessors.append_indices(document, row)
+        primitives.append({"attributes": attributes, "indices": numbers} | ({"material": int(look)} if look >= 0 else {}))
     return {"name": label, "primitives": primitives}
-
-
-def _accessor(document: Document, values: np.ndarray, shape: str, limits: bool = False) -> int:
-    """Number of an accessor for rows of floats."""
-    data = np.ascontiguousarray(values, "<f4")
-    entry = {"bufferView": document.append(data.tobytes(), _VERTICES), "componentType": _FLOAT, "count": len(data), "type": shape}
-    if limits:
-        entry |= {"min": data.min(axis=0).tolist(), "max": data.max(axis=0).tolist()}
-    entries = document.json.setdefault("accessors", [])
-    entries.append(entry)
-    return len(entries) - 1
 
 
 def _nodes(root: dict[str, Any], model: Model) -> None:

@@ -20,8 +20,7 @@ from .materials import uv_transform
 from .read import outside, triangles_of
 from .tangents import tangent_channel
 
-_FLOAT, _ARRAY_BUFFER, _INDEX_BUFFER = 5126, 34962, 34963
-_SMALL, _LARGE = (5123, "<u2"), (5125, "<u4")
+_ARRAY_BUFFER = 34962
 
 
 def revise(scene: Scene, channels: Mapping[int, UvChannel], channel: int = 0) -> dict[str, bytes]:
@@ -59,7 +58,7 @@ def _primitive(
                 place[name] = _gathered(document, accessor, origin, name)
         small = len(origin) <= 65535
         primitive["mode"] = 4
-        primitive["indices"] = _indices(document, number[vertex.reshape(-1)], small)
+        primitive["indices"] = accessors.append_indices(document, number[vertex.reshape(-1)], small)
     if "TANGENT" in attributes and tangent_channel(document, primitive) == channel:
         del attributes["TANGENT"]  # they belong to other UVs; without them a viewer makes them from these
     for c in range(channel + 1):
@@ -68,8 +67,7 @@ def _primitive(
             continue
         values = outside(new.uvs[np.maximum(row, 0)], uv_transform(document, primitive, c)).astype("<f4")
         values[row < 0] = 0.0
-        view = document.append(np.ascontiguousarray(values).tobytes(), _ARRAY_BUFFER)
-        attributes[name] = _entry(document, {"bufferView": view, "componentType": _FLOAT, "count": len(values), "type": "VEC2"})
+        attributes[name] = accessors.append(document, values, "VEC2")
 
 
 def _gathered(document: Document, accessor: int, origin: Numbers, name: str) -> int:
@@ -86,16 +84,4 @@ def _gathered(document: Document, accessor: int, origin: Numbers, name: str) -> 
         document.json["bufferViews"][view]["byteStride"] = wide
     for key in ("sparse", "byteOffset"):
         entry.pop(key, None)
-    return _entry(document, entry | {"bufferView": view, "count": len(values)})
-
-
-def _indices(document: Document, numbers: Numbers, small: bool) -> int:
-    kind, dtype = _SMALL if small else _LARGE
-    view = document.append(numbers.astype(dtype).tobytes(), _INDEX_BUFFER)
-    return _entry(document, {"bufferView": view, "componentType": kind, "count": len(numbers), "type": "SCALAR"})
-
-
-def _entry(document: Document, entry: dict[str, Any]) -> int:
-    entries = document.json.setdefault("accessors", [])
-    entries.append(entry)
-    return len(entries) - 1
+    return accessors.add(document, entry | {"bufferView": view, "count": len(values)})

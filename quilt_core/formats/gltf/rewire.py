@@ -23,8 +23,6 @@ from .materials import textures_of, uv_transform
 from .prune import materials_used, prune, prune_materials, textures_read
 from .read import PrimitiveRows, triangles_of
 
-_INDEX_BUFFER, _UINT = 34963, 5125
-
 
 def rewire(scene: Scene, written: Mapping[str, bytes], beside: Mapping[str, bytes], wiring: Wiring) -> Rewired:
     """See `formats.rewire`. A GLB takes the pictures in."""
@@ -118,7 +116,7 @@ def _part(document: Document, scene: Scene, mesh: int, labels: Numbers, numbers:
         for label in found:
             one = primitive if len(found) == 1 else copy.deepcopy(primitive)
             if len(found) > 1:
-                one["mode"], one["indices"] = 4, _indices(document, triangles[mine == label])
+                one["mode"], one["indices"] = 4, accessors.append_indices(document, triangles[mine == label])
             if label >= 0:
                 _lay(document, scene, mesh, own[p], one, triangles[mine == label], wiring, label)
                 one["material"] = numbers[label]
@@ -158,11 +156,3 @@ def _lay(
         rows = old.uvs[part.first : part.first + part.count]
         frame = tangents.raw(rows, uv_transform(source, given, channel))
         tangents.follow(document, primitive, given["attributes"], frame, np.column_stack([uv[:, 0], 1.0 - uv[:, 1]]), triangles)
-
-
-def _indices(document: Document, triangles: Numbers) -> int:
-    """Number of an accessor of its own for some triangles."""
-    view = document.append(np.ascontiguousarray(triangles, "<u4").tobytes(), _INDEX_BUFFER)
-    entries = document.json.setdefault("accessors", [])
-    entries.append({"bufferView": view, "componentType": _UINT, "count": int(triangles.size), "type": "SCALAR"})
-    return len(entries) - 1

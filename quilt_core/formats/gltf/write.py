@@ -21,7 +21,7 @@ from .container import Document, serialise
 from .materials import uv_transform
 from .read import PrimitiveRows, outside
 
-_FLOAT, _ARRAY_BUFFER = 5126, 34962
+_FLOAT = 5126
 
 
 @dataclass
@@ -152,14 +152,9 @@ def _overwrite(document: Document, uses: _Uses, number: int, values: NDArray[np.
 
 def _append(document: Document, want: _Want, old: int | None) -> int:
     """A new accessor at the end of a buffer; returns its number."""
-    view = document.append(np.ascontiguousarray(want.values, "<f4").tobytes(), _ARRAY_BUFFER)
-    entries = document.json.setdefault("accessors", [])
-    entry: dict[str, Any] = {"bufferView": view, "componentType": _FLOAT, "count": len(want.values), "type": "VEC2"}
-    if old is not None and "name" in entries[old]:
-        entry["name"] = entries[old]["name"]
-    entries.append(entry)
-    want.attributes[want.name] = len(entries) - 1
-    return len(entries) - 1
+    name = None if old is None else document.json["accessors"][old].get("name")
+    want.attributes[want.name] = accessors.append(document, want.values, "VEC2", name=name)
+    return int(want.attributes[want.name])
 
 
 def write(scene: Scene, uvs: Mapping[int, Floats], channel: int = 0) -> dict[str, bytes]:
