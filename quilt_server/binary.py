@@ -10,6 +10,7 @@ import numpy as np
 from django.http import FileResponse, HttpRequest, HttpResponse
 from django.shortcuts import get_object_or_404
 from ninja import Router
+from PIL import Image
 
 from quilt_core.arrays import unpack_arrays
 from quilt_core.errors import QuiltError
@@ -57,9 +58,15 @@ def carried_map(request: HttpRequest, job_id: int, number: int, px: int = 2048) 
         return HttpResponse(status=404)
     with zipfile.ZipFile(files.path_of(job.output_sha)) as archive:
         image = open_picture(archive.read(carried[number]["file"]))
+    # Colours alone: a page multiplies them by an alpha when it draws.
+    return _shown(image.convert("RGB"), px)
+
+
+def _shown(image: Image.Image, px: int) -> HttpResponse:
+    """A picture as PNG of at most `px`."""
     image.thumbnail((max(16, min(px, 4096)),) * 2)
     out = io.BytesIO()
-    image.convert("RGB").save(out, "PNG", compress_level=3)
+    image.convert("RGBA" if "A" in image.getbands() or image.mode == "P" else "RGB").save(out, "PNG", compress_level=3)
     return _forever(HttpResponse(out.getvalue(), content_type="image/png"))
 
 
@@ -135,11 +142,7 @@ def file_geometry(request: HttpRequest, file_id: int, channel: int, welded: bool
 @router.get("/pictures/{sha}", include_in_schema=False)
 def picture(request: HttpRequest, sha: str, px: int = 2048) -> HttpResponse:
     """A material's picture or one that was dropped on a tile, as PNG of at most `px`."""
-    image = open_picture(get_object_or_404(Original, pk=sha).data)
-    image.thumbnail((max(16, min(px, 4096)),) * 2)
-    out = io.BytesIO()
-    image.convert("RGBA" if "A" in image.getbands() or image.mode == "P" else "RGB").save(out, "PNG", compress_level=3)
-    return _forever(HttpResponse(out.getvalue(), content_type="image/png"))
+    return _shown(open_picture(get_object_or_404(Original, pk=sha).data), px)
 
 
 @router.get("/projects/{project_id}/density.{ending}", include_in_schema=False)

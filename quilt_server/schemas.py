@@ -44,7 +44,6 @@ class ObjectOut(Schema):
 class MaterialOut(Schema):
     name: str
     images: dict[str, str] = {}
-    channels: dict[str, int] = {}
     # Linear, that its base colour is multiplied by.
     colour: list[float] | None = None
 

@@ -85,3 +85,23 @@ def open_picture(data: bytes, name: str = "the picture") -> Image.Image:
     except (UnidentifiedImageError, OSError, ValueError, SyntaxError, Image.DecompressionBombError, MemoryError) as e:
         raise FileError(name, "this is no picture that can be read here", "", "PNG, JPEG, TIFF, TGA, BMP and WebP are.") from e
     return image
+
+
+def is_deep(picture: Image.Image) -> bool:
+    """Whether it is a grey of 16 bits."""
+    return picture.mode.startswith("I")
+
+
+def stored_values(picture: Image.Image) -> NDArray[np.float32]:
+    """A picture as (height, width, 3) values 0 to 1, as they are stored; 16-bit grey keeps its depth."""
+    if is_deep(picture):
+        grey = np.asarray(picture, np.float32) / 65535.0
+        return np.repeat(grey[:, :, None], 3, axis=2)
+    return np.asarray(picture.convert("RGB"), np.float32) / np.float32(255.0)
+
+
+def alpha_of(picture: Image.Image) -> NDArray[np.float32] | None:
+    """The fourth channel of a picture, (height, width) 0 to 1; None where it has none."""
+    if "A" not in picture.getbands() and "transparency" not in picture.info:
+        return None
+    return np.asarray(picture.convert("RGBA"), np.float32)[:, :, 3] / np.float32(255.0)

@@ -15,7 +15,7 @@ from ..errors import QuiltError
 from ..model.material import OPAQUE, VECTORS, Colour, Material, Texture
 from .format import Format
 from .model import Model
-from .pictures import open_picture
+from .pictures import alpha_of, open_picture, stored_values
 from .wiring import NewMaterial, Wiring, safe_name
 
 Picture = NDArray[np.float64]  # (height, width, 4) values 0 to 1 as they are stored
@@ -181,10 +181,9 @@ class _Caster:
 
 def _values(body: bytes, name: str) -> Picture:
     picture = open_picture(body, name)
-    if picture.mode.startswith("I"):
-        grey = np.asarray(picture, np.float64) / 65535
-        return np.dstack([grey, grey, grey, np.ones_like(grey)])
-    return np.asarray(picture.convert("RGBA"), np.float64) / 255
+    alpha = alpha_of(picture)
+    colours = stored_values(picture).astype(np.float64)
+    return np.dstack([colours, np.ones(colours.shape[:2]) if alpha is None else alpha])
 
 
 def _encoded(values: Picture, kind: str, alpha: bool = False) -> bytes:

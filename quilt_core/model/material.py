@@ -5,6 +5,7 @@ A value that is None is one that the file does not say. Factors multiply what a 
 
 from __future__ import annotations
 
+import math
 from dataclasses import asdict, dataclass, field, replace
 from typing import Any
 
@@ -136,6 +137,17 @@ def flipped(matrix: Floats) -> Floats:
     """A (2, 3) matrix on UVs whose v counts downward as one on those whose v counts upward, and the other way round."""
     (a, b, c), (d, e, f) = np.asarray(matrix, float).tolist()
     return np.array([[a, -b, c + b], [-d, e, 1 - e - f]])
+
+
+def parted(matrix: Floats) -> tuple[float, tuple[float, float], tuple[float, float]] | None:
+    """A (2, 3) matrix on UVs as a turn (radians, from u to v), what both axes are scaled by before it, and a shift after it; None for a skewed one, or one that
+    leaves no u."""
+    (a, b, c), (d, e, f) = np.asarray(matrix, float).tolist()
+    size = math.hypot(a, d)
+    if size < 1e-12 or abs(a * b + d * e) > 1e-6 * size * max(math.hypot(b, e), 1e-12):
+        return None
+    angle = math.atan2(d, a)
+    return angle, (size, e * math.cos(angle) - b * math.sin(angle)), (c, f)
 
 
 def as_dict(material: Material) -> dict[str, Any]:

@@ -123,7 +123,13 @@ def peak_of(groups: Sequence[Group]) -> float:
     return max([1.0, *(max(g.record.emission) for g in groups if g.record.emission is not None)])
 
 
-def needed(groups: Sequence[Group], kind: str) -> bool:
+def wanted(groups: Sequence[Group]) -> list[str]:
+    """The kinds of map (of `SURFACE`) that a sheet needs; roughness and metal go together."""
+    found = [kind for kind in SURFACE if groups and _needed(groups, kind)]
+    return [kind for kind in SURFACE if kind in found or (kind in _COMBINED and _COMBINED.keys() & set(found))]
+
+
+def _needed(groups: Sequence[Group], kind: str) -> bool:
     """Whether a sheet needs a map of a kind: somebody has a picture, or factors differ."""
     if any(g.picture(source_of(g, kind)[0]) is not None for g in groups):
         return True

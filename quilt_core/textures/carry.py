@@ -44,21 +44,6 @@ REPEATED: Wrap = ("repeat", "repeat")
 _SAMPLES = 200_000
 
 
-def stored_values(picture: Image.Image) -> Single:
-    """A picture as (height, width, 3) values 0 to 1, as they are stored; 16-bit grey keeps its depth."""
-    if picture.mode in ("I;16", "I", "I;16B"):
-        grey = np.asarray(picture, np.float32) / 65535.0
-        return np.repeat(grey[:, :, None], 3, axis=2)
-    return np.asarray(picture.convert("RGB"), np.float32) / np.float32(255.0)
-
-
-def alpha_of(picture: Image.Image) -> Single | None:
-    """The fourth channel of a picture, (height, width) 0 to 1; None where it has none."""
-    if "A" not in picture.getbands() and "transparency" not in picture.info:
-        return None
-    return np.asarray(picture.convert("RGBA"), np.float32)[:, :, 3] / np.float32(255.0)
-
-
 @dataclass(frozen=True)
 class Mips:
     """A texture and its ever smaller averages: values one after the other in `flat`, `table` (levels, 3) of first value, height, width."""

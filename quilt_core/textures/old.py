@@ -8,10 +8,10 @@ from dataclasses import dataclass, field
 import numpy as np
 from numpy.typing import NDArray
 
-from ..formats.pictures import open_picture
+from ..formats.pictures import alpha_of, is_deep, open_picture, stored_values
 from ..model.material import VECTORS, Colour, Material, Texture, placed_uvs
 from ..model.scene import Floats, Mesh, Scene
-from .carry import Mips, Patch, Single, alpha_of, levels, stored_values, working
+from .carry import Mips, Patch, Single, levels, working
 
 Numbers = NDArray[np.int64]
 ONES, ZEROS = (1.0, 1.0, 1.0), (0.0, 0.0, 0.0)
@@ -82,7 +82,7 @@ class Pictures:
 
     def _values(self, old: Old, use: Use) -> Single:
         picture = open_picture(old.load(), f"the old {use.kind} map")
-        if picture.mode.startswith("I"):
+        if is_deep(picture):
             self.sixteen.add(old.key)
         seen = alpha_of(picture) if use.lit or use.part == "a" else None
         values = stored_values(picture)

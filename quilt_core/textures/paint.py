@@ -105,9 +105,7 @@ def paint(
     out.notes += _missing(groups)
     for s in sheets:
         mine = [g for g in groups if g.sheet == s.number]
-        if mine and per_sheet:
-            _one_material(out, s, mine)
-        for make in _baked_maps(mine) if per_sheet else _maps_as_they_are(mine, kinds):
+        for make in _one_material(out, s, mine) if per_sheet else _maps_as_they_are(mine, kinds):
             made = make(pictures)
             if made is not None:
                 for tile, px in zip(s.tiles.numbers, s.tiles.sizes, strict=True):
@@ -160,10 +158,17 @@ def _whole(group: Group, kind: str, pictures: Pictures) -> Patch:
     return replace(found, picture=levels(np.ones((1, 1, 3), np.float32)))
 
 
-def _baked_maps(mine: Sequence[Group]) -> list[_Make]:
-    """The maps of one material for all, see `baked`."""
-    wanted = [kind for kind in baked.SURFACE if baked.needed(mine, kind)]
-    peak = baked.peak_of(mine)
+def _one_material(out: Paint, s: Sheet, mine: Sequence[Group]) -> list[_Make]:
+    """The maps of one material for all, see `baked`; its factors, and what it cannot say, are put down."""
+    wanted, peak, classes = baked.wanted(mine), baked.peak_of(mine), baked.classes(mine)
+    for key, groups in classes.items():
+        out.materials[s.number, key] = baked.record_of(groups, wanted, peak)
+        out.notes += baked.notes(groups, s.name)
+    if len(classes) > 1:
+        names = ", ".join(f"'{baked.named_class(safe_name(s.name), key)}'" for key in classes)
+        out.notes.append(
+            f"{s.name}: what is seen through, cut out or unlit needs a material of its own, which shows the same maps: {names}"
+        )
 
     def one(pictures: Pictures, kind: str) -> _Map:
         patches = [baked.patch(g, kind, pictures, peak) for g in mine]
@@ -182,8 +187,8 @@ def _baked_maps(mine: Sequence[Group]) -> list[_Make]:
         layers = [_Layer(at, kind, [baked.patch(g, kind, pictures) for g in mine]) for kind, at in (("roughness", "g"), ("metal", "b"))]
         return _Map("metal and roughness", layers)
 
-    out: list[_Make] = [lambda pictures, kind=kind: one(pictures, kind) for kind in wanted if kind not in ("roughness", "metal")]  # type: ignore[misc]
-    return out + ([both] if {"roughness", "metal"} & set(wanted) else [])
+    makes: list[_Make] = [lambda pictures, kind=kind: one(pictures, kind) for kind in wanted if kind not in ("roughness", "metal")]  # type: ignore[misc]
+    return makes + ([both] if "metal" in wanted else [])
 
 
 def _lit(group: Group, colour: Patch, source: str, use: Use, plain: tuple[float, float, float], pictures: Pictures) -> Patch:
@@ -194,21 +199,6 @@ def _lit(group: Group, colour: Patch, source: str, use: Use, plain: tuple[float,
     if old is None or colour.picture is None:
         return replace(colour, picture=levels(np.array([[baked.plain_of(group.record, "base colour")]], np.float32) * np.float32(plain[0])))
     return replace(colour, picture=pictures.get(old, replace(baked.use_of(group, "base colour"), lit=True, opacity=use.scale[0])))
-
-
-def _one_material(out: Paint, s: Sheet, mine: Sequence[Group]) -> None:
-    """The materials of a sheet, and what they cannot say."""
-    maps = [kind for kind in baked.SURFACE if baked.needed(mine, kind)]
-    if {"roughness", "metal"} & set(maps):
-        maps += ["roughness", "metal"]
-    for key, groups in baked.classes(mine).items():
-        out.materials[s.number, key] = baked.record_of(groups, maps, baked.peak_of(mine))
-        out.notes += baked.notes(groups, s.name)
-    if len(baked.classes(mine)) > 1:
-        names = ", ".join(f"'{baked.named_class(safe_name(s.name), key)}'" for key in baked.classes(mine))
-        out.notes.append(
-            f"{s.name}: what is seen through, cut out or unlit needs a material of its own, which shows the same maps: {names}"
-        )
 
 
 def _draw(out: Paint, s: Sheet, tile: int, px: int, made: _Map) -> None:

@@ -17,7 +17,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ..formats.model import Model
-from ..formats.pictures import open_picture, pictures
+from ..formats.pictures import is_deep, open_picture, pictures
 from ..model.colours import to_linear, to_srgb
 from ..model.material import MASK, OPAQUE, Material, Texture, placed_uvs
 from ..model.scene import Floats, Mesh, Scene, UvChannel
@@ -133,7 +133,7 @@ class Eye:
         key = hashlib.sha256(body).hexdigest(), kind in IN_SRGB, through
         if key not in self.kept:
             picture = open_picture(body, f"a {kind} map")
-            if picture.mode.startswith("I"):
+            if is_deep(picture):
                 grey = np.asarray(picture).astype(np.uint16)
                 made = _Picture([np.dstack([grey, grey, grey, np.full_like(grey, 65535)])], 65535.0, *key[1:])
             else:

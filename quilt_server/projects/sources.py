@@ -74,13 +74,12 @@ def read_source(file: SourceFile, channel: int | None = None) -> tuple[Scene, di
 
 
 def materials_of(scene: Scene, resources: Mapping[str, bytes]) -> list[dict[str, Any]]:
-    """Name and pictures (kind of map to hash) of every material, with the UV channel that each map reads; keeps the pictures."""
+    """Name, pictures (kind of map to hash) and plain colour of every material; keeps the pictures."""
     found = zip(scene.materials, pictures(scene, resources), strict=True)
     return [
         {
             "name": m.name,
             "images": {k: store(body) for k, body in maps.items()},
-            "channels": {k: m.maps[k].channel for k in maps},
             "colour": m.colour,
         }
         for m, maps in found

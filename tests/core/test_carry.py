@@ -6,6 +6,7 @@ import numpy as np
 import pytest
 from PIL import Image
 
+from quilt_core.formats.pictures import stored_values
 from quilt_core.model.similarity import applied
 from quilt_core.textures.carry import (
     Patch,
@@ -15,7 +16,6 @@ from quilt_core.textures.carry import (
     linear_maps,
     mips_of,
     picture_of,
-    stored_values,
     to_linear,
     to_srgb,
 )

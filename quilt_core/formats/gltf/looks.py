@@ -2,13 +2,12 @@
 
 from __future__ import annotations
 
-import math
 from collections.abc import Callable
 from typing import Any
 
 import numpy as np
 
-from ...model.material import BLEND, MASK, Affine, Material, Texture, flipped
+from ...model.material import BLEND, MASK, Affine, Material, Texture, flipped, parted
 from .container import Document
 from .materials import WRAPS
 
@@ -102,13 +101,9 @@ def sampler_of(document: Document, wrap: tuple[str, str]) -> int | None:
 
 def transform_json(placed: Affine | None) -> dict[str, Any] | None:
     """A placing as offset, rotation and scale; None where there is none, or one that is skewed, which these cannot say."""
-    if placed is None:
+    found = None if placed is None else parted(flipped(np.array(placed).reshape(2, 3)))
+    if found is None:
         return None
-    m = flipped(np.array(placed).reshape(2, 3))
-    sx = math.hypot(m[0, 0], m[1, 0])
-    across = m[0, 0] * m[0, 1] + m[1, 0] * m[1, 1]
-    if sx < 1e-12 or abs(across) > 1e-6 * sx * max(math.hypot(m[0, 1], m[1, 1]), 1e-12):
-        return None
-    angle = math.atan2(-m[1, 0], m[0, 0])
-    sy = m[0, 1] * math.sin(angle) + m[1, 1] * math.cos(angle)
-    return {"offset": [float(m[0, 2]), float(m[1, 2])], "rotation": angle, "scale": [sx, float(sy)]}
+    angle, scale, shift = found
+    # With v downward a turn from u to v is the other way round.
+    return {"offset": list(shift), "rotation": -angle, "scale": list(scale)}

@@ -79,7 +79,10 @@ def split_options(text: str) -> tuple[list[tuple[str, list[str]]], str]:
 
 def kept_options(text: str) -> str:
     """The options of a picture statement that a picture in a new place still has, as they are written."""
-    options, _ = split_options(text)
+    return _kept(split_options(text)[0])
+
+
+def _kept(options: list[tuple[str, list[str]]]) -> str:
     return " ".join(" ".join([name, *words]) for name, words in options if name.lower() not in _PLACING)
 
 
@@ -157,8 +160,7 @@ def _texture(kind: str, path: str, options: list[tuple[str, list[str]]]) -> Text
     (sx, sy), (ox, oy) = pair("-s", 1.0), pair("-o", 0.0)
     wrap = "clamp" if said.get("-clamp") == ["on"] else "repeat"
     channel = {"r": "r", "g": "g", "b": "b", "m": "a"}.get("".join(said.get("-imfchan", [])).lower(), "")
-    kept = " ".join(" ".join([name, *words]) for name, words in options if name.lower() not in _PLACING)
-    return Texture(kind, path, 0, affine_of(np.array([[sx, 0, ox], [0, sy, oy]])), None, (wrap, wrap), channel, options=kept)
+    return Texture(kind, path, 0, affine_of(np.array([[sx, 0, ox], [0, sy, oy]])), None, (wrap, wrap), channel, options=_kept(options))
 
 
 def holds_normals(path: str, resources: Mapping[str, bytes]) -> bool:

@@ -9,7 +9,7 @@ from typing import Any
 import numpy as np
 from pxr import Gf, Sdf, UsdShade
 
-from ...model.material import MASK, OPAQUE, Affine, Material, Texture
+from ...model.material import MASK, OPAQUE, Material, Texture, parted
 from .materials import NORMAL, WRAPS, surface_of, texture_of
 
 # Kind of map to (input of the surface, its type, output of the texture, colour space).
@@ -126,13 +126,14 @@ def _node(material: Any, kind: str, texture: Texture, uv: str) -> Any:
     for axis, wrap in zip("ST", texture.wrap, strict=True):
         node.CreateInput(f"wrap{axis}", Sdf.ValueTypeNames.Token).Set(_WORDS[wrap])
     source = reader(material, uv)
-    moved = _transform(texture.placed)
+    moved = None if texture.placed is None else parted(np.array(texture.placed).reshape(2, 3))
     if moved is not None:
+        angle, scale, shift = moved
         turn = UsdShade.Shader.Define(stage, path.AppendChild(f"Place{slot[0].upper()}{slot[1:]}"))
         turn.CreateIdAttr("UsdTransform2d")
         turn.CreateInput("in", Sdf.ValueTypeNames.Float2).ConnectToSource(source.ConnectableAPI(), "result")
-        for name, type_name, value in (("rotation", _Float, moved[0]), ("scale", Sdf.ValueTypeNames.Float2, moved[1]),
-                                       ("translation", Sdf.ValueTypeNames.Float2, moved[2])):  # fmt: skip
+        for name, type_name, value in (("rotation", _Float, math.degrees(angle)), ("scale", Sdf.ValueTypeNames.Float2, Gf.Vec2f(*scale)),
+                                       ("translation", Sdf.ValueTypeNames.Float2, Gf.Vec2f(*shift))):  # fmt: skip
             turn.CreateInput(name, type_name).Set(value)
         turn.CreateOutput("result", Sdf.ValueTypeNames.Float2)
         source = turn
@@ -155,19 +156,6 @@ def reader(material: Any, uv: str) -> Any:
     out.CreateInput("varname", Sdf.ValueTypeNames.String).Set(uv)
     out.CreateOutput("result", Sdf.ValueTypeNames.Float2)
     return out
-
-
-def _transform(placed: Affine | None) -> tuple[float, Any, Any] | None:
-    """A placing as rotation (degrees), scale and translation; None for none, or one that is skewed."""
-    if placed is None:
-        return None
-    a, b, c, d, e, f = placed
-    sx, sy = math.hypot(a, d), 0.0
-    if sx < 1e-12 or abs(a * b + d * e) > 1e-6 * sx * max(math.hypot(b, e), 1e-12):
-        return None
-    angle = math.atan2(d, a)
-    sy = e * math.cos(angle) - b * math.sin(angle)
-    return math.degrees(angle), Gf.Vec2f(sx, sy), Gf.Vec2f(c, f)
 
 
 def show(material: Any, kind: str, picture: str, uv: str, through: bool = False) -> None:

@@ -721,13 +721,6 @@ export interface components {
         };
         /** MaterialOut */
         MaterialOut: {
-            /**
-             * Channels
-             * @default {}
-             */
-            channels: {
-                [key: string]: number;
-            };
             /** Colour */
             colour?: number[] | null;
             /**
