@@ -11,7 +11,7 @@ from typing import Any
 
 from quilt_core import formats
 from quilt_core.arrange.sheet import SheetRules, pack_sheet
-from quilt_core.arrange.sizes import texel_ratios
+from quilt_core.arrange.sizes import painted_texels, texel_ratios
 from quilt_core.delivery import report
 from quilt_core.errors import DoesNotFit, QuiltError
 from quilt_core.formats.pictures import pictures, size_of, texels_per_unit
@@ -251,7 +251,7 @@ def _texels(args: argparse.Namespace, analysed: list[report.Analysed]) -> Floats
         found = [{kind: size_of(body) for kind, body in maps.items()} for maps in pictures(scene, files.Beside(path.parent))]
         per = texels_per_unit(scene, [{kind: size for kind, size in m.items() if size is not None} for m in found])
         pieces += [p for p in own if p is not None]
-        texels += [per for p in own if p is not None]
+        texels += [painted_texels(scene, m, per) for m, p in enumerate(own) if p is not None]
     return texel_ratios(pieces, texels)
 
 

@@ -11,10 +11,11 @@ import shapely
 from numpy.typing import NDArray
 
 from ..errors import QuiltError
-from ..model.scene import Floats
+from ..model.scene import Floats, Scene
 from ..pack import Recipe
 from ..uv.analysis import IDENTITY, MeshIslands, transform_regions
 from ..uv.density import densities, even_scales, spread
+from ..uv.islands import triangle_areas
 
 _ENDLESS = 16.0
 
@@ -101,28 +102,48 @@ def _length(regions: NDArray[np.object_]) -> Floats:
     return np.asarray(np.maximum(box[:, 2] - box[:, 0], box[:, 3] - box[:, 1]))
 
 
-def texel_ratios(pieces: list[MeshIslands], texels: Sequence[Floats]) -> Floats:
-    """What the size of each island (n,) in UV is multiplied by, so that all keep the texels that they were painted with, against each other.
+def painted_texels(before: Scene, mesh: int, per_unit: Floats) -> Floats:
+    """How many texels each triangle (T,) of a mesh was painted with, NaN where it was not.
 
     Parameters
     ----------
-    texels : for each piece, by material of its mesh: texels along a unit of UV, NaN for none (see `pictures.texels_per_unit`); islands without paint take the
-        median of the others
+    before : the file as its pictures read it; per_unit : by material, texels along a unit of UV, NaN for none (see `pictures.texels_per_unit`)
+    """
+    found = before.meshes[mesh]
+    out = np.full(len(found.triangles), np.nan)
+    for number in np.unique(found.materials[found.materials >= 0]).tolist():
+        maps = before.materials[number].maps
+        shown = maps.get("base colour") or next(iter(maps.values()), None)
+        channel = None if shown is None else found.channels.get(shown.channel)
+        if channel is not None and np.isfinite(per_unit[number]):
+            mine = (found.materials == number) & (channel.triangles >= 0).all(axis=1)
+            out[mine] = np.abs(triangle_areas(channel.uvs, channel.triangles[mine])) * per_unit[number] ** 2
+    return out
+
+
+def texel_ratios(pieces: list[MeshIslands], texels: Sequence[Floats], present: Floats | None = None) -> Floats:
+    """What the present size of each island (n,) is multiplied by, so that all have as many texels, against each other, as they were painted with.
+
+    Parameters
+    ----------
+    texels : for each piece those of its triangles (T,), see `painted_texels`; islands without paint take the median of the others
+    present : (n, 5) the layout as it is; None for the UVs as they were read
     """
     out = []
-    for piece, per in zip(pieces, texels, strict=True):
-        of, materials = piece.islands.of_triangle, piece.mesh.materials
-        use = (of >= 0) & (materials >= 0)
-        table = np.zeros((piece.islands.count, len(per) + 1))
-        np.add.at(table, (of[use], materials[use]), 1)
-        most = table[:, :-1].argmax(axis=1) if len(per) else np.zeros(piece.islands.count, np.int64)
-        own = np.asarray(per, np.float64)[most] if len(per) else np.full(piece.islands.count, np.nan)
-        out.append(np.where(table[:, :-1].sum(axis=1) > 0, own, np.nan))
+    for piece, painted in zip(pieces, texels, strict=True):
+        of, count = piece.islands.of_triangle, piece.islands.count
+        source = piece.mesh.channels[piece.channel]
+        use = (of >= 0) & np.isfinite(painted)
+        area = np.abs(triangle_areas(source.uvs, np.maximum(source.triangles[use], 0)))
+        with np.errstate(divide="ignore", invalid="ignore"):
+            out.append(np.sqrt(np.bincount(of[use], painted[use], count) / np.bincount(of[use], area, count)))
     whole = np.concatenate(out) if out else np.zeros(0)
-    known = whole[np.isfinite(whole)]
-    if not len(known):
+    known = np.isfinite(whole) & (whole > 0)
+    if not known.any():
         return np.ones(len(whole))
-    return np.asarray(np.where(np.isfinite(whole), whole, np.median(known)) / np.median(known))
+    usual = np.median(whole[known])
+    ratio = np.where(known, whole, usual) / usual
+    return np.asarray(ratio if present is None else ratio / present[:, 2])
 
 
 def endless(sized: NDArray[np.object_], held: NDArray[np.bool_]) -> NDArray[np.bool_]:

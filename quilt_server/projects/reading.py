@@ -10,7 +10,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from quilt_core.arrange.sizes import texel_ratios
+from quilt_core.arrange.sizes import painted_texels, texel_ratios
 from quilt_core.errors import QuiltError
 from quilt_core.formats.pictures import size_of, texels_per_unit
 from quilt_core.measure.shapes import IslandShapes, joined
@@ -21,7 +21,7 @@ from quilt_core.uv.analysis import MeshIslands, analyse, transform_regions
 from . import files
 from .models import Reading, Snapshot, SourceFile
 from .sheets import sheets
-from .sources import kept_islands, kept_scene, read_source
+from .sources import as_it_first_came, kept_islands, kept_scene, read_source
 from .state import T, readings, settings_of, values_of_islands
 
 
@@ -220,21 +220,23 @@ def weights(chosen: list[Chosen], parts: Parts, settings: dict[str, Any]) -> Flo
     return each(chosen, parts, settings["weights"], 1.0).astype(np.float64)
 
 
-def sizes(chosen: list[Chosen], parts: Parts, settings: dict[str, Any], flat: dict[str, Any]) -> Floats:
-    """What the size of each island (n,) is multiplied by: its weight; or, where ratios are kept, the texels that it was painted with."""
+def sizes(chosen: list[Chosen], parts: Parts, settings: dict[str, Any], flat: dict[str, Any], present: Floats) -> Floats:
+    """What the size of each island (n,) in the `present` layout (n, 5) is multiplied by: its weight; or, where ratios are kept, what brings it to the texels
+    that it was painted with."""
     if not flat["keep_ratios"]:
         return weights(chosen, parts, settings)
     if flat["ratios"] != "texels":
         return np.ones(parts.count)
-    texels = [per for c in chosen for per, p in ((_texels(c), p) for p in c.pieces) if p is not None]
-    return texel_ratios(parts.pieces, texels)
+    return texel_ratios(parts.pieces, [t for c in chosen for t in _texels(c)], present)
 
 
-def _texels(c: Chosen) -> Floats:
-    """Texels of the old paint along a unit of UV, by material of a file."""
+def _texels(c: Chosen) -> list[Floats]:
+    """For each mesh of a file that has islands, how many texels each of its triangles was painted with."""
     found = [{kind: size_of(files.get(sha)) for kind, sha in m.get("images", {}).items()} for m in c.file.materials]
     known = [{kind: size for kind, size in m.items() if size is not None} for m in found]
-    return texels_per_unit(c.scene, known)
+    before = kept_scene(as_it_first_came(c.file))
+    per_unit = texels_per_unit(before, known)
+    return [painted_texels(before, m, per_unit) for m, p in enumerate(c.pieces) if p is not None]
 
 
 def sheet_numbers(chosen: list[Chosen], parts: Parts, settings: dict[str, Any]) -> NDArray[np.int64]:

@@ -44,7 +44,7 @@ def run_explain(job: Job) -> None:
     only = sheet_numbers(chosen, parts, settings) == number
     present = parts.whole(arrays_of(before, "transforms"))
     sized = sized_regions(
-        parts.pieces, recipe, bool(flat["keep_ratios"]), sizes(chosen, parts, settings, flat), present, None, only
+        parts.pieces, recipe, bool(flat["keep_ratios"]), sizes(chosen, parts, settings, flat, present), present, None, only
     )  # fmt: skip
     rotations = each(chosen, parts, settings["rotations"], flat["rotate"]) if settings["rotations"] else None
     ruled = None if rotations is None else Rules(rotate=tuple(rotations[i] for i in sized.real))

@@ -163,7 +163,7 @@ def _pack_one(
 
     ruled = replace(rules_of(chosen, parts, settings, flat, only), go_on=bool(job.params.get("go_on")))
     packed = pack_sheet(
-        parts.pieces, recipe, bool(flat["keep_ratios"]), progress, stop, sizes(chosen, parts, settings, flat), ruled, present
+        parts.pieces, recipe, bool(flat["keep_ratios"]), progress, stop, sizes(chosen, parts, settings, flat, present), ruled, present
     )
     # The table shows what was found while it is measured once more.
     transforms = parts.merged(old, packed.transforms)
