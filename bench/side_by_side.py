@@ -10,18 +10,17 @@ from __future__ import annotations
 
 import base64
 import io
-import mimetypes
 import shutil
 import sys
 from pathlib import Path
 
 import numpy as np
 from PIL import Image
-from playwright.sync_api import Page, Route, sync_playwright
+from playwright.sync_api import Page, sync_playwright
 
-WEB = Path(__file__).resolve().parents[1] / "web"
+from tests.three import with_three
+
 CELL = 320
-HTML = """<script type="importmap">{"imports": {"three": "/three/build/three.module.js", "three/addons/": "/three/examples/jsm/"}}</script><body></body>"""
 # A light from every side and one from above, the model fitted into the view from its front corner.
 DRAW = """
 async ([body, px]) => {
@@ -46,15 +45,6 @@ async ([body, px]) => {
 """
 
 
-def _serve(route: Route) -> None:
-    name = route.request.url.split("/", 3)[3]
-    if not name.startswith("three/"):
-        route.fulfill(body=HTML, content_type="text/html")
-        return
-    file = WEB / "node_modules" / name.split("?")[0]
-    route.fulfill(body=file.read_bytes(), content_type=mimetypes.guess_type(file.name)[0] or "text/javascript")
-
-
 def drawn(page: Page, file: Path) -> Image.Image:
     """A model on nothing."""
     url = page.evaluate(DRAW, [base64.b64encode(file.read_bytes()).decode(), CELL])
@@ -69,9 +59,7 @@ def main(before: Path, after: Path, out: Path) -> None:
         browser = play.chromium.launch(
             executable_path=shutil.which("chromium"), args=["--no-sandbox", "--use-angle=swiftshader", "--enable-unsafe-swiftshader"]
         )
-        page = browser.new_page()
-        page.route("**/*", _serve)
-        page.goto("http://three.local/")
+        page = with_three(browser.new_page())
         for n, name in enumerate(names):
             pair = [drawn(page, folder / name) for folder in (before, after)]
             a, b = (np.asarray(p, float) for p in pair)

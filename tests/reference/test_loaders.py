@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import base64
 import json
-import mimetypes
 import shutil
 import subprocess
 from collections.abc import Iterator
@@ -12,7 +11,7 @@ from pathlib import Path
 
 import numpy as np
 import pytest
-from playwright.sync_api import Page, Route, sync_playwright
+from playwright.sync_api import Page, sync_playwright
 
 from demo.textures import png
 from quilt_core import formats
@@ -22,12 +21,9 @@ from quilt_core.formats.model import Model
 from quilt_core.formats.wiring import plan
 from tests.core.test_usd import SHED
 from tests.real_files import path
+from tests.three import WEB, with_three
 
-WEB = Path(__file__).resolve().parents[2] / "web"
 PAINT = {"textures/paint.png": png("wheel")}
-HTML = (
-    """<script type="importmap">{"imports": {"three": "/three/build/three.module.js", "three/addons/": "/three/examples/jsm/"}}</script>"""
-)
 # Triangles, greatest and least UV, number of textures and of meshes.
 COUNT = """
 (root) => {
@@ -57,20 +53,9 @@ LOAD = {
 
 @pytest.fixture(scope="module")
 def page() -> Iterator[Page]:
-    def serve(route: Route) -> None:
-        name = route.request.url.split("/", 3)[3]
-        if not name.startswith("three/"):
-            route.fulfill(body=HTML, content_type="text/html")
-            return
-        file = WEB / "node_modules" / name.split("?")[0]
-        route.fulfill(body=file.read_bytes(), content_type=mimetypes.guess_type(file.name)[0] or "text/javascript")
-
     with sync_playwright() as play:
         browser = play.chromium.launch(executable_path=shutil.which("chromium"), args=["--no-sandbox"])
-        page = browser.new_page()
-        page.route("**/*", serve)
-        page.goto("http://three.local/")
-        yield page
+        yield with_three(browser.new_page())
         browser.close()
 
 

@@ -22,7 +22,7 @@ from quilt_core.formats.export import add, checked
 from quilt_core.formats.model import Model
 from quilt_core.uv.analysis import analyse
 from quilt_core.uv.density import world_areas
-from tests.kit.viewer import placed
+from tests.kit.opened import placed
 from tests.real_files import path
 
 WEB = Path(__file__).resolve().parents[2] / "web"
