@@ -210,10 +210,10 @@ def _copied(work: list[Bench], args: argparse.Namespace) -> None:
         skin = skins[id(b), m]
         for source, n in good:
             same = same_shape(skins[id(source), n].surface, skin.surface)
-            if same is None:
+            done = None if same is None else copied(*source.laying(n), skin, same)
+            if done is None:
                 continue
-            laying = copied(source.laying(n)[1], skin, same)
-            made = revised(skin, laying, np.ones(len(skin.kept), bool))
+            made = revised(skin, done.laying, np.ones(len(skin.kept), bool))
             b.take(m, made, np.unique(made.island[made.island >= 0]).astype(np.int64))
             b.tell(m, "copy")
             break

@@ -40,7 +40,7 @@ def check(s: Settings) -> None:
         raise QuiltError("The band is from 0 to 1000 %, and the least density is above 0 and below the greatest.")
     if any(not (math.isfinite(w) and 0.001 <= w <= 1000) for w in s.weights.values()):
         raise QuiltError("A weight is a factor from 0.001 to 1000.")
-    members = [k for b in s.bunches for k in b.members] + [k for g in s.twins for k in g]
+    members = [k for b in s.bunches for k in b.members] + [k for g in s.twins for k in g] + [k for x in s.links for k in x.members]
     if any(not k.replace("/", ":", 1).replace(":", "", 1).isdigit() for k in (*s.weights, *s.rotations, *s.held, *s.sheet_of, *members)):
         raise QuiltError("Weights, rules and sheets belong to an object or an island.")
     if any(t not in ANGLES for t in s.rotations.values()):
@@ -53,6 +53,9 @@ def check(s: Settings) -> None:
         raise QuiltError(f"From 0 to {MOST_KEPT:,} steps can be kept.")
     if s.bunch_objects not in ("", "loose", "strict"):
         raise QuiltError("Objects are bunched loosely, strictly or not at all.")
+    linked = [k for x in s.links for k in x.members]
+    if len(set(linked)) < len(linked) or any("/" not in k for k in linked):
+        raise QuiltError("An object is linked with the copies of one shape only.")
     names = [b.name.strip() for b in s.bunches]
     if not all(names) or len(set(names)) < len(names):
         raise QuiltError("Every bunch needs a name of its own.")
@@ -94,7 +97,7 @@ def what_changed(old: dict[str, Any], new: Settings) -> str:
         "hold": "density", "keep_ratios": "sizes", "ratios": "sizes", "channel_out": "written channel", "band": "band", "density_least": "limits",
         "density_greatest": "limits", "weights": "weights", "rotations": "turning", "held": "held islands", "pictures": "pictures",
         "sheets": "sheets", "recipes": "recipes", "sheet_of": "what lies on which sheet", "bunches": "bunches", "bunch_objects": "bunches",
-        "twins": "twins", "history": "steps kept",
+        "twins": "twins", "links": "links of copies", "history": "steps kept",
     }  # fmt: skip
     changed = dict.fromkeys(names.get(k, k) for k, v in new.model_dump().items() if old.get(k) != v)
     return f"Change {', '.join(changed)}" if changed else "Change settings"

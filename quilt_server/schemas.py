@@ -146,6 +146,13 @@ class BunchIn(Schema):
     strict: bool = False
 
 
+class LinkIn(Schema):
+    """Objects by key that keep the UVs of whichever of them is changed; `onto`: on the same texels."""
+
+    members: list[str]
+    onto: bool = False
+
+
 class Settings(RecipeIn):
     map_px: int
     channel_in: int = 0
@@ -163,6 +170,7 @@ class Settings(RecipeIn):
     recipes: dict[str, RecipeIn] = {}
     sheet_of: dict[str, int] = {}
     bunches: list[BunchIn] = []
+    links: list[LinkIn] = []
     bunch_objects: str = ""
     apart_px: float = 0.0
     # Steps that can be undone; older ones are forgotten. 0: all stay.

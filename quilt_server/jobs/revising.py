@@ -2,138 +2,30 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
-from dataclasses import dataclass, field
+from collections.abc import Mapping
+from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
 from quilt_core.arrays import pack_arrays
-from quilt_core.errors import QuiltError
-from quilt_core.model.scene import Floats, Scene
-from quilt_core.unwrap.follow import followed, islands_after
+from quilt_core.model.scene import Floats
 from quilt_core.unwrap.meshes import shelves
-from quilt_core.unwrap.scenes import Figures, figures, laying_in, skin_in
-from quilt_core.unwrap.skin import Laying, Revised, Skin
-from quilt_core.uv.analysis import IDENTITY, MeshIslands
+from quilt_core.uv.analysis import IDENTITY
+from quilt_core.words import counted
 
 from ..projects.geometry import island_starts
 from ..projects.keys import FileKeys
 from ..projects.measuring import measure
-from ..projects.models import Job, Layout, Project, Snapshot, SourceFile
+from ..projects.models import Job, Layout, Project, Snapshot
 from ..projects.opened import arrays_of
 from ..projects.reading import Parts, choose, parts_of
-from ..projects.revisions import keep_revisions, revisions_of
 from ..projects.sheets import of_sheet, sheets
-from ..projects.sources import kept_islands, kept_scene, make_reading
+from .copying import follow_links
 from .landing import land
 from .progress import StopFlag, report_progress
-
-
-@dataclass
-class Revision:
-    """A file whose UVs are changed. `made` : new UVs by mesh; `anew` : for each mesh the islands (k,) that lie nowhere yet: they are new, wherever
-    their faces lay."""
-
-    old: SourceFile
-    channel: int
-    welded: bool
-    made: dict[int, Revised] = field(default_factory=dict)
-    anew: dict[int, NDArray[np.int64]] = field(default_factory=dict)
-
-    def __post_init__(self) -> None:
-        self.scene: Scene = kept_scene(self.old)
-        self.pieces: list[MeshIslands | None] = kept_islands(self.old, self.channel, self.welded).pieces(self.scene)
-        self.roots = {m: r.root for m, r in revisions_of(self.old).get(self.channel, {}).items()}
-
-    def figures(self, mesh: int) -> Figures:
-        """Figures of a mesh's UVs as they were."""
-        return figures(self.scene, mesh, self.channel, self.pieces[mesh])
-
-    def write(self, operation: dict[str, Any]) -> None:
-        """Keep the new UVs, and the file that has them; its row is not saved yet."""
-        old = self.old
-        self.new = SourceFile(
-            project_id=old.project_id, name=old.name, original_id=old.original_id, unit_m=old.unit_m, companions=old.companions,
-            warnings=old.warnings, materials=old.materials, before=old, revision=keep_revisions(old, self.channel, self.made), operation=operation,
-        )  # fmt: skip
-        self.new_scene = kept_scene(self.new)
-        self.new_pieces = [
-            islands_after(self.new_scene, m, self.channel, self.made[m]) if m in self.made else p for m, p in enumerate(self.pieces)
-        ]
-
-    def readings(self) -> None:
-        """Save the file and what was read from it."""
-        self.new.save()
-        make_reading(self.new, self.new_scene, self.channel, self.welded, self.new_pieces).save()
-        if self.welded:
-            make_reading(self.new, self.new_scene, self.channel, False).save()
-
-    def now(self, mesh: int) -> Figures:
-        """Figures of a mesh's new UVs."""
-        return figures(self.new_scene, mesh, self.channel, self.new_pieces[mesh])
-
-    def follow(self) -> tuple[NDArray[np.int64], dict[int, list[int]], NDArray[np.int64]]:
-        """The newer number (n,) of every older island that is as it was, -1 for others; the newer ones that hold its faces, for those; and for every
-        newer island (k,) the older one that most of it was, -1 for none."""
-        old_starts, new_starts = island_starts(self.pieces), island_starts(self.new_pieces)
-        same, heir = np.full(old_starts[-1], -1, np.int64), np.full(new_starts[-1], -1, np.int64)
-        parts: dict[int, list[int]] = {}
-        for m, (was, now) in enumerate(zip(self.pieces, self.new_pieces, strict=True)):
-            old, new = slice(old_starts[m], old_starts[m + 1]), slice(new_starts[m], new_starts[m + 1])
-            if m not in self.made:
-                same[old] = np.arange(new.start, new.stop)
-                heir[new] = np.arange(old.start, old.stop)
-                continue
-            f = followed(was, now)
-            same[old] = np.where(f.same >= 0, f.same + new.start, -1)
-            heir[new] = np.where(f.heir >= 0, f.heir + old.start, -1)
-            parts |= {old.start + k: [new.start + n for n in v] for k, v in f.parts.items()}
-        return same, parts, heir
-
-    def layings(self, islands: NDArray[np.int64]) -> Iterator[tuple[int, Skin, Laying, NDArray[np.int64]]]:
-        """For each mesh that has any of the file's islands (k,): its number, its surface, how it lies, and the islands' numbers in it."""
-        starts = island_starts(self.pieces)
-        for m, piece in enumerate(self.pieces):
-            mine = islands[(islands >= starts[m]) & (islands < starts[m + 1])] - starts[m]
-            if piece is not None and len(mine):
-                yield m, *self.laying(m), mine
-
-    def first_island(self, mesh: int) -> int:
-        """Number in the file of a mesh's first island."""
-        return int(island_starts(self.pieces)[mesh])
-
-    def laying_or_bare(self, mesh: int) -> tuple[Skin, Laying]:
-        """The same, with nothing laid out where the mesh has no UVs."""
-        if self.pieces[mesh] is not None:
-            return self.laying(mesh)
-        skin = skin_in(self.scene, mesh)
-        n = len(skin.kept)
-        return skin, Laying(np.full((n, 3, 2), np.nan), np.zeros(3 * n, bool), np.full(n, -1))
-
-    def laying(self, mesh: int) -> tuple[Skin, Laying]:
-        """The surface of a mesh, and how it lies."""
-        piece = self.pieces[mesh]
-        if piece is None:
-            raise QuiltError(f"{self.scene.meshes[mesh].name} has no UVs here. Unwrap it first.")
-        return laying_in(self.scene, mesh, self.channel, piece, self.roots.get(mesh))
-
-    def told(self) -> list[dict[str, Any]]:
-        """What was done to which object, before and after."""
-        return [
-            {"key": f"{self.new.pk}/{n}", "name": o.name, "was": self.figures(o.mesh).as_dict(), "now": self.now(o.mesh).as_dict(), "why": ""}
-            for n, o in enumerate(self.scene.objects)
-            if o.mesh in self.made
-        ]  # fmt: skip
-
-    def refused(self, why: Mapping[int, str]) -> list[dict[str, Any]]:
-        """What could not be done to which object."""
-        return [
-            {"key": f"{self.old.pk}/{n}", "name": o.name, "was": self.figures(o.mesh).as_dict(), "now": None, "why": why[o.mesh]}
-            for n, o in enumerate(self.scene.objects)
-            if o.mesh in why
-        ]
+from .revision import Revision
 
 
 @dataclass(frozen=True)
@@ -161,8 +53,10 @@ def finish(
     ------
     Cancelled : it was stopped; QuiltError : the project moved on meanwhile
     """
+    asked = {o.name for w in work for o in w.scene.objects if o.mesh in w.made}
     made = prepared(job, project, head, before, work, settings, operation)
-    land(project, head, made.layout, label, **made.changes)
+    more = len({row["key"] for row in made.told if row["name"] not in asked})
+    land(project, head, made.layout, f"{label}, and {counted(more, 'linked copy', 'linked copies')}" if more else label, **made.changes)
     return made.told
 
 
@@ -175,6 +69,7 @@ def prepared(
     ------
     Cancelled : it was stopped
     """
+    work = follow_links(job, head, settings, work)
     transforms: dict[str, Floats] = dict(arrays_of(before, "transforms"))
     files, left_out = list(head.files), list(head.left_out)
     first = sheets(settings)[0]
@@ -190,6 +85,7 @@ def prepared(
         settings = places.settings(settings)
         files = [w.new.pk if f == w.old.pk else f for f in files]
         left_out = [n for k in left_out for n in places.same(k)]
+    settings = _laid_onto(work, transforms, settings)
     report_progress(job, {"text": "Measuring again"})
     snapshot = Snapshot(files=files, left_out=left_out, settings=settings)
     parts_now = parts_of(choose(snapshot, whole=True))
@@ -198,6 +94,31 @@ def prepared(
     same = _same(parts_before, parts_now, work, {w.old.pk: f[0] for w, f in zip(work, followed, strict=True)})
     measure(layout, parts_now, parts_now.whole(transforms), settings, before, StopFlag(job), same, parts_before)
     return Next(layout, settings, files, left_out, [row for w in work for row in w.told()])
+
+
+def _laid_onto(work: list[Revision], transforms: dict[str, Floats], settings: dict[str, Any]) -> dict[str, Any]:
+    """Lay islands on those that they are copies of; the settings with them as twins."""
+    pairs: list[tuple[str, str]] = []
+    for w in work:
+        start = island_starts(w.new_pieces)
+        for m, (source, mesh, of) in w.onto.items():
+            # A file that nothing was done to has its number still.
+            theirs, at = (source.new, source.new_pieces) if source.made else (source.old, source.pieces)
+            on = island_starts(at)[mesh] + of
+            mine = start[m] + np.arange(len(of))
+            transforms[str(w.new.pk)][mine] = transforms[str(theirs.pk)][on]
+            pairs += [(f"{theirs.pk}:{a}", f"{w.new.pk}:{b}") for a, b in zip(on.tolist(), mine.tolist(), strict=True)]
+    if not pairs:
+        return settings
+    groups = [set(g) for g in settings["twins"]]
+    for a, b in pairs:
+        groups = [g - {b} for g in groups]
+        mine_in = next((g for g in groups if a in g), None)
+        if mine_in is None:
+            groups.append({a, b})
+        else:
+            mine_in.add(b)
+    return settings | {"twins": [sorted(g) for g in groups if len(g) > 1]}
 
 
 def _same(before: Parts, now: Parts, work: list[Revision], followed: Mapping[int, NDArray[np.int64]]) -> NDArray[np.int64]:

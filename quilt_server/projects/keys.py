@@ -34,6 +34,7 @@ def rekeyed(settings: dict[str, Any], keys: Keys, same: Keys | None = None) -> d
     out["held"] = listed(settings["held"], same)
     out["twins"] = [g for g in (listed(t, same) for t in settings["twins"]) if len(g) > 1]
     out["bunches"] = [b | {"members": m} for b in settings["bunches"] if (m := listed(b["members"], keys))]
+    out["links"] = [x | {"members": m} for x in settings.get("links", []) if len(m := listed(x["members"], keys)) > 1]
     return out
 
 

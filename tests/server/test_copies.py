@@ -29,7 +29,8 @@ def chair(points: Floats, faces: np.ndarray, uvs: Floats | None, name: str) -> s
 
 
 def files() -> dict[str, bytes]:
-    """A bent sheet with UVs; a turned copy in another order of vertices and faces; its mirror image; and another shape."""
+    """A bent sheet with UVs; a turned copy in another order of vertices and faces; its mirror image; one that hangs together alike but is bent; and a
+    ball."""
     rng = np.random.default_rng(1)
     n = 6
     x, y = (a.reshape(-1) for a in np.meshgrid(np.arange(n), np.arange(n)))
@@ -43,11 +44,13 @@ def files() -> dict[str, bytes]:
     back = np.argsort(order)
     turned = (points @ turn.T * 1.5 + [9, 0, 4])[order]
     mirrored = points * [-1, 1, 1]
+    ball = trimesh.creation.icosphere(1)
     return {
         "good__obj": chair(points, faces, uvs, "good").encode(),
         "turned__obj": chair(turned, back[faces][rng.permutation(len(faces))], None, "turned").encode(),
         "mirrored__obj": chair(mirrored, faces[:, ::-1], None, "mirrored").encode(),
-        "other__obj": chair(points * [1, 1, 2], faces, None, "other").encode(),
+        "bent__obj": chair(points * [1, 1, 2], faces, None, "bent").encode(),
+        "ball__obj": chair(np.asarray(ball.vertices), np.asarray(ball.faces), None, "ball").encode(),
     }
 
 
@@ -63,15 +66,16 @@ def shape_of(mesh: Mesh) -> Floats:
     return np.sort((lengths(uv) / world).reshape(-1)) * np.median(world)
 
 
-@pytest.mark.parametrize("chosen", [["good"], ["good", "turned", "other"]])
+@pytest.mark.parametrize("chosen", [["good"], ["good", "turned", "ball", "bent"]])
 def test_the_uvs_of_one_go_to_its_copies(browser: Browser, chosen: list[str]) -> None:
     browser.upload(**files())
     keys = {o["name"]: o["key"] for o in browser.state()["objects"]}
     done = browser.run("copies", objects=[keys[n] for n in chosen])
     assert done["state"] == "done", done["error"]
     told = {o["name"] for o in done["result"]["objects"]}
-    assert told == ({"turned", "mirrored"} if len(chosen) == 1 else {"turned"})
-    assert len(done["result"]["refused"]) == (0 if len(chosen) == 1 else 1) and all("other" in r for r in done["result"]["refused"])
+    assert told == ({"turned", "mirrored"} if len(chosen) == 1 else {"turned", "bent"})
+    assert len(done["result"]["refused"]) == (0 if len(chosen) == 1 else 1) and all("ball" in r for r in done["result"]["refused"])
+    assert all("bent" in r for r in done["result"]["told"]) and len(done["result"]["told"]) == len(chosen) // 4
     quick(browser)
     assert browser.run("pack")["state"] == "done"
     out = browser.run("deliver")
@@ -86,13 +90,88 @@ def test_it_is_one_step(browser: Browser) -> None:
     browser.upload(**files())
     keys = {o["name"]: o["key"] for o in browser.state()["objects"]}
     browser.run("copies", objects=[keys["good"]])
-    assert {o["name"]: o["islands"] for o in browser.state()["objects"]} == {"good": 1, "turned": 1, "mirrored": 1, "other": 0}
+    assert {o["name"]: o["islands"] for o in browser.state()["objects"]} == {"good": 1, "turned": 1, "mirrored": 1, "bent": 0, "ball": 0}
     browser.post(f"/api/projects/{browser.project}/undo", {"base": browser.state()["snapshot"]})
-    assert {o["name"]: o["islands"] for o in browser.state()["objects"]} == {"good": 1, "turned": 0, "mirrored": 0, "other": 0}
+    assert {o["name"]: o["islands"] for o in browser.state()["objects"]} == {"good": 1, "turned": 0, "mirrored": 0, "bent": 0, "ball": 0}
 
 
 def test_what_cannot_be_is_said(browser: Browser) -> None:
     browser.upload(**files())
     keys = {o["name"]: o["key"] for o in browser.state()["objects"]}
     assert "good" in browser.run("copies", objects=[keys["turned"]])["error"]
-    assert "not of the shape" in browser.run("copies", objects=[keys["good"], keys["other"]])["error"]
+    assert "not of the shape" in browser.run("copies", objects=[keys["good"], keys["ball"]])["error"]
+
+
+def corners(browser: Browser, name: str) -> Floats:
+    """Corners of the triangles (T, 3, 2) of a delivered object."""
+    out = browser.run("deliver")
+    with zipfile.ZipFile(io.BytesIO(Job.objects.get(pk=out["id"]).output)) as z:
+        mesh = formats.read(z.read(f"{name}.obj"), f"{name}.obj").meshes[0]
+    return mesh.channels[0].uvs[mesh.channels[0].triangles]
+
+
+def by_place(corners: Floats) -> Floats:
+    """The same corners in an order that does not depend on that of the triangles."""
+    flat = np.round(corners.reshape(-1, 2), 6)
+    return flat[np.lexsort(flat.T)]
+
+
+def test_copies_share_the_texels_of_the_good_one(browser: Browser) -> None:
+    browser.upload(**files())
+    keys = {o["name"]: o["key"] for o in browser.state()["objects"]}
+    done = browser.run("copies", objects=[keys["good"]], onto=True)
+    assert done["state"] == "done", done["error"]
+    state = browser.state()
+    assert len(state["settings"]["twins"]) == 1 and len(state["settings"]["twins"][0]) == 3
+    good = by_place(corners(browser, "good"))
+    # As read from the files: the same texels, the mirror image's too.
+    for name in ("turned", "mirrored"):
+        assert by_place(corners(browser, name)) == pytest.approx(good, abs=2e-6)
+    quick(browser)
+    assert browser.run("pack")["state"] == "done"
+    assert by_place(corners(browser, "turned")) == pytest.approx(by_place(corners(browser, "good")), abs=2e-6)
+
+
+@pytest.mark.parametrize("onto", [True, False])
+def test_a_later_change_of_one_is_made_to_all_that_are_linked(browser: Browser, onto: bool) -> None:
+    browser.upload(**files())
+    keys = {o["name"]: o["key"] for o in browser.state()["objects"]}
+    browser.run("copies", objects=[keys["good"]], onto=onto, linked=True)
+    state = browser.state()
+    assert [(len(x["members"]), x["onto"]) for x in state["settings"]["links"]] == [(3, onto)]
+    turned = next(o for o in state["objects"] if o["name"] == "turned")
+    file = turned["key"].split("/")[0]
+    # The copy is cut, not the one that gave its UVs.
+    done = browser.run("seams", operation="across", parts=2, islands={file: [0]})
+    assert done["state"] == "done", done["error"]
+    state = browser.state()
+    assert {o["name"]: o["islands"] for o in state["objects"]} == {"good": 2, "turned": 2, "mirrored": 2, "bent": 0, "ball": 0}
+    assert state["label"].endswith("and 2 linked copies") if "label" in state else True
+    if onto:
+        assert sorted(len(g) for g in state["settings"]["twins"]) == [3, 3]
+        assert by_place(corners(browser, "good")) == pytest.approx(by_place(corners(browser, "turned")), abs=2e-6)
+    browser.post(f"/api/projects/{browser.project}/undo", {"base": state["snapshot"]})
+    assert {o["islands"] for o in browser.state()["objects"]} == {0, 1}
+
+
+def test_objects_of_one_shape_are_found_with_how_far_they_differ(browser: Browser) -> None:
+    browser.upload(**files())
+    done = browser.run("shapes")
+    (group,) = done["result"]["groups"]
+    names = {o["key"]: o["name"] for o in browser.state()["objects"]}
+    assert {names[k] for k in group["objects"]} == {"good", "turned", "mirrored"}
+    # The files hold nine digits.
+    assert 0 <= group["away_m"] < 1e-6
+
+
+def test_a_link_ends_for_those_that_are_taken_out(browser: Browser) -> None:
+    browser.upload(**files())
+    keys = {o["name"]: o["key"] for o in browser.state()["objects"]}
+    browser.run("copies", objects=[keys["good"]], linked=True)
+    settings = browser.state()["settings"]
+    twice = [settings["links"][0], settings["links"][0]]
+    assert "one shape only" in browser.change(422, settings={**settings, "links": twice})["detail"]
+    browser.change(settings={**settings, "links": []})
+    file = next(o["key"] for o in browser.state()["objects"] if o["name"] == "turned").split("/")[0]
+    browser.run("seams", operation="across", parts=2, islands={file: [0]})
+    assert {o["name"]: o["islands"] for o in browser.state()["objects"]}["good"] == 1

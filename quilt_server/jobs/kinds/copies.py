@@ -1,34 +1,39 @@
-"""The UVs of one object for others of its shape, however these were moved, turned, scaled, mirrored or numbered."""
+"""Objects of one shape: found, and the UVs of one of them given to the others, on the same texels or beside, once or for as long as they are linked."""
 
 from __future__ import annotations
 
-from collections.abc import Iterator
 from typing import Any, ClassVar
 
 import numpy as np
-from pydantic import StrictStr
+from pydantic import StrictBool, StrictStr
 
 from quilt_core.errors import QuiltError
-from quilt_core.unwrap.copies import copied, same_shape
-from quilt_core.unwrap.scenes import beyond_saving, skin_in
-from quilt_core.unwrap.skin import Skin, revised
+from quilt_core.unwrap.copies import same_shape
+from quilt_core.unwrap.scenes import beyond_saving
 from quilt_core.words import counted
 
 from ...projects.models import Job, SourceFile
+from ...projects.sheets import sheets
 from ...projects.state import settings_of
+from ..copying import Place, give, name_of, skin_or_none
 from ..kind import Asked, Kind
 from ..landing import head_of
 from ..progress import StopFlag, report_progress
-from ..revising import Revision, finish
-
-_Place = tuple[Revision, int]  # a file and the number of a mesh in it
+from ..revising import finish
+from ..revision import Revision
 
 
 class Copies(Asked):
-    """Objects by key. One: it gives its UVs to all others of its shape. Several: the best of them gives its to the others."""
+    """Objects by key. One: it gives its UVs to all others of its shape. Several: the best of them gives its to the others.
+
+    onto : they share its texels as twins; else each gets places of its own
+    linked : a later change of one is made to all
+    """
 
     words: ClassVar = {"objects": "Objects are chosen by their keys."}
     objects: list[StrictStr] = []
+    onto: StrictBool = False
+    linked: StrictBool = False
 
     def params(self, settings: dict[str, Any]) -> dict[str, Any]:
         """See `Asked.params`."""
@@ -37,13 +42,30 @@ class Copies(Asked):
         return self.model_dump()
 
 
-def _chosen(work: list[Revision], keys: set[str]) -> list[_Place]:
+def _opened(job: Job) -> list[Revision]:
+    _, head, _ = head_of(job)
+    settings = settings_of(head)
+    found = SourceFile.objects.filter(pk__in=head.files).order_by("pk")
+    return [Revision(f, int(settings["channel_in"]), f.pk in settings["welded"]) for f in found]
+
+
+def _chosen(work: list[Revision], keys: set[str]) -> list[Place]:
     """The meshes of the chosen objects, each once."""
     found = [(w, o.mesh) for w in work for n, o in enumerate(w.scene.objects) if f"{w.old.pk}/{n}" in keys]
     return list({(id(w), m): (w, m) for w, m in found}.values())
 
 
-def _source(chosen: list[_Place]) -> _Place:
+def _everyone(work: list[Revision]) -> list[Place]:
+    return [(w, m) for w in work for m in sorted({o.mesh for o in w.scene.objects})]
+
+
+def _keys(place: Place) -> list[str]:
+    """The keys of the objects that show a mesh."""
+    w, m = place
+    return [f"{w.old.pk}/{n}" for n, o in enumerate(w.scene.objects) if o.mesh == m]
+
+
+def _source(chosen: list[Place]) -> Place:
     """The one that gives its UVs: of those that can be saved the least stretched.
 
     Raises
@@ -56,56 +78,88 @@ def _source(chosen: list[_Place]) -> _Place:
     return max(good, key=lambda x: x[0].figures(x[1]).under_1_1)
 
 
-def _name(place: _Place) -> str:
-    w, m = place
-    return next(o.name for o in w.scene.objects if o.mesh == m)
-
-
-def _targets(work: list[Revision], chosen: list[_Place], source: _Place) -> Iterator[_Place]:
-    """Who gets them."""
-    everyone = [(w, m) for w in work for m in sorted({o.mesh for o in w.scene.objects})]
-    for w, m in chosen if len(chosen) > 1 else everyone:
-        if w is not source[0] or m != source[1]:
-            yield w, m
+def _targets(job: Job, work: list[Revision], chosen: list[Place], source: Place) -> list[Place]:
+    """Who gets them: the other chosen ones, or all of its shape."""
+    if len(chosen) > 1:
+        return [p for p in chosen if p[0] is not source[0] or p[1] != source[1]]
+    of = skin_or_none(source)
+    out = []
+    for p in _everyone(work):
+        if of is None or (p[0] is source[0] and p[1] == source[1]):
+            continue
+        StopFlag(job).raise_if()
+        report_progress(job, {"text": f"Comparing {name_of(p)}"})
+        skin = skin_or_none(p)
+        if skin is not None and same_shape(of.surface, skin.surface) is not None:
+            out.append(p)
+    return out
 
 
 def run_copies(job: Job) -> None:
-    """Give the UVs: one undo step; islands lie in places of their own."""
+    """Give the UVs: one undo step."""
     project, head, before = head_of(job)
-    settings, stop = settings_of(head), StopFlag(job)
-    work = [Revision(f, int(settings["channel_in"]), f.pk in settings["welded"]) for f in SourceFile.objects.filter(pk__in=head.files)]
-    chosen = _chosen(work, set(job.params["objects"]))
+    settings, p = settings_of(head), job.params
+    work = _opened(job)
+    chosen = _chosen(work, set(p["objects"]))
     if not chosen:
         raise QuiltError("What was selected is not there any more. Select it anew.")
     source = _source(chosen)
-    of, laying = source[0].laying(source[1])
-    refused: list[str] = []
-    count = 0
-    for w, m in _targets(work, chosen, source):
-        stop.raise_if()
-        report_progress(job, {"text": f"Comparing {_name((w, m))}"})
-        skin = _skin(w, m)
-        same = None if skin is None else same_shape(of.surface, skin.surface)
-        if skin is None or same is None:
-            refused.append(f"{_name((w, m))} is not of the shape of {_name(source)}, or its triangles are others.")
+    lies = source[0].laying(source[1])
+    refused, told, given = list[str](), list[str](), list[Place]()
+    for target in _targets(job, work, chosen, source):
+        report_progress(job, {"text": f"UVs for {name_of(target)}"})
+        done = give(source, lies, target, p["onto"], True)
+        if isinstance(done, str):
+            refused.append(done)
             continue
-        made = revised(skin, copied(laying, skin, same), np.ones(len(skin.kept), bool))
-        w.made[m], w.anew[m] = made, np.unique(made.island[made.island >= 0]).astype(np.int64)
-        count += sum(o.mesh == m for o in w.scene.objects)
-    changed = [w for w in work if w.made]
-    if not changed:
-        raise QuiltError(refused[0] if len(chosen) > 1 and refused else f"No other object has the shape of {_name(source)}.")
-    label = f"UVs of {_name(source)} for {counted(count, 'copy', 'copies')}"
-    told = finish(job, project, head, before, changed, settings, label, {"name": "copies", "source": _name(source)})
-    job.result = {"changed": count, "objects": told, "refused": refused if len(chosen) > 1 else []}
+        given.append(target)
+        told += [f"{name_of(target)}: {words}." for words in [done.words()] if words]
+    if not given:
+        raise QuiltError(refused[0] if len(chosen) > 1 and refused else f"No other object has the shape of {name_of(source)}.")
+    count = sum(len(_keys(t)) for t in given)
+    settings = _settings(settings, source, given, p["onto"], p["linked"])
+    label = f"UVs of {name_of(source)} for {counted(count, 'copy', 'copies')}{', linked' if p['linked'] else ''}"
+    rows = finish(job, project, head, before, [w for w in work if w.made], settings, label, {"name": "copies", "source": name_of(source)})
+    job.result = {"changed": count, "objects": rows, "refused": refused, "told": told}
 
 
-def _skin(w: Revision, mesh: int) -> Skin | None:
-    """The surface of a mesh, None where it has none."""
-    try:
-        return skin_in(w.scene, mesh)
-    except QuiltError:
-        return None
+def _settings(settings: dict[str, Any], source: Place, given: list[Place], onto: bool, linked: bool) -> dict[str, Any]:
+    """The settings with what is linked, and with all on one sheet that share texels."""
+    mine, others = _keys(source), [k for t in given for k in _keys(t)]
+    out = dict(settings)
+    if onto:
+        on = settings["sheet_of"].get(mine[0], sheets(settings)[0]["id"])
+        out["sheet_of"] = settings["sheet_of"] | {k: on for k in others}
+    # A link that one of them was in goes on with those that are left.
+    links = [x | {"members": [k for k in x["members"] if k not in {*mine, *others}]} for x in settings["links"]]
+    known: list[str] = next((x["members"] for x in settings["links"] if mine[0] in x["members"]), []) if linked else []
+    links = [x for x in links if len(x["members"]) > 1 and not set(x["members"]) <= set(known)]
+    if linked:
+        links.append({"members": list(dict.fromkeys([*mine, *others, *known])), "onto": onto})
+    return out | {"links": links}
 
 
-KINDS = (Kind("copies", run_copies, Copies),)
+def run_shapes(job: Job) -> None:
+    """Find the objects that are of one shape, and how far they are from being the same; nothing is changed."""
+    work = _opened(job)
+    heads: list[tuple[Place, Any, list[str], float]] = []
+    for place in _everyone(work):
+        StopFlag(job).raise_if()
+        report_progress(job, {"text": f"Comparing {name_of(place)}"})
+        skin = skin_or_none(place)
+        if skin is None:
+            continue
+        for n, (head, of, keys, away) in enumerate(heads):
+            same = same_shape(of, skin.surface)
+            if same is not None:
+                metres = same.away * float(np.linalg.norm(np.ptp(of.points, axis=0)))
+                heads[n] = (head, of, keys + _keys(place), max(away, metres))
+                break
+        else:
+            heads.append((place, skin.surface, _keys(place), 0.0))
+    found = sorted((h for h in heads if len(h[2]) > 1), key=lambda h: -len(h[2]))
+    groups = [{"name": name_of(place), "objects": keys, "away_m": away} for place, _, keys, away in found]
+    job.result = {"base": job.params["base"], "groups": groups, "changed": sum(len(h[2]) for h in found)}
+
+
+KINDS = (Kind("copies", run_copies, Copies), Kind("shapes", run_shapes))

@@ -19,7 +19,8 @@ from ...projects.state import settings_of
 from ..kind import Kind
 from ..landing import head_of
 from ..progress import StopFlag, report_progress
-from ..revising import Revision, prepared
+from ..revising import prepared
+from ..revision import Revision
 from .unwrap import Unwrap, label_of, unwrapped
 
 WAYS = {1.25: "some of both", 1.6: "few seams", 1.1: "little stretch"}  # the middle one first: it is the one most often taken

@@ -21,7 +21,8 @@ from ...projects.state import advance, readings, settings_of, source_files
 from ..kind import Asked, Kind, Real
 from ..landing import head_of
 from ..progress import StopFlag, report_progress
-from ..revising import Revision, finish
+from ..revising import finish
+from ..revision import Revision
 from .pack import Pack, run_pack
 from .repair import Repair, run_repair
 from .twins import Twins, run_twins

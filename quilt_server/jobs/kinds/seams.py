@@ -23,7 +23,8 @@ from ...projects.state import settings_of
 from ..kind import Asked, FileNumber, Islands, Kind, Number, Real
 from ..landing import head_of
 from ..progress import StopFlag, report_progress
-from ..revising import Revision, finish
+from ..revising import finish
+from ..revision import Revision
 
 LABELS = {
     "cut": "Cut", "across": "Cut across", "sew": "Sew", "sew_free": "Sew what costs nothing", "relax": "Lay flat again", "part": "Part what lies double", "square": "Make strips rectangles",

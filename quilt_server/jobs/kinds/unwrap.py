@@ -18,7 +18,8 @@ from ...projects.state import settings_of
 from ..kind import Asked, Islands, Kind, Real
 from ..landing import head_of
 from ..progress import StopFlag, report_progress
-from ..revising import Revision, finish
+from ..revising import finish
+from ..revision import Revision
 
 
 class Unwrap(Asked):

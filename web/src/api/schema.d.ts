@@ -710,6 +710,19 @@ export interface components {
             /** State */
             state: string;
         };
+        /**
+         * LinkIn
+         * @description Objects by key that keep the UVs of whichever of them is changed; `onto`: on the same texels.
+         */
+        LinkIn: {
+            /** Members */
+            members: string[];
+            /**
+             * Onto
+             * @default false
+             */
+            onto: boolean;
+        };
         /** MapPlan */
         MapPlan: {
             /** Density */
@@ -987,6 +1000,11 @@ export interface components {
             hold: boolean;
             /** Keep Ratios */
             keep_ratios: boolean;
+            /**
+             * Links
+             * @default []
+             */
+            links: components["schemas"]["LinkIn"][];
             /** Map Px */
             map_px: number;
             /** Margin Px */

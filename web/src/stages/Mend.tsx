@@ -1,6 +1,6 @@
 import { Text } from '@chakra-ui/react'
-import { objectsOf } from '../scene/saving'
 import { selectedIslands, useParts } from '../store'
+import { Copies } from './mend/Copies'
 import { Flatness } from './mend/Flatness'
 import { Act, Question } from './mend/Question'
 import { Ready } from './mend/Ready'
@@ -9,15 +9,7 @@ import { Main, Title, Whom } from './parts'
 
 /** What is wrong is put right: the whole way at once, or question by question. */
 export function Mend() {
-  const { state, faults, start, setStage, note, selection } = useParts(
-    'state',
-    'faults',
-    'start',
-    'setStage',
-    'note',
-    'selection',
-  )
-  const chosen = state ? objectsOf(state, selection) : []
+  const { faults, start, setStage, note, selection } = useParts('faults', 'start', 'setStage', 'note', 'selection')
   const count = (kind: string) => faults.reduce((n, f) => n + (f.kind === kind ? f.count : 0), 0)
   const mend = (action: string, way?: string) => void start('mend', { action, way, islands: selectedIslands() })
   const double = count('overlap') + count('self_overlap')
@@ -52,30 +44,7 @@ export function Mend() {
           onClick={() => mend('into_tile')}
         />
       </Question>
-      <Question name="What can be copied?" found={`${count('twins')} pairs lie exactly on each other.`}>
-        <Act
-          name="Give UVs to copies"
-          text={
-            chosen.length > 1
-              ? `Of the ${chosen.length} selected objects the one that lies best gives its UVs to the others of its shape.`
-              : 'Every object of the shape of the selected one gets its UVs, however it was turned, scaled, mirrored or numbered; each in a place of its own.'
-          }
-          disabled={!chosen.length}
-          onClick={() => void start('copies', { objects: chosen })}
-        />
-        <Act
-          name="Mark as twins"
-          text="Marked, they share their texels on purpose and are packed as one."
-          disabled={!count('twins')}
-          onClick={() => void start('twins', { on: true, islands: selectedIslands() })}
-        />
-        <Act
-          name="Join them"
-          text={`Duplicate vertices keep ${count('split')} pairs of islands apart. They count as one then; the vertices of the files stay as they are.`}
-          disabled={!count('split')}
-          onClick={() => void start('weld')}
-        />
-      </Question>
+      <Copies twins={count('twins')} split={count('split')} />
       <Main onClick={() => setStage('Even')}>Next: even the density</Main>
     </>
   )

@@ -1,5 +1,17 @@
 import type { Job } from '../api/client'
-import type { Baked, Delivered, Explanation, Newer, Packed, Proposal, Quilt, Readied, Unwrapped, Worth } from './types'
+import type {
+  Alike,
+  Baked,
+  Delivered,
+  Explanation,
+  Newer,
+  Packed,
+  Proposal,
+  Quilt,
+  Readied,
+  Unwrapped,
+  Worth,
+} from './types'
 
 /**
  * What a job that is done leaves on the screen. It leads on to the next stage only where `unmoved`: whoever chose another stage meanwhile
@@ -36,7 +48,7 @@ export function ended(job: Job, layout: number, unmoved: boolean): Partial<Quilt
     }
     case 'copies': {
       const n = Number(job.result.changed ?? 0)
-      const refused = (job.result.refused ?? []) as string[]
+      const refused = [...((job.result.refused ?? []) as string[]), ...((job.result.told ?? []) as string[])]
       const done = `${n} ${n === 1 ? 'copy has' : 'copies have'} its UVs now.`
       return { unwrapped: (job.result.objects ?? []) as Unwrapped[], note: [done, ...refused].join(' ') }
     }
@@ -47,6 +59,8 @@ export function ended(job: Job, layout: number, unmoved: boolean): Partial<Quilt
       const n = Number(job.result.changed ?? 0)
       return { note: [n > 1 ? `Done ${n} times.` : 'Done.', ...new Set(refused)].join(' ') }
     }
+    case 'shapes':
+      return { alike: result as Alike }
     case 'seam_worth':
       return { seams: result as Worth }
     case 'ready':

@@ -26,6 +26,7 @@ const fresh = () => ({
   looked: null,
   readied: null,
   seams: null,
+  alike: null,
   edges: new Map(),
   faces: new Map(),
   points: new Map(),

@@ -19,6 +19,7 @@ export type Kind =
   | 'weld'
   | 'alike'
   | 'copies'
+  | 'shapes'
   | 'stack'
   | 'bleed'
   | 'bake'
@@ -139,6 +140,12 @@ export interface Worth {
   seams: SeamRun[]
 }
 
+/** Objects of one shape, in which snapshot, and how far they are from being the same. */
+export interface Alike {
+  base: number
+  groups: { name: string; objects: string[]; away_m: number }[]
+}
+
 export type Picks = 'objects' | 'islands' | 'edges' | 'faces' | 'points'
 
 /** What a newer version of a file would change. */
@@ -204,6 +211,8 @@ export interface Quilt {
   readied: Readied | null
   /** What the seams were found to be worth, in which snapshot. */
   seams: Worth | null
+  /** Which objects are of one shape. */
+  alike: Alike | null
   /** Bits of `ODD` that the views mark on triangles. */
   odd: number
   /** Keys of objects ("file/number") and of single islands ("file:number"). */
