@@ -14,6 +14,7 @@ from tests.core.test_faults import squares
 from tests.server.test_copies import files as shapes
 
 from .test_arrange import idle, put
+from .test_seams import newest
 from .test_stages import deliver, stage, start
 from .test_whole_job import address, chromium, page
 
@@ -85,7 +86,7 @@ def test_one_object_gives_its_uvs_to_its_copies(page: Page, address: str, tmp_pa
         path.write_bytes(body)
         paths.append(path)
     start(page, address, "Chairs", *paths)
-    expect(page.get_by_text("3 objects have no UVs")).to_be_visible()
+    expect(page.get_by_text("4 objects have no UVs")).to_be_visible()
     stage(page, "Mend")
     page.get_by_text("good", exact=True).first.click()
     page.get_by_role("button", name="Give UVs to copies").click()
@@ -93,6 +94,48 @@ def test_one_object_gives_its_uvs_to_its_copies(page: Page, address: str, tmp_pa
     idle(page)
     expect(page.get_by_role("table", name="New UVs").get_by_text("mirrored")).to_be_visible()
     stage(page, "Inspect")
-    expect(page.get_by_text("1 object has no UVs")).to_be_visible()
+    expect(page.get_by_text("2 objects have no UVs")).to_be_visible()
     page.get_by_role("button", name="Undo").click()
-    expect(page.get_by_text("3 objects have no UVs")).to_be_visible()
+    expect(page.get_by_text("4 objects have no UVs")).to_be_visible()
+
+
+def test_linked_copies_follow_whichever_is_changed(page: Page, address: str, tmp_path: Path) -> None:
+    """Three of one shape are found, share their texels as linked twins; the mirrored one is cut and all have two islands; let go, one goes alone."""
+    paths = []
+    for name, body in shapes().items():
+        path = tmp_path / name.replace("__", ".")
+        path.write_bytes(body)
+        paths.append(path)
+    start(page, address, "Linked chairs", *paths)
+    stage(page, "Mend")
+    page.get_by_role("button", name="Find objects of one shape").click()
+    found = page.get_by_role("list", name="Objects of one shape").get_by_role("listitem")
+    expect(found).to_contain_text("3 objects", timeout=60_000)
+    idle(page)
+    found.click()
+    page.get_by_label("Where copies lie").select_option("onto")
+    page.get_by_text("Keep them alike").click()
+    page.get_by_role("button", name="Give UVs to copies").click()
+    expect(page.get_by_text("2 copies have its UVs now.")).to_be_visible(timeout=60_000)
+    idle(page)
+    expect(page.get_by_role("list", name="Linked copies")).to_contain_text("2 more are kept alike on the same texels")
+
+    def islands() -> dict[str, int]:
+        return {o["name"]: o["islands"] for o in newest(page, address)["objects"] if o["islands"]}
+
+    assert islands() == {"good": 1, "turned": 1, "mirrored": 1}
+    page.get_by_text("mirrored", exact=True).first.click()
+    page.get_by_role("button", name="Cut across").click()
+    expect(page.get_by_text("Done.")).to_be_visible(timeout=60_000)
+    idle(page)
+    assert islands() == {"good": 2, "turned": 2, "mirrored": 2}
+    page.get_by_role("button", name="Undo").click()
+    idle(page)
+    assert islands() == {"good": 1, "turned": 1, "mirrored": 1}
+    page.get_by_role("button", name="Let good and its copies go").click()
+    idle(page)
+    page.get_by_text("mirrored", exact=True).first.click()
+    page.get_by_role("button", name="Cut across").click()
+    expect(page.get_by_text("Done.")).to_be_visible(timeout=60_000)
+    idle(page)
+    assert islands() == {"good": 1, "turned": 1, "mirrored": 2}
