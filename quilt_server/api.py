@@ -19,6 +19,7 @@ from .jobs.kinds import checked
 from .jobs.wake import wake
 from .projects.copies import copied
 from .projects.faults import fault_rows
+from .projects.hands import brushed, grabbed
 from .projects.models import Job, Layout, Project, Reading, Snapshot
 from .projects.picking import Asked, pick
 from .projects.planning import plan, suggest
@@ -27,10 +28,14 @@ from .projects.room import MOST_KEPT, purge, size_of, thin
 from .projects.sheets import sheet_by
 from .projects.state import advance, redo_target, settings_of
 from .schemas import (
+    BrushIn,
+    BrushOut,
     Change,
     Discard,
     FaultOut,
     FormatOut,
+    GrabIn,
+    GrabOut,
     JobIn,
     JobOut,
     Name,
@@ -214,6 +219,19 @@ def pick_more(request: HttpRequest, project_id: int, body: PickIn) -> PickOut:
     return PickOut(
         **pick(head, body.file, body.object, Asked(body.way, body.edge, body.goal, body.degrees, body.edges, body.faces, body.line))
     )
+
+
+@api.post("/projects/{project_id}/grab", response=GrabOut)
+def grab_points(request: HttpRequest, project_id: int, body: GrabIn) -> GrabOut:
+    """What follows picked points while they are dragged."""
+    return GrabOut(**grabbed(_on(_project(project_id), body.base), body.file, body.object, body.points, body.reach))
+
+
+@api.post("/projects/{project_id}/brush", response=BrushOut)
+def brush_on(request: HttpRequest, project_id: int, body: BrushIn) -> BrushOut:
+    """What moves under the brush; nothing is kept until the stroke is made a step."""
+    head = _on(_project(project_id), body.base)
+    return BrushOut(**brushed(head, body.file, body.object, body.island, body.token, body.held, body.points, body.done, body.dabs))
 
 
 @api.post("/projects/{project_id}/suggest", response=SuggestOut)

@@ -350,6 +350,46 @@ class PickOut(Schema):
     faces: list[int]
 
 
+class GrabIn(Schema):
+    """Points [triangle, corner] of an object that the page shows, and how far on the sheet others follow them."""
+
+    base: int
+    file: int
+    object: int
+    points: list[list[int]]
+    reach: float = Field(0.0, ge=0, le=1e4)
+
+
+class GrabOut(Schema):
+    """Corners 3 t + k of the object's triangles that follow, and how much."""
+
+    corners: list[int]
+    weights: list[float]
+
+
+class BrushIn(Schema):
+    """Dabs [u, v, radius, strength] of a stroke on an island; `done`: how many came before them; `points` [triangle, corner] that stay."""
+
+    base: int
+    file: int
+    object: int
+    island: int
+    token: str = Field(max_length=40)
+    held: bool = False
+    points: list[list[int]] = []
+    done: int = Field(0, ge=0)
+    dabs: list[list[float]] = Field(max_length=400)
+
+
+class BrushOut(Schema):
+    """Corners that moved and their UVs, two numbers each; `again`: the stroke is to be sent from its beginning."""
+
+    corners: list[int]
+    uv: list[float]
+    done: int
+    again: bool
+
+
 class PlanIn(Schema):
     sheet: int
     objects: list[str] | None = None

@@ -56,7 +56,7 @@ def frames(s: Surface, which: Numbers | None = None) -> Floats:
     return out
 
 
-def _gradients(flat: Floats) -> tuple[Floats, Floats, Floats]:
+def gradients(flat: Floats) -> tuple[Floats, Floats, Floats]:
     """Of triangles (F, 3, 2): derivatives along x and y as factors (F, 3) of the values at the corners, and areas (F,)."""
     x, y = flat[:, :, 0], flat[:, :, 1]
     double = (x[:, 1] - x[:, 0]) * (y[:, 2] - y[:, 0]) - (x[:, 2] - x[:, 0]) * (y[:, 1] - y[:, 0])
@@ -89,7 +89,7 @@ def flatten(
     area = np.bincount(c.chart, s.area, c.charts)
     unit = 1.0 / np.sqrt(np.maximum(area, 1e-300))
     flat = flat * unit[c.chart][:, None, None]
-    dx, dy, size = _gradients(flat)
+    dx, dy, size = gradients(flat)
     system = System(c.rows, c.count)
     if start is None:
         uv = _conformal(system, c, dx, dy, size, s.points[c.point] * unit[c.chart_of_row][:, None])

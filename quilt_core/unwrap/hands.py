@@ -13,7 +13,7 @@ from .across import cut_across
 from .flatten import frames
 from .ledger import sew_free, singular
 from .parting import parted
-from .pieces import WAYS, Piece, piece_of, placed, unsound
+from .pieces import WAYS, piece_of, placed, staying, unsound
 from .project import projected
 from .seams import around, cut_along, sew
 from .skin import Laying, Skin, sign_of
@@ -146,7 +146,7 @@ def relaxed(
     sign = np.array([sign_of(laying, island), 1.0])
     start = piece.mean(p * sign)
     folded = piece.folds(start)
-    stay = _staying(piece, faces, held, points)
+    stay = staying(piece, faces, held, points)
     holds = bool(stay.any())
     if holds and folded:
         raise QuiltError("Nothing of it can be held: triangles of this island are folded over. Lay it flat without holding anything first.")
@@ -161,18 +161,6 @@ def relaxed(
     out = laying.uv.copy()
     out[faces] = uv[piece.cut.rows] * sign
     return replace(laying, uv=out), mine
-
-
-def _staying(piece: Piece, faces: Numbers, outline: bool, points: Numbers) -> Mask:
-    """(W,) rows of a piece that stay: its outline if wished, and corners of the skin's faces, of which `faces` (k,) are the piece's."""
-    rows = piece.cut.rows.reshape(-1)
-    out = np.zeros(piece.cut.count, bool)
-    if outline:
-        out[rows[piece.borders.edges]] = True
-    at = np.searchsorted(faces, points // 3)
-    mine = (at < len(faces)) & (faces[np.minimum(at, len(faces) - 1)] == points // 3)
-    out[rows[3 * at[mine] + points[mine] % 3]] = True
-    return out
 
 
 def _flat_again(skin: Skin, laying: Laying, touched: Mask, stop: Callable[[], bool]) -> Laying:

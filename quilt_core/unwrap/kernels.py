@@ -118,6 +118,20 @@ def pull_system(
 
 
 @njit(cache=True, nogil=True)  # type: ignore[untyped-decorator]
+def rotated_sides(uv: Floats, rows: Numbers, dx: Floats, dy: Floats, size: Floats) -> Floats:
+    """What the nearest rotation of every face, weighed by `size` (F,), asks of its rows (W, 2): the right side of a system of stiffness."""
+    out = np.zeros((len(uv), 2))
+    for f in range(len(rows)):
+        a, b, c, d = _map(uv, rows, dx, dy, f)
+        norm = max(math.hypot(a + d, c - b), 1e-300)
+        cos, sin = (a + d) / norm, (c - b) / norm
+        for i in range(3):
+            out[rows[f, i], 0] += size[f] * (dx[f, i] * cos - dy[f, i] * sin)
+            out[rows[f, i], 1] += size[f] * (dx[f, i] * sin + dy[f, i] * cos)
+    return out
+
+
+@njit(cache=True, nogil=True)  # type: ignore[untyped-decorator]
 def conformal_system(
     slot: Numbers, first: Numbers, own: Numbers, place: Numbers, rows: Numbers, dx: Floats, dy: Floats, size: Floats, heavy: Floats, data: Floats
 ) -> None:  # fmt: skip

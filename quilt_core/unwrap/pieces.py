@@ -45,6 +45,7 @@ class Piece:
         held: Mask | None = None,
         stop: Callable[[], bool] = lambda: False,
         iterations: int = 25,
+        scale: float | None = None,
     ) -> Floats:
         """The piece laid flat at the scale of the surface, or at that of `start` where rows are held.
 
@@ -52,13 +53,12 @@ class Piece:
         ----------
         start : (W, 2) without folds, None to begin from nothing
         way : "angles" keeps angles, "sizes" areas, "both" the middle of the two
-        held : (W,) rows that stay where `start` has them
+        held : (W,) rows that stay where `start` has them; scale : of `start` to the surface, None for what it is on the whole
         """
-        scale = 1.0
         if start is not None:
-            scale = float(np.sqrt(max(_density(self, start), 1e-300)))
+            scale = scale or float(np.sqrt(max(_density(self, start), 1e-300)))
             start = start / scale
-        keep = scale if held is not None else 1.0
+        keep = scale if held is not None and scale is not None else 1.0
         if way == "angles" and held is None:
             return flatten(self.surface, self.cut, self.borders, 0, None, stop).uv
         found = flatten(self.surface, self.cut, self.borders, iterations, start, stop, held=held).uv
@@ -79,6 +79,18 @@ def piece_of(s: Surface, faces: Numbers, seam: Mask) -> Piece:
     own = seam[h]
     c = cut(part, own)
     return Piece(part, c, borders(part, c, own))
+
+
+def staying(piece: Piece, faces: Numbers, outline: bool, points: Numbers) -> Mask:
+    """(W,) rows of a piece that stay: its outline if wished, and corners of the skin's faces, of which `faces` (k,) are the piece's."""
+    rows = piece.cut.rows.reshape(-1)
+    out = np.zeros(piece.cut.count, bool)
+    if outline:
+        out[rows[piece.borders.edges]] = True
+    at = np.searchsorted(faces, points // 3)
+    mine = (at < len(faces)) & (faces[np.minimum(at, len(faces) - 1)] == points // 3)
+    out[rows[3 * at[mine] + points[mine] % 3]] = True
+    return out
 
 
 def _density(piece: Piece, uv: Floats) -> float:

@@ -19,7 +19,7 @@ from quilt_core.unwrap.seams import around, grown, half_edges, loop, shortest
 from quilt_core.unwrap.skin import Laying
 from quilt_core.unwrap.topology import Mask, Numbers
 
-from .geometry import shown_order
+from .geometry import island_starts, shown_order
 from .models import Snapshot, SourceFile
 from .revisions import revisions_of
 from .sources import kept_islands, kept_scene
@@ -49,7 +49,7 @@ class Asked:
     line: list[list[float]]
 
 
-class _Picked:
+class Picked:
     """The surface of an object as the page shows it."""
 
     def __init__(self, file: SourceFile, number: int, channel: int, welded: bool) -> None:
@@ -58,7 +58,9 @@ class _Picked:
             raise QuiltError("What was picked is not there any more. Pick it anew.")
         m = scene.objects[number].mesh
         mesh = scene.meshes[m]
-        piece = kept_islands(file, channel, welded).pieces(scene)[m]
+        pieces = kept_islands(file, channel, welded).pieces(scene)
+        piece = pieces[m]
+        self.first = island_starts(pieces)[m]
         self.laying: Laying | None = None
         if piece is None:
             self.skin = skin_in(scene, m)
@@ -96,8 +98,22 @@ class _Picked:
 
 
 @lru_cache(maxsize=4)
-def _picked(file: int, revision: str, number: int, channel: int, welded: bool) -> _Picked:
-    return _Picked(SourceFile.objects.get(pk=file), number, channel, welded)
+def _picked(file: int, revision: str, number: int, channel: int, welded: bool) -> Picked:
+    return Picked(SourceFile.objects.get(pk=file), number, channel, welded)
+
+
+def picked_of(snapshot: Snapshot, file: int, number: int) -> Picked:
+    """The surface of an object of a snapshot.
+
+    Raises
+    ------
+    QuiltError : it is not there
+    """
+    found = SourceFile.objects.filter(pk=file, pk__in=snapshot.files).first()
+    if found is None:
+        raise QuiltError("What was picked is not there any more. Pick it anew.")
+    settings = settings_of(snapshot)
+    return _picked(found.pk, found.revision, number, int(settings["channel_in"]), found.pk in settings["welded"])
 
 
 def pick(snapshot: Snapshot, file: int, number: int, asked: Asked) -> dict[str, Any]:
@@ -109,15 +125,11 @@ def pick(snapshot: Snapshot, file: int, number: int, asked: Asked) -> dict[str, 
     """
     if asked.way not in WAYS:
         raise QuiltError(f"'{asked.way}' is no way of picking: {', '.join(WAYS)}.")
-    found = SourceFile.objects.filter(pk=file, pk__in=snapshot.files).first()
-    if found is None:
-        raise QuiltError("What was picked is not there any more. Pick it anew.")
-    settings = settings_of(snapshot)
-    p = _picked(found.pk, found.revision, number, int(settings["channel_in"]), found.pk in settings["welded"])
+    p = picked_of(snapshot, file, number)
     return _mirrored(p, asked) if asked.way == "mirror" else _following(p, asked)
 
 
-def _mirrored(p: _Picked, asked: Asked) -> dict[str, Any]:
+def _mirrored(p: Picked, asked: Asked) -> dict[str, Any]:
     """The mirror image of what is picked."""
     if p.mirror is None:
         raise QuiltError("This object has no two halves that mirror each other: less than half of its surface has a mirror image.")
@@ -128,7 +140,7 @@ def _mirrored(p: _Picked, asked: Asked) -> dict[str, Any]:
     return {"edges": p.edges(edges), "faces": p.faces(faces)}
 
 
-def _by_line(p: _Picked, h: int, line: list[list[float]]) -> Numbers:
+def _by_line(p: Picked, h: int, line: list[list[float]]) -> Numbers:
     """The half-edges across the island of one along a line."""
     if len(line) != 2 or any(len(e) != 2 or not all(math.isfinite(x) and abs(x) < 1e6 for x in e) for e in line):
         raise QuiltError("A line has two ends of two numbers each.")
@@ -137,7 +149,7 @@ def _by_line(p: _Picked, h: int, line: list[list[float]]) -> Numbers:
     return along_line(p.skin, p.laying, int(p.laying.island[h // 3]), np.array(line, float))
 
 
-def _following(p: _Picked, asked: Asked) -> dict[str, Any]:
+def _following(p: Picked, asked: Asked) -> dict[str, Any]:
     """What follows from one edge."""
     way, goal = asked.way, asked.goal
     s, h = p.skin.surface, p.half_edge(asked.edge)

@@ -15,13 +15,13 @@ from quilt_core.unwrap.pieces import WAYS
 from quilt_core.unwrap.project import WAYS as PROJECTIONS
 from quilt_core.unwrap.seams import half_edges
 from quilt_core.unwrap.skin import Laying, Skin, revised
-from quilt_core.unwrap.topology import Numbers
 
 from ...projects.geometry import shown_order
 from ...projects.models import Job, SourceFile
 from ...projects.state import settings_of
 from ..kind import Asked, FileNumber, Islands, Kind, Number, Real
 from ..landing import head_of
+from ..picked import by_mesh
 from ..progress import StopFlag, report_progress
 from ..revising import finish
 from ..revision import Revision
@@ -79,30 +79,10 @@ class SeamWorth(Asked):
     objects: list[StrictStr] | None = None
 
 
-def _by_mesh(w: Revision, rows: list[list[int]] | None) -> dict[int, list[list[int]]]:
-    """What was picked on objects of a file, by mesh, with triangles as the mesh has them.
-
-    Raises
-    ------
-    QuiltError : an object or a triangle that is not there
-    """
-    out: dict[int, list[list[int]]] = {}
-    orders: dict[int, Numbers] = {}
-    for number, shown, *side in rows or []:
-        if number >= len(w.scene.objects):
-            raise QuiltError("What was picked is not there any more. Pick it anew.")
-        m = w.scene.objects[number].mesh
-        order = orders.setdefault(m, shown_order(w.scene.meshes[m]))
-        if shown >= len(order):
-            raise QuiltError("What was picked is not there any more. Pick it anew.")
-        out.setdefault(m, []).append([int(order[shown]), *side])
-    return out
-
-
 def _changed(job: Job, w: Revision, stop: StopFlag) -> tuple[int, list[str]]:
     """Do the operation to a file's meshes; how often it was done, and what was refused."""
     p, file = job.params, str(w.old.pk)
-    edges, faces, points = (_by_mesh(w, (p[k] or {}).get(file)) for k in ("edges", "faces", "points"))
+    edges, faces, points = (by_mesh(w, (p[k] or {}).get(file)) for k in ("edges", "faces", "points"))
     islands = np.array((p["islands"] or {}).get(file, []), np.int64)
     of_mesh = {m: mine for m, _, _, mine in w.layings(islands)} if len(islands) else {}
     count = 0

@@ -111,13 +111,7 @@ function Links() {
     <Box mb="3" role="list" aria-label="Linked copies">
       {links.map((link) => (
         <Flex key={link.members[0]} role="listitem" gap="2" align="center" fontSize="xs">
-          <Text
-            flex="1"
-            cursor="pointer"
-            title="Select them"
-            onClick={() => select(link.members, false, true)}
-            truncate
-          >
+          <Text flex="1" cursor="pointer" title="Select them" onClick={() => select(link.members, false, true)}>
             {name(link.members[0])} and {link.members.length - 1} more are kept alike
             {link.onto ? ' on the same texels' : ''}
           </Text>
