@@ -5,7 +5,7 @@ import { SELECTED } from '../scene/pieces'
 import { flatOf } from '../scene/sheets'
 import { selectedBoxes } from '../stages/arrange/Hand'
 import { useFaults } from '../stages/faultSteps'
-import { STAGES, useQuilt } from '../store'
+import { STAGES, useQuilt, type Picks } from '../store'
 
 /** The usual keys of the web, and single letters for what is done often; `Shortcuts.tsx` lists them. */
 export function useKeys(): void {
@@ -39,8 +39,11 @@ function plain(e: KeyboardEvent): boolean {
   } else if (key === 'f') q.fit()
   else if (key === 's') q.show()
   else if (key === 'p') q.setPicks(q.picks === 'objects' ? 'islands' : 'objects')
-  else if (key === 'e') q.setPicks(q.picks === 'edges' ? 'faces' : q.picks === 'faces' ? 'points' : 'edges')
-  else if (key === 'r' && q.selection.size && !q.job)
+  else if (key === 'e') q.setPicks(NEXT[q.picks] ?? 'edges')
+  else if (key === 'b' && q.picks === 'points' && q.points.size) q.pickBorder()
+  else if (key === 'r' && q.picks === 'points' && q.points.size) {
+    if (!q.job) void q.ease()
+  } else if (key === 'r' && q.selection.size && !q.job)
     void q.move(
       about(selectedBoxes().box.getCenter(new THREE.Vector2()), { angle: (e.shiftKey ? -1 : 1) * (Math.PI / 2) }),
       'Turn by 90°',
@@ -53,6 +56,8 @@ function plain(e: KeyboardEvent): boolean {
   else return false
   return true
 }
+
+const NEXT: Partial<Record<Picks, Picks>> = { edges: 'faces', faces: 'points', points: 'brush' }
 
 const ARROWS: Record<string, [u: number, v: number]> = {
   arrowleft: [-1, 0],

@@ -6,6 +6,7 @@ import { objectsOf } from '../scene/saving'
 import { bandOf, target } from '../scene/states'
 import { Choice, numbered } from '../stages/parts'
 import { useParts, useQuilt } from '../store'
+import { brushHand } from '../store/brushed'
 import { caught, clicked } from '../store/clicked'
 import { Model } from './model'
 import type { Look } from './shaders'
@@ -78,7 +79,7 @@ export function ModelView() {
   const [square, setSquare] = useState(64)
   const [wipe, setWipe] = useState(0.5)
   useEffect(() => {
-    const m = new Model(host.current!, clicked, caught, (words, x, y) => setOver({ words, x, y }))
+    const m = new Model(host.current!, clicked, caught, (words, x, y) => setOver({ words, x, y }), brushHand)
     model.current = shownModel.current = m
     return () => {
       shownModel.current = null

@@ -7,6 +7,8 @@ import { loadPicture } from '../scene/pictures'
 import { View } from '../scene/view'
 import { checker } from './checker'
 import { COLOURS } from '../colours'
+import { brushing, type BrushHand } from '../scene/brushing'
+import type { Under } from '../store/hand'
 import { edgeKey, stretchOf, type Edge, type Face, type Point } from '../scene/edges'
 import { caughtIn, type Caught } from '../scene/area'
 import { drawnAround } from './gesture'
@@ -16,10 +18,10 @@ import { Stitches } from './stitches'
 import { nearest } from './camera'
 
 /** What a click takes. */
-export type Grain = 'objects' | 'islands' | 'edges' | 'faces' | 'points'
+export type Grain = 'objects' | 'islands' | 'edges' | 'faces' | 'points' | 'brush'
 
 /** Whether clicks take parts of surfaces, not whole things. */
-const isFine = (g: Grain) => g === 'edges' || g === 'faces' || g === 'points'
+const isFine = (g: Grain) => g === 'edges' || g === 'faces' || g === 'points' || g === 'brush'
 
 const ENOUGH = 20_000 // vertices that the camera is fitted to
 
@@ -57,6 +59,7 @@ export class Model extends View {
     private readonly caught: (caught: Caught, add: boolean) => void,
     /** What the pointer is over, for the words beside it. */
     private readonly over_: (words: string, x: number, y: number) => void = () => {},
+    private readonly hand: BrushHand | null = null,
   ) {
     super(host)
     this.white.needsUpdate = true
@@ -328,6 +331,35 @@ export class Model extends View {
     return { ...taken, stretch: taken.hit?.island == null ? 0 : stretchOf(p, triangle) }
   }
 
+  /** Where the brush stands on the surface, in the UVs of the island there. */
+  private underBrush(e: PointerEvent): Under | null {
+    const box = this.host.getBoundingClientRect()
+    const [x, y] = [e.clientX - box.left, e.clientY - box.top]
+    this.aim()
+    const found = this.picker.at(this.pieces, this.camera, x, y, box.width, box.height)
+    if (!found) return null
+    const [piece, triangle] = found
+    const { index, position, uv, island } = piece.data
+    const v = [0, 1, 2].map((k) => index[3 * triangle + k])
+    if (island[v[0]] === NO_ISLAND) return null
+    const [a, b, c] = v.map((k) => new THREE.Vector3().fromArray(position, 3 * k))
+    const ray = new THREE.Raycaster()
+    ray.setFromCamera(new THREE.Vector2((2 * x) / box.width - 1, 1 - (2 * y) / box.height), this.camera)
+    const plane = new THREE.Plane().setFromCoplanarPoints(a, b, c)
+    const at = ray.ray.intersectPlane(plane, new THREE.Vector3())
+    const share = at && THREE.Triangle.getBarycoord(at, a, b, c, new THREE.Vector3())
+    if (!at || !share) return null
+    const [p, q, r] = v.map((k) => new THREE.Vector2().fromArray(uv, 2 * k))
+    const own = p.clone().multiplyScalar(share.x).addScaledVector(q, share.y).addScaledVector(r, share.z)
+    const flat = Math.abs(q.clone().sub(p).cross(r.clone().sub(p)))
+    const solid = b.clone().sub(a).cross(c.clone().sub(a)).length()
+    const far = at.clone().sub(this.camera.position).dot(this.camera.getWorldDirection(new THREE.Vector3()))
+    const metre = (2 * far * Math.tan(THREE.MathUtils.degToRad(this.camera.fov / 2))) / box.height
+    const radius = (this.hand?.size() ?? 0) * metre * Math.sqrt(flat / Math.max(solid, 1e-30))
+    const object = piece.objectOf[v[0]]
+    return radius > 0 ? { piece, object, island: island[v[0]], at: [own.x, own.y], radius } : null
+  }
+
   private hovered = ''
 
   /** Outline what a click would take. */
@@ -364,6 +396,7 @@ export class Model extends View {
       done: (line, add) => this.around(line, add),
       busy: (drawing) => (this.controls.enabled = !drawing),
     })
+    if (this.hand) this.unbrushed = brushing(this.host, element, this.hand, (e) => this.underBrush(e))
     element.addEventListener('pointerdown', (e) => ([x, y] = [e.clientX, e.clientY]))
     element.addEventListener('pointerup', (e) => {
       if (Math.abs(e.clientX - x) + Math.abs(e.clientY - y) > 4) return
@@ -387,9 +420,11 @@ export class Model extends View {
   }
 
   private undrawn = () => {}
+  private unbrushed = () => {}
 
   override dispose(): void {
     this.undrawn()
+    this.unbrushed()
     this.controls.dispose()
     super.dispose()
   }

@@ -22,8 +22,9 @@ export interface Face {
 /** A corner of a triangle of an object. */
 export interface Point extends Face {
   corner: number
-  /** Where it is in space. */
+  /** Where it is in space, and in its island: on a seam each side is a point of its own. */
   at: [number, number, number]
+  uv: [number, number]
 }
 
 /** What is picked of surfaces, by key: an edge has one key from either side. */
@@ -33,8 +34,8 @@ export type Points = ReadonlyMap<string, Point>
 
 const NEAR = 64 // triangles among which the others of a polygon are looked for
 
-/** The same for all corners at one place of an object. */
-export const pointKey = (p: Point) => `${p.file}/${p.object}@${p.at.join()}`
+/** The same for all corners at one place of an object and of its UVs. */
+export const pointKey = (p: Point) => `${p.file}/${p.object}@${p.at.join()}#${p.uv.join()}`
 
 export const faceKey = (f: Face) => `${f.file}/${f.object}/${f.triangle}`
 
@@ -86,7 +87,10 @@ export function edgeAt(p: Piece, triangle: number, side: number): Edge | null {
 export function pointAt(p: Piece, triangle: number, corner: number): Point | null {
   const face = faceAt(p, triangle)
   const v = p.data.index[3 * triangle + corner]
-  return face && { ...face, corner, at: [...p.data.position.subarray(3 * v, 3 * v + 3)] as [number, number, number] }
+  if (!face) return null
+  const { position, uv } = p.data
+  const at = [...position.subarray(3 * v, 3 * v + 3)] as [number, number, number]
+  return { ...face, corner, at, uv: [uv[2 * v], uv[2 * v + 1]] }
 }
 
 /** The corner of a triangle that lies nearest to a place. `at`: where its corners are shown. */

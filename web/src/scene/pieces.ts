@@ -249,23 +249,47 @@ function flatIndex(data: FileGeometry): Uint32Array {
   return flat
 }
 
+/** The edges between faces of a piece on the sheet, each once for every face; those inside polygons are left out. */
+export function wiresOf(p: Piece): THREE.BufferGeometry {
+  const { header, index, inside } = p.data
+  const out: number[] = []
+  for (const o of header.objects)
+    for (let t = o.index[0]; o.table && t < o.index[0] + o.index[1]; t++)
+      for (let k = 0; k < 3; k++)
+        if (!((inside?.[t] ?? 0) & (1 << k))) out.push(index[3 * t + k], index[3 * t + ((k + 1) % 3)])
+  const g = new THREE.BufferGeometry()
+  for (const [name, a] of Object.entries(p.flat.attributes)) g.setAttribute(name, a)
+  return g.setIndex(out)
+}
+
 /** A quad for every outline edge, widened in the shader. */
 function outlineOf(g: THREE.InstancedBufferGeometry, data: FileGeometry, island: Float32Array, object: Float32Array) {
   const n = data.edge.length / 2
-  const ends = new Float32Array(4 * n)
   const owner = new Float32Array(2 * n)
-  for (let e = 0; e < n; e++) {
-    const [a, b] = [data.edge[2 * e], data.edge[2 * e + 1]]
-    ends.set([data.uv[2 * a], data.uv[2 * a + 1], data.uv[2 * b], data.uv[2 * b + 1]], 4 * e)
-    owner.set([island[a], object[a]], 2 * e)
-  }
+  for (let e = 0; e < n; e++) owner.set([island[data.edge[2 * e]], object[data.edge[2 * e]]], 2 * e)
   g.instanceCount = n
   g.setAttribute('position', new THREE.BufferAttribute(new Float32Array([-1, 0, 0, 1, 0, 0, 1, 1, 0, -1, 1, 0]), 3))
   g.setIndex([0, 1, 2, 0, 2, 3])
-  g.setAttribute('ends', new THREE.InstancedBufferAttribute(ends, 4))
+  g.setAttribute('ends', new THREE.InstancedBufferAttribute(endsOf(data, new Float32Array(4 * n)), 4))
   const interleaved = new THREE.InstancedInterleavedBuffer(owner, 2)
   g.setAttribute('island', new THREE.InterleavedBufferAttribute(interleaved, 1, 0))
   g.setAttribute('object', new THREE.InterleavedBufferAttribute(interleaved, 1, 1))
+}
+
+/** Where the outline's edges run, by the UVs as they are now. */
+function endsOf({ edge, uv }: FileGeometry, out: Float32Array): Float32Array {
+  for (let k = 0; k < edge.length; k++) {
+    out[2 * k] = uv[2 * edge[k]]
+    out[2 * k + 1] = uv[2 * edge[k] + 1]
+  }
+  return out
+}
+
+/** Draw the outline of a piece by its UVs as they are now. */
+export function refreshOutline(p: Piece): void {
+  const ends = p.outline.getAttribute('ends')
+  endsOf(p.data, ends.array as Float32Array)
+  ends.needsUpdate = true
 }
 
 function looks(objects: number, first: number): Uint8Array {

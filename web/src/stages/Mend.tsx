@@ -1,5 +1,6 @@
 import { Text } from '@chakra-ui/react'
 import { selectedIslands, useParts } from '../store'
+import { ByHand } from './mend/ByHand'
 import { Copies } from './mend/Copies'
 import { Flatness } from './mend/Flatness'
 import { Act, Question } from './mend/Question'
@@ -22,6 +23,7 @@ export function Mend() {
       </Text>
       <Whom />
       <Seams />
+      <ByHand />
       <Flatness mend={mend} />
       <Question
         name="What lies double?"

@@ -6,6 +6,7 @@ import { useQuilt } from '.'
 /** A click on the model or the table, by what clicks pick. */
 export function clicked({ hit, edge, faces, point }: Taken, { add, way, twice }: How): void {
   const q = useQuilt.getState()
+  if (q.picks === 'brush') return
   if (q.picks === 'points') {
     if (!point) return add || way ? undefined : q.pickNothing()
     if (way && q.points.size) return void q.pickWay(point)

@@ -10,6 +10,7 @@ import { sheetBy } from '../scene/sheets'
 import { islandsOf, paint, type Keys } from '../scene/states'
 import { asideTwins } from '../scene/twins'
 import { following, pause } from './following'
+import { handling } from './hand'
 import { picking } from './picking'
 import { UNITS, type Quilt } from './types'
 
@@ -239,7 +240,7 @@ export const useQuilt = create<Quilt>((set, get) => {
     // A baked map is looked at where it was baked.
     setStage(stage) {
       // Edges and faces are picked where they are mended; elsewhere a click picks what it always did.
-      const fine = ['edges', 'faces', 'points'].includes(get().picks)
+      const fine = ['edges', 'faces', 'points', 'brush'].includes(get().picks)
       const usual = localStorage.getItem('picks') === 'islands' ? ('islands' as const) : ('objects' as const)
       set({ stage, note: '', ...(stage === 'Prove' ? {} : { shownMap: '' }), ...(fine && { picks: usual }) })
       if (fine) get().pickNothing()
@@ -249,6 +250,7 @@ export const useQuilt = create<Quilt>((set, get) => {
       set({ picks })
     },
     ...picking(set, get),
+    ...handling(set, get),
     setThrough: (through) => set({ through }),
     showAlone(keys) {
       set({ alone: keys && new Set(keys) })

@@ -3,6 +3,7 @@ import type { Edge, Edges, Face, Faces, Point, Points } from '../scene/edges'
 import type { Move } from '../scene/hand'
 import type { Piece } from '../scene/pieces'
 import type { Keys } from '../scene/states'
+import type { Handling } from './hand'
 
 export const STAGES = ['Gather', 'Inspect', 'Mend', 'Even', 'Arrange', 'Prove', 'Deliver'] as const
 export const UNITS = { m: 1, cm: 0.01, mm: 0.001, in: 0.0254, ft: 0.3048 }
@@ -19,6 +20,7 @@ export type Kind =
   | 'weld'
   | 'alike'
   | 'copies'
+  | 'hand'
   | 'shapes'
   | 'stack'
   | 'bleed'
@@ -146,7 +148,7 @@ export interface Alike {
   groups: { name: string; objects: string[]; away_m: number }[]
 }
 
-export type Picks = 'objects' | 'islands' | 'edges' | 'faces' | 'points'
+export type Picks = 'objects' | 'islands' | 'edges' | 'faces' | 'points' | 'brush'
 
 /** What a newer version of a file would change. */
 export interface Newer {
@@ -184,7 +186,7 @@ export interface Proposal {
   objects: Unwrapped[]
 }
 
-export interface Quilt {
+export interface Quilt extends Handling {
   state: State | null
   faults: Fault[]
   job: Job | null

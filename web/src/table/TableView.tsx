@@ -5,6 +5,7 @@ import { bandOf } from '../scene/states'
 import { underTiles } from '../scene/pictures'
 import { Choice } from '../stages/parts'
 import { useQuilt, useParts } from '../store'
+import { brushHand } from '../store/brushed'
 import { clicked, lined } from '../store/clicked'
 import type { Pictures } from './tileSquares'
 import { faultMarks, MARKS, missMarks, NONE, ruleMarks, type MarkKind } from './marks'
@@ -17,6 +18,7 @@ const PICKS = {
   edges: 'pick edges',
   faces: 'pick faces',
   points: 'pick points',
+  brush: 'brush',
 }
 const SNAPS = { none: 'no snapping', pixel: 'snap to pixels', near: 'snap to neighbours', tile: 'by whole tiles' }
 const EMPTY: Pictures = new Map()
@@ -90,6 +92,9 @@ export function TableView() {
         q.select(new Set(islands.map(([f, i]) => (q.picks === 'islands' ? `${f}:${i}` : objects(f, i)))), add)
       },
       marked: (keys) => useQuilt.getState().select(keys, false, true),
+      hand: brushHand,
+      grab: () => useQuilt.getState().grab(),
+      dragged: (follows, by) => void useQuilt.getState().dropPoints(follows, by),
       dropped: (move, label) => void useQuilt.getState().move(move, label),
     })
     table.current = shownTable.current = t
@@ -128,7 +133,10 @@ export function TableView() {
     if (table.current) table.current.snap = snap
   }, [snap])
   useEffect(() => {
-    if (table.current) table.current.fine = ['edges', 'faces', 'points'].includes(picks)
+    const fine = ['edges', 'faces', 'points', 'brush'].includes(picks)
+    if (!table.current) return
+    table.current.fine = fine
+    table.current.setWires(fine)
   }, [picks])
   useEffect(() => table.current?.setPicked(edges, faces, points), [edges, faces, points, drawn, pieces])
   const marks = useMemo(

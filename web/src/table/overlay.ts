@@ -35,6 +35,8 @@ export class Overlay {
   /** Picked edges and faces. */
   edges: Line[] = []
   faces: Line[] = []
+  /** Triangles that what the hand does would turn over. */
+  folds: Line[] = []
   box: THREE.Box2 | null = null
   lasso: THREE.Vector2[] = []
   points: [u: number, v: number][] = []
@@ -92,6 +94,13 @@ export class Overlay {
     }
     this.pen.globalAlpha = 0.45
     this.pen.fillStyle = MADDER
+    this.pen.fill()
+    this.pen.globalAlpha = 0.85
+    this.pen.beginPath()
+    for (const f of this.folds) {
+      path(f)
+      this.pen.closePath()
+    }
     this.pen.fill()
     this.pen.globalAlpha = 1
     this.pen.beginPath()

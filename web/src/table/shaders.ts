@@ -104,3 +104,15 @@ export const CROSS = /* glsl */ `
     colour = vec4(0.5, 0.12, 0.1, 0.9);
   }
 `
+
+/** Edges between faces, where points and edges are worked on. */
+export const WIRE = /* glsl */ `
+  in vec3 cloth;
+  in vec2 state;
+  out vec4 colour;
+  bool has(vec2 s, int bit) { return (int(s.y + 0.5) & bit) != 0; }
+  void main() {
+    if (has(state, 4) || has(state, 8)) discard;
+    colour = vec4(cloth * 0.45, 0.55);
+  }
+`

@@ -12,12 +12,17 @@ import {
   type Taken,
 } from '../scene/flat'
 import type { Edge, Edges, Face, Faces, Point, Points } from '../scene/edges'
-import { ELSEWHERE, LEFT_OUT, pickFlat, SELECTED, type Piece } from '../scene/pieces'
+import { ELSEWHERE, LEFT_OUT, pickFlat, SELECTED, wiresOf, type Piece } from '../scene/pieces'
 import { placeOf, pxOf, tilesOf, type Flat } from '../scene/sheets'
 import { View } from '../scene/view'
 import { TileSquares, type Pictures } from './tileSquares'
+import { brushing, type BrushHand } from '../scene/brushing'
+import { NO_ISLAND } from '../scene/geometry'
+import type { Follow } from '../scene/live'
+import type { Under } from '../store/hand'
+import { nearPoint, PointHand } from './pointHand'
 import { Overlay, type Marks } from './overlay'
-import { CROSS, EDGE, EDGE_VERTEX, FILL, FILL_VERTEX } from './shaders'
+import { CROSS, EDGE, EDGE_VERTEX, FILL, FILL_VERTEX, WIRE } from './shaders'
 
 export type Snap = 'none' | 'pixel' | 'near' | 'tile'
 
@@ -32,6 +37,11 @@ interface Events {
   boxed: (islands: [file: number, island: number][], add: boolean) => void
   /** The selection was dragged or turned to another place. */
   dropped: (move: Move, label: string) => void
+  hand: BrushHand
+  /** What follows the picked points; null where they cannot be dragged. */
+  grab: () => Promise<Follow[] | null>
+  /** They were dragged so far. */
+  dragged: (follows: Follow[], by: [u: number, v: number]) => void
 }
 
 /** A drag of the selection: the layout as it was, the selection's box, and the lines that it snaps to. */
@@ -72,7 +82,39 @@ export class Table extends View {
     this.owned.own('view', this.squares)
     this.owned.own('view', this.cross.geometry)
     this.owned.own('view', this.cross.material as THREE.Material)
+    this.handed = new PointHand(
+      () => this.pieces,
+      events.grab,
+      (lines) => {
+        this.overlay.folds = lines
+        this.overlay.points = pointsOnSheet(this.pieces, this.points)
+        this.draw()
+      },
+      events.dragged,
+    )
+    const element = this.renderer.domElement
+    this.unbrushed = brushing(host, element, events.hand, (e) => this.underBrush(e))
     this.listen()
+  }
+
+  private readonly handed: PointHand
+  private readonly unbrushed: () => void
+  private points: Points = new Map()
+
+  /** Where the brush stands on the sheet, in the UVs of the island there. */
+  private underBrush(e: PointerEvent): Under | null {
+    const at = this.at(e)
+    const hit = pickFlat(this.pieces, at.x, at.y)
+    const piece = this.pieces.find((p) => p.file === hit?.file)
+    if (!piece || !hit || hit.island === null || hit.island === NO_ISLAND) return null
+    const own = piece.unplaced(hit.island, at)
+    const radius = (this.events.hand.size() * this.unit) / piece.table[5 * hit.island + 2]
+    return radius > 0 ? { piece, object: hit.object, island: hit.island, at: [own.x, own.y], radius } : null
+  }
+
+  /** A pixel of the screen in UV. */
+  private get unit(): number {
+    return this.span / Math.min(this.host.clientWidth, this.host.clientHeight)
   }
 
   setPieces(pieces: Piece[]): void {
@@ -89,9 +131,37 @@ export class Table extends View {
         stencilFunc: THREE.AlwaysStencilFunc,
         stencilZPass: THREE.IncrementStencilOp,
       })
+      if (this.wired) this.wires(p)
       this.layer(p, p.outline, 1, EDGE_VERTEX, EDGE)
     }
     this.draw()
+  }
+
+  /** Whether the edges between faces are drawn. */
+  setWires(on: boolean): void {
+    if (on === this.wired) return
+    this.wired = on
+    this.setPieces(this.pieces)
+  }
+
+  private wired = false
+
+  private wires(p: Piece): void {
+    const { transforms, looks } = p
+    const uniforms = { transforms: { value: transforms }, looks: { value: looks } }
+    const material = new THREE.ShaderMaterial({
+      glslVersion: THREE.GLSL3,
+      vertexShader: FILL_VERTEX,
+      fragmentShader: WIRE,
+      depthTest: false,
+      depthWrite: false,
+      transparent: true,
+      uniforms,
+    })
+    const lines = new THREE.LineSegments(this.owned.own('layers', wiresOf(p)), this.owned.own('layers', material))
+    lines.frustumCulled = false
+    lines.renderOrder = 0.7
+    this.content.add(lines)
   }
 
   private layer(p: Piece, geometry: THREE.BufferGeometry, order: number, vertexShader: string, fragmentShader: string) {
@@ -153,6 +223,7 @@ export class Table extends View {
   setPicked(edges: Edges, faces: Faces, points: Points): void {
     this.overlay.edges = edgesOnSheet(this.pieces, edges)
     this.overlay.faces = facesOnSheet(this.pieces, faces)
+    this.points = points
     this.overlay.points = pointsOnSheet(this.pieces, points)
     this.draw()
   }
@@ -325,7 +396,7 @@ export class Table extends View {
   private listen(): void {
     let from: THREE.Vector2 | null = null
     let far = 0
-    let way: 'pan' | 'box' | 'lasso' | 'line' = 'pan'
+    let way: 'pan' | 'box' | 'lasso' | 'line' | 'points' = 'pan'
     const twice = doubleClicks()
     const element = this.renderer.domElement
     element.addEventListener('pointerdown', (e) => {
@@ -334,6 +405,8 @@ export class Table extends View {
       far = 0
       way = e.button === 0 && e.shiftKey ? (e.altKey ? 'lasso' : 'box') : 'pan'
       if (this.fine && e.button === 0 && e.altKey && !e.shiftKey) way = 'line'
+      else if (this.fine && e.button === 0 && !e.shiftKey && this.handed.takes(from, 8 * this.unit, this.points))
+        way = 'points'
       if (e.button === 0 && !e.shiftKey && !e.ctrlKey && !e.metaKey && !this.fine) this.drag = this.grab(from, e.altKey)
     })
     element.addEventListener('pointermove', (e) => {
@@ -341,7 +414,8 @@ export class Table extends View {
       far += Math.abs(e.movementX) + Math.abs(e.movementY)
       if (far < 4) return
       const to = this.at(e)
-      if (this.drag) this.dragTo(this.drag, to, e.ctrlKey || e.metaKey)
+      if (way === 'points') this.handed.to(to, e.ctrlKey || e.metaKey ? 'none' : this.snap, this.grid())
+      else if (this.drag) this.dragTo(this.drag, to, e.ctrlKey || e.metaKey)
       else if (way === 'box') this.overlay.box = new THREE.Box2().setFromPoints([from, to])
       else if (way === 'lasso') this.overlay.lasso.push(to)
       else if (way === 'line') this.overlay.lasso = [from, to]
@@ -351,7 +425,8 @@ export class Table extends View {
     element.addEventListener('pointerup', (e) => {
       const add = e.ctrlKey || e.metaKey || (e.shiftKey && far < 4)
       const { drag } = this
-      if (drag && far >= 4) this.events.dropped(drag.move, drag.turning ? 'Turn by hand' : 'Move by hand')
+      if (way === 'points' && far >= 4) this.handed.drop()
+      else if (drag && far >= 4) this.events.dropped(drag.move, drag.turning ? 'Turn by hand' : 'Move by hand')
       else if (way === 'line' && far >= 4 && from) this.events.lined(from, this.at(e), e.ctrlKey || e.metaKey)
       else if (this.fine && far >= 4 && (this.overlay.box || this.overlay.lasso.length)) {
         const { box, lasso } = this.overlay
@@ -370,13 +445,17 @@ export class Table extends View {
         if (mark) this.events.marked(mark)
         else this.events.picked(takenAt(this.pieces, p.x, p.y), how)
       }
+      this.handed.release()
       from = this.overlay.box = this.drag = null
       this.overlay.lasso = []
       this.draw()
     })
     element.addEventListener('pointermove', (e) => {
       if (from || e.buttons) return
-      element.style.cursor = !this.fine && this.overSelected(this.at(e)) ? 'move' : ''
+      const moves = this.fine
+        ? nearPoint(this.pieces, this.points, this.at(e), 8 * this.unit) !== null
+        : this.overSelected(this.at(e))
+      element.style.cursor = moves ? 'move' : ''
     })
     element.addEventListener(
       'wheel',
@@ -391,7 +470,13 @@ export class Table extends View {
     )
   }
 
+  /** What points snap to: the px of the map, and how far from them something else is near. */
+  private grid(): { px: number; near: number } {
+    return { px: this.flat?.map_px ?? 2048, near: 8 * this.unit }
+  }
+
   override dispose(): void {
+    this.unbrushed()
     this.overlay.dispose()
     super.dispose()
   }
