@@ -64,7 +64,7 @@ class Bench:
         self.scene.meshes[mesh] = replace(old, channels={**old.channels, self.channel: made.channel})
         was, rows = self.pieces[mesh], self.rows[mesh]
         now = islands_after(self.scene, mesh, self.channel, made)
-        heir = followed(was, now).heir
+        heir = followed(was, now, made.frame).heir
         heir[anew] = -1
         self.pieces[mesh] = now
         self.rows[mesh] = (

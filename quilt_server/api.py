@@ -19,7 +19,7 @@ from .jobs.kinds import checked
 from .jobs.wake import wake
 from .projects.copies import copied
 from .projects.faults import fault_rows
-from .projects.hands import brushed, grabbed
+from .projects.hands import brushed, grabbed, sewn
 from .projects.models import Job, Layout, Project, Reading, Snapshot
 from .projects.picking import Asked, pick
 from .projects.planning import plan, suggest
@@ -45,6 +45,8 @@ from .schemas import (
     PlanIn,
     PlanOut,
     ProjectOut,
+    SewnIn,
+    SewnOut,
     StateOut,
     Step,
     SuggestIn,
@@ -225,6 +227,12 @@ def pick_more(request: HttpRequest, project_id: int, body: PickIn) -> PickOut:
 def grab_points(request: HttpRequest, project_id: int, body: GrabIn) -> GrabOut:
     """What follows picked points while they are dragged."""
     return GrabOut(**grabbed(_on(_project(project_id), body.base), body.file, body.object, body.points, body.reach))
+
+
+@api.post("/projects/{project_id}/sewn", response=SewnOut)
+def look_at_sewn(request: HttpRequest, project_id: int, body: SewnIn) -> SewnOut:
+    """What sewing picked edges would bring across; nothing is changed."""
+    return SewnOut(**sewn(_on(_project(project_id), body.base), body.file, body.object, body.edges))
 
 
 @api.post("/projects/{project_id}/brush", response=BrushOut)

@@ -367,6 +367,22 @@ class GrabOut(Schema):
     weights: list[float]
 
 
+class SewnIn(Schema):
+    """Edges [triangle, side] of an object that the page shows."""
+
+    base: int
+    file: int
+    object: int
+    edges: list[list[int]]
+
+
+class SewnOut(Schema):
+    """Lines [u, v, u, v] around what sewing would bring across, where it would lie; of so many islands."""
+
+    lines: list[list[float]]
+    islands: int
+
+
 class BrushIn(Schema):
     """Dabs [u, v, radius, strength] of a stroke on an island; `done`: how many came before them; `points` [triangle, corner] that stay."""
 

@@ -15,19 +15,20 @@ from .topology import Numbers
 @dataclass(frozen=True)
 class Followed:
     """same (n,) newer number of every older island that is as it was, -1 for others; parts : older number to the newer ones that hold its faces, for
-    those; heir (k,) for every newer island the older one that most of it was, -1 for none."""
+    those; heir (k,) for every newer island the older one whose place it has: that in whose UVs it lies, else the one that most of it was; -1 for none."""
 
     same: Numbers
     parts: dict[int, list[int]]
     heir: Numbers
 
 
-def followed(was: MeshIslands | None, now: MeshIslands | None) -> Followed:
+def followed(was: MeshIslands | None, now: MeshIslands | None, frame: Numbers | None = None) -> Followed:
     """What became of the islands of a mesh.
 
     Parameters
     ----------
     was, now : the islands of the same triangles before and after; None for a mesh without any
+    frame : see `Revised`
     """
     before, after = (0 if p is None else p.islands.count for p in (was, now))
     same, heir = np.full(before, -1, np.int64), np.full(after, -1, np.int64)
@@ -45,6 +46,8 @@ def followed(was: MeshIslands | None, now: MeshIslands | None) -> Followed:
             same[old] = new
         else:
             parts.setdefault(old, []).append(new)
+    if frame is not None and len(frame) == after:
+        heir = np.where(frame >= 0, frame, heir)
     return Followed(same, {k: sorted(v) for k, v in parts.items()}, heir)
 
 

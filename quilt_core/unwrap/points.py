@@ -45,16 +45,19 @@ def taken_back(skin: Skin, now: Laying, before: Laying, touched: Mask, places: F
     chart = cut(skin.surface, now.seam).chart
     mine = np.flatnonzero(touched & (before.island >= 0))
     count = int(before.island.max(initial=0)) + 1
-    key, faces = np.unique(chart[mine] * count + before.island[mine], return_counts=True)
+    key, slot = np.unique(chart[mine] * count + before.island[mine], return_inverse=True)
+    area = np.bincount(slot.reshape(-1), skin.surface.area[mine], len(key))
     heir = np.full(int(chart.max(initial=0)) + 1, -1)
-    # As `follow.followed` chooses: of those with most the last one.
-    order = np.argsort(faces, kind="stable")
+    order = np.argsort(area, kind="stable")
     heir[key[order] // count] = key[order] % count
+    # Islands that became one lie in the UVs of that one, and say so.
+    island = before.island.copy()
+    island[mine] = heir[chart[mine]]
     out = before.uv.copy()
     new = mine[(now.uv[mine] != was.uv[mine]).any(axis=(1, 2)) | (heir[chart[mine]] != before.island[mine])]
     rows = np.repeat(inverse(places)[heir[chart[new]]], 3, axis=0)
     out[new] = applied(rows, now.uv[new].reshape(-1, 2)).reshape(-1, 3, 2)
-    return replace(now, uv=out)
+    return replace(now, uv=out, island=island)
 
 
 def rows_of(skin: Skin, laying: Laying, corners: Numbers) -> tuple[Cut, Numbers]:

@@ -174,46 +174,92 @@ def sew(skin: Skin, laying: Laying, h: Numbers, relax: bool = True) -> tuple[Lay
     QuiltError : no seam is among the edges, or the pieces would fold or overlap
     """
     s = skin.surface
+    seams = _open(s, laying, h)
+    touched = np.zeros(len(s.faces), bool)
+    while len(seams):
+        pair, now, seams = _longest_pair(s, laying, seams)
+        laying, kept, mine = _sewn(skin, laying, now, pair, relax)
+        touched |= mine
+        laying = replace(laying, island=np.where(mine, kept, laying.island))
+        seams = seams[laying.seam[seams]]
+    return laying, touched
+
+
+def brought(skin: Skin, laying: Laying, h: Numbers) -> tuple[Laying, Mask]:
+    """What `sew` would bring across before anything is laid flat again: how it would lie, with islands that would be one under one number, and the faces (F,)
+    that would move.
+
+    Raises
+    ------
+    QuiltError : no seam is among the edges
+    """
+    s = skin.surface
+    seams = _open(s, laying, h)
+    moved = np.zeros(len(s.faces), bool)
+    while len(seams):
+        pair, now, seams = _longest_pair(s, laying, seams)
+        large, small = _larger_first(s, laying, pair)
+        mine = laying.island == small
+        if large != small:
+            uv, _ = _across(s, laying, now, large, small)
+            moved |= mine
+            laying = replace(laying, uv=uv, island=np.where(mine, large, laying.island))
+    return laying, moved
+
+
+def _open(s: Surface, laying: Laying, h: Numbers) -> Numbers:
+    """Those half-edges that are seams between faces with UVs.
+
+    Raises
+    ------
+    QuiltError : none is
+    """
     seams = h[(s.twin[h] >= 0) & laying.seam[h]]
     seams = seams[(laying.island[seams // 3] >= 0) & (laying.island[s.twin[seams] // 3] >= 0)]
     if not len(seams):
         raise QuiltError("None of these edges is a seam between faces that have UVs.")
-    touched = np.zeros(len(s.faces), bool)
-    island = laying.island.copy()
-    while len(seams):
-        pairs = np.sort(np.stack([island[seams // 3], island[s.twin[seams] // 3]], axis=1), axis=1)
-        unique, slot = np.unique(pairs, axis=0, return_inverse=True)
-        slot = np.asarray(slot).reshape(-1)
-        best = int(np.argmax(np.bincount(slot, s.length[seams])))
-        now = seams[slot == best]
-        laying = replace(laying, island=island)
-        laying, kept, mine = _sewn(skin, laying, now, unique[best].tolist(), relax)
-        touched |= mine
-        island = np.where(mine, kept, island)
-        seams = seams[slot != best]
-        seams = seams[laying.seam[seams]]
-    return replace(laying, island=island), touched
+    return seams
+
+
+def _longest_pair(s: Surface, laying: Laying, seams: Numbers) -> tuple[list[int], Numbers, Numbers]:
+    """The two islands that meet along most of some seams, those seams, and the others."""
+    pairs = np.sort(np.stack([laying.island[seams // 3], laying.island[s.twin[seams] // 3]], axis=1), axis=1)
+    unique, slot = np.unique(pairs, axis=0, return_inverse=True)
+    slot = np.asarray(slot).reshape(-1)
+    best = int(np.argmax(np.bincount(slot, s.length[seams])))
+    return unique[best].tolist(), seams[slot == best], seams[slot != best]
+
+
+def _larger_first(s: Surface, laying: Laying, pair: list[int]) -> tuple[int, int]:
+    size = [float(s.area[laying.island == k].sum()) for k in pair]
+    return (pair[0], pair[1]) if size[0] >= size[1] else (pair[1], pair[0])
+
+
+def _across(s: Surface, laying: Laying, h: Numbers, large: int, small: int) -> tuple[Floats, float]:
+    """UVs (F, 3, 2) with the small island brought to the large one along half-edges, turned over where it is mirrored against it; and by how much the two
+    sides miss each other, as a share of their length."""
+    uv = laying.uv.copy()
+    h = np.where(laying.island[h // 3] == large, h, s.twin[h])
+    t = s.twin[h]
+    goal = uv.reshape(-1, 2)[np.concatenate([h, after(h)])]
+    mine = laying.island == small
+    if sign_of(laying, small) != sign_of(laying, large):
+        uv[mine, :, 0] *= -1
+    own = uv.reshape(-1, 2)[np.concatenate([after(t), t])]
+    moved, miss = fitted(own, goal, np.tile(s.length[h], 2), uv[mine].reshape(-1, 2))
+    uv[mine] = moved.reshape(-1, 3, 2)
+    reach = float(np.linalg.norm(goal[: len(h)] - goal[len(h) :], axis=1).sum())
+    return uv, miss / max(reach, 1e-300)
 
 
 def _sewn(skin: Skin, laying: Laying, h: Numbers, pair: list[int], relax: bool) -> tuple[Laying, int, Mask]:
     """Two islands (or one, along a slit) sewn; the number of the one that stays, and the faces (F,) of both."""
     s = skin.surface
-    size = [float(s.area[laying.island == k].sum()) for k in pair]
-    large, small = (pair[0], pair[1]) if size[0] >= size[1] else (pair[1], pair[0])
-    uv = laying.uv.copy()
-    sign = sign_of(laying, large)
+    large, small = _larger_first(s, laying, pair)
+    uv, sign = laying.uv.copy(), sign_of(laying, large)
     if large != small:
-        h = np.where(laying.island[h // 3] == large, h, s.twin[h])
-        t = s.twin[h]
-        goal = uv.reshape(-1, 2)[np.concatenate([h, after(h)])]
-        mine = laying.island == small
-        if sign_of(laying, small) != sign:
-            uv[mine, :, 0] *= -1
-        own = uv.reshape(-1, 2)[np.concatenate([after(t), t])]
-        moved, miss = fitted(own, goal, np.tile(s.length[h], 2), uv[mine].reshape(-1, 2))
-        uv[mine] = moved.reshape(-1, 3, 2)
-        reach = float(np.linalg.norm(goal[: len(h)] - goal[len(h) :], axis=1).sum())
-        if miss > _POOR * reach and not relax:
+        uv, miss = _across(s, laying, h, large, small)
+        if miss > _POOR and not relax:
             raise QuiltError(
                 "The two sides of this seam do not fit onto each other without changing their shape. Sew it and lay it flat again."
             )

@@ -125,11 +125,13 @@ class Revised:
     channel : its rows
     root : (W,) the row of the cut surface that each row stands for: rows of one root are one point, whatever their values; rows of two are parted
     island : (T,) of every triangle, -1 without UVs
+    frame : (n,) for each island the older one in whose own UVs it lies, -1 for none; None where that is not known
     """
 
     channel: UvChannel
     root: NDArray[np.int64]
     island: Ints
+    frame: Numbers | None = None
 
 
 def laying_of(skin: Skin, channel: UvChannel, of_triangle: NDArray[np.integer], root: NDArray[np.integer] | None = None) -> Laying:
@@ -193,7 +195,20 @@ def revised(skin: Skin, laying: Laying, touched: Mask) -> Revised:
     number = np.full(len(channel.uvs) + 1, -1, np.int64)
     number[kept_rows] = np.arange(len(kept_rows))
     out = UvChannel(channel.uvs[kept_rows], number[tri].astype(np.int32))
-    return Revised(out, root[kept_rows], _by_first(of))
+    island = _by_first(of)
+    return Revised(out, root[kept_rows], island, _frames(skin, laying, island))
+
+
+def _frames(skin: Skin, laying: Laying, island: Ints) -> Numbers:
+    """For each new island (n,) the one that a laying says for most of its area, -1 for none: what is sewn lies in the UVs of the one that stayed."""
+    mine, was = island[skin.kept].astype(np.int64), laying.island
+    out = np.full(int(island.max(initial=-1)) + 1, -1)
+    has = (mine >= 0) & (was >= 0)
+    count = int(was.max(initial=0)) + 1
+    key, slot = np.unique(mine[has] * count + was[has], return_inverse=True)
+    order = np.argsort(np.bincount(slot.reshape(-1), skin.surface.area[has], len(key)), kind="stable")
+    out[key[order] // count] = key[order] % count
+    return out
 
 
 def _by_first(of: Numbers) -> Ints:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from typing import Any
 
 import numpy as np
@@ -54,7 +55,8 @@ def give(source: Place, lies: tuple[Skin, Laying], target: Place, onto: bool, fi
     done = None if skin is None else copied(*lies, skin, matched(lies[0].surface, skin.surface), onto)
     if skin is None or done is None:
         return f"{name_of(target)} is not of the shape of {name_of(source)}."
-    made = revised(skin, done.laying, np.ones(len(skin.kept), bool))
+    # Its islands are numbered as the other one's.
+    made = replace(revised(skin, done.laying, np.ones(len(skin.kept), bool)), frame=None)
     w.made[m] = made
     w.given.add(m)
     new, at = np.unique(made.island[skin.kept], return_index=True)

@@ -80,7 +80,7 @@ class Revision:
                 same[old] = np.arange(new.start, new.stop)
                 heir[new] = np.arange(old.start, old.stop)
                 continue
-            f = followed(was, now)
+            f = followed(was, now, self.made[m].frame)
             same[old] = np.where(f.same >= 0, f.same + new.start, -1)
             heir[new] = np.where(f.heir >= 0, f.heir + old.start, -1)
             parts |= {old.start + k: [new.start + n for n in v] for k, v in f.parts.items()}

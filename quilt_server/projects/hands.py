@@ -13,7 +13,8 @@ from quilt_core.errors import QuiltError
 from quilt_core.model.scene import Floats
 from quilt_core.unwrap.brush import Brush, dabs_of
 from quilt_core.unwrap.points import laid_out, rows_of, weights
-from quilt_core.unwrap.topology import Numbers
+from quilt_core.unwrap.seams import brought
+from quilt_core.unwrap.topology import Numbers, after
 
 from .models import Snapshot
 from .opened import arrays_of
@@ -50,6 +51,25 @@ def grabbed(snapshot: Snapshot, file: int, number: int, points: list[list[int]],
     w = weights(p.skin, laying, c, rows, reach)[c.rows.reshape(-1)]
     follows = np.flatnonzero((w > 0) & ~np.repeat(laying.bare, 3))
     return {"corners": _corners(p, follows), "weights": w[follows].tolist()}
+
+
+def sewn(snapshot: Snapshot, file: int, number: int, edges: list[list[int]]) -> dict[str, Any]:
+    """What sewing picked edges [triangle, side] of an object would bring across: the outline of it where it would come to lie on the sheet, two ends of two
+    numbers for each piece of line; and how many islands that are.
+
+    Raises
+    ------
+    QuiltError : no seam is among the edges
+    """
+    p = picked_of(snapshot, file, number)
+    if p.laying is None or snapshot.layout is None:
+        raise QuiltError("This object has no UVs, so it has no seams yet.")
+    found, moved = brought(p.skin, p.laying, np.array([p.half_edge(e) for e in edges], np.int64))
+    on = laid_out(found, _places(snapshot, file, p))
+    s = p.skin.surface
+    h = np.flatnonzero(np.repeat(moved, 3) & ((s.twin < 0) | p.laying.seam))
+    ends = np.stack([h, after(h)], axis=1)
+    return {"lines": on.uv.reshape(-1, 2)[ends].reshape(-1, 4).tolist(), "islands": len(np.unique(p.laying.island[moved]))}
 
 
 @dataclass

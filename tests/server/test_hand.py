@@ -166,5 +166,13 @@ def test_points_that_are_not_there_are_refused(browser: Browser) -> None:
 
 
 def stroke_refused(browser: Browser, file: int) -> str:
-    body = {"base": browser.state()["snapshot"], "file": file, "object": 0, "island": 7, "token": "t", "done": 0, "dabs": [[0.1, 0.1, 0.1, 1.0]]}
+    body = {
+        "base": browser.state()["snapshot"],
+        "file": file,
+        "object": 0,
+        "island": 7,
+        "token": "t",
+        "done": 0,
+        "dabs": [[0.1, 0.1, 0.1, 1.0]],
+    }
     return str(browser.post(f"/api/projects/{browser.project}/brush", body, 422)["detail"])

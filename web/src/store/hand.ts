@@ -5,6 +5,7 @@ import { Live, type Follow } from '../scene/live'
 import type { Piece } from '../scene/pieces'
 import { flatOf } from '../scene/sheets'
 import { Stroke, type Dab } from '../scene/stroke'
+import { pause } from './following'
 import type { Quilt } from './types'
 
 /** What the hand does with points and the brush. */
@@ -30,6 +31,12 @@ export interface Under {
   radius: number
 }
 
+/** Lines around what sewing would bring across, where it would lie; of so many islands. */
+export interface Ghost {
+  lines: [u0: number, v0: number, u1: number, v1: number][]
+  islands: number
+}
+
 export interface Handling {
   hand: Hand
   setHand: (hand: Partial<Hand>) => void
@@ -43,6 +50,9 @@ export interface Handling {
   pickBorder: () => void
   /** Relax a little around the picked points. */
   ease: () => Promise<void>
+  /** What sewing the picked edges would bring across. */
+  ghost: Ghost | null
+  lookAtSewn: () => Promise<void>
   brush: (phase: 'begin' | 'move' | 'end', under: Under | null) => void
 }
 
@@ -61,6 +71,8 @@ export function handling(set: StoreApi<Quilt>['setState'], get: () => Quilt): Ha
     const { state, points } = get()
     const before = state?.files.map((f) => f.id) ?? []
     await get().start('hand', params)
+    // The work goes on after it was asked for; until it is over the page shows what the hand did.
+    while (get().job) await pause(30)
     const { pieces } = get()
     for (const live of lives) if (pieces.includes(live.piece)) live.restore()
     redraw()
@@ -134,6 +146,32 @@ export function handling(set: StoreApi<Quilt>['setState'], get: () => Quilt): Ha
   return {
     hand: { reach: 0, near: 8, refuse: true, size: 40, strength: 0.5, held: false },
     setHand: (hand) => set({ hand: { ...get().hand, ...hand } }),
+    ghost: null,
+    async lookAtSewn() {
+      const { state, edges } = get()
+      const objects = new Map<string, [file: number, object: number, edges: number[][]]>()
+      for (const e of edges.values()) {
+        const key = `${e.file}/${e.object}`
+        const mine = objects.get(key) ?? [e.file, e.object, []]
+        mine[2].push([e.triangle, e.side])
+        objects.set(key, mine)
+      }
+      const ghost: Ghost = { lines: [], islands: 0 }
+      for (const [file, object, picked] of objects.values()) {
+        if (state?.snapshot == null) break
+        const { data } = await api.POST('/api/projects/{project_id}/sewn', {
+          params: { path: { project_id: state.id } },
+          body: { base: state.snapshot, file, object, edges: picked },
+        })
+        // Of edges that are no seams there is nothing to show.
+        if (!data) continue
+        ghost.lines.push(...(data.lines as Ghost['lines']))
+        ghost.islands += data.islands
+      }
+      // Something else may be picked by now.
+      if (get().edges === edges && get().state?.snapshot === state?.snapshot)
+        set({ ghost: ghost.islands ? ghost : null })
+    },
     async grab() {
       const { state, hand, pieces } = get()
       if (state?.snapshot == null || get().job) return null

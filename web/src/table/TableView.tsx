@@ -49,6 +49,7 @@ export function TableView() {
     edges,
     faces,
     points,
+    ghost,
   } = useParts(
     'pieces',
     'drawn',
@@ -68,6 +69,7 @@ export function TableView() {
     'edges',
     'faces',
     'points',
+    'ghost',
   )
   const [look, setLook] = useState<keyof typeof LOOKS>('cloth')
   const [kinds, setKinds] = useState<Set<MarkKind>>(new Set(Object.keys(MARKS) as MarkKind[]))
@@ -139,6 +141,7 @@ export function TableView() {
     table.current.setWires(fine)
   }, [picks])
   useEffect(() => table.current?.setPicked(edges, faces, points), [edges, faces, points, drawn, pieces])
+  useEffect(() => table.current?.setGhost(picks === 'edges' && ghost ? ghost.lines : []), [ghost, picks])
   const marks = useMemo(
     // While a packing runs the table shows drafts, which nobody has measured yet.
     () => ({

@@ -35,6 +35,8 @@ export class Overlay {
   /** Picked edges and faces. */
   edges: Line[] = []
   faces: Line[] = []
+  /** Around what sewing would bring across. */
+  ghost: [u0: number, v0: number, u1: number, v1: number][] = []
   /** Triangles that what the hand does would turn over. */
   folds: Line[] = []
   box: THREE.Box2 | null = null
@@ -112,6 +114,15 @@ export class Overlay {
       Object.assign(this.pen, { strokeStyle: color, lineWidth: width, lineCap: 'round' })
       this.pen.stroke()
     }
+    this.pen.beginPath()
+    for (const [u0, v0, u1, v1] of this.ghost) {
+      this.pen.moveTo(...this.toScreen(u0, v0))
+      this.pen.lineTo(...this.toScreen(u1, v1))
+    }
+    Object.assign(this.pen, { strokeStyle: COLOURS.indigo, lineWidth: 2 })
+    this.pen.setLineDash([2, 4])
+    this.pen.stroke()
+    this.pen.setLineDash([])
     this.pen.fillStyle = MADDER
     for (const at of this.points) {
       const [x, y] = this.toScreen(...at)

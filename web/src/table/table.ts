@@ -228,6 +228,12 @@ export class Table extends View {
     this.draw()
   }
 
+  /** Around what sewing would bring across. */
+  setGhost(lines: Overlay['ghost']): void {
+    this.overlay.ghost = lines
+    this.draw()
+  }
+
   setMarks(marks: Marks): void {
     this.overlay.marks = marks
     this.draw()

@@ -1,5 +1,5 @@
 import { Box, Button, Flex, Text } from '@chakra-ui/react'
-import { useState } from 'react'
+import { useEffect, useState } from 'react'
 import { asEdges, asFaces, edgeOf, type Edge } from '../../scene/edges'
 import { objectsOf } from '../../scene/saving'
 import { selectedIslands, useParts, useQuilt, type SeamRun } from '../../store'
@@ -27,7 +27,13 @@ export function Seams() {
     'bend',
     'setBend',
   )
+  const { state, ghost } = useParts('state', 'ghost')
   const [flat, setFlat] = useState(true)
+  const snapshot = state?.snapshot
+  useEffect(() => {
+    const asked = setTimeout(() => void useQuilt.getState().lookAtSewn(), 150)
+    return () => clearTimeout(asked)
+  }, [edges, snapshot])
   const found = edges.size
     ? `${edges.size} ${edges.size === 1 ? 'edge is' : 'edges are'} picked.`
     : faces.size
@@ -68,6 +74,12 @@ export function Seams() {
           <Tick on={flat} set={setFlat}>
             <Text fontSize="xs">Lay flat at once what was cut or sewn</Text>
           </Tick>
+          {ghost && (
+            <Text fontSize="xs" mb="1">
+              Sewn, {ghost.islands === 1 ? 'an island comes' : `${ghost.islands} islands come`} across: dotted on the
+              table.
+            </Text>
+          )}
           <Flex gap="1" mb="3">
             <Button
               size="xs"

@@ -1,0 +1,186 @@
+"""Points dragged on the table, the brush on table and model, and sewing seen before it is done: real drags, judged by what the server has then."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import numpy as np
+from playwright.sync_api import Page, expect
+
+from quilt_core import formats
+from quilt_core.model.scene import Floats
+from quilt_core.uv.islands import signed_areas
+from tests.server.test_hand import sheet
+from tests.server.test_sewing import strip
+
+from .test_arrange import idle, put
+from .test_seams import middle, newest, on_table
+from .test_stages import deliver, stage, start
+from .test_whole_job import address, chromium, page
+
+__all__ = ["address", "chromium", "page"]
+
+
+def opened(page: Page, address: str, tmp_path: Path, body: bytes, name: str) -> None:
+    file = tmp_path / f"{name}.obj"
+    file.write_bytes(body)
+    start(page, address, name, file)
+    stage(page, "Mend")
+
+
+def uvs(page: Page, tmp_path: Path, name: str) -> tuple[Floats, Floats]:
+    """Positions and UVs of all triangles' corners as they are delivered now."""
+    stage(page, "Deliver")
+    with deliver(page, tmp_path / "out.zip") as z:
+        m = formats.read(z.read(f"{name}.obj"), f"{name}.obj").meshes[0]
+    stage(page, "Mend")
+    return m.positions[m.triangles], m.channels[0].uvs[m.channels[0].triangles]
+
+
+def drag(page: Page, one: tuple[float, float], other: tuple[float, float], hold: int = 600) -> None:
+    page.mouse.move(*one)
+    page.mouse.down()
+    page.mouse.move(*other, steps=6)
+    # What follows is asked for while the drag goes on.
+    page.wait_for_timeout(hold)
+
+
+def test_a_point_is_dragged_and_a_fold_refused(page: Page, address: str, tmp_path: Path) -> None:
+    opened(page, address, tmp_path, sheet(8), "sheet")
+    page.get_by_role("button", name="Points on the table").click()
+    at = on_table(page)
+    page.get_by_label("What a drag snaps to").select_option("none")
+    page.mouse.click(*at(0.3, 0.3))
+    expect(page.get_by_text("1 point is picked: drag one on the table.")).to_be_visible()
+    drag(page, at(0.3, 0.3), at(0.32, 0.31))
+    page.mouse.up()
+    expect(page.get_by_role("button", name="Undo")).to_be_enabled()
+    idle(page)
+    positions, now = uvs(page, tmp_path, "sheet")
+    went = now.reshape(-1, 2) - (0.1 + 0.4 * positions.reshape(-1, 3)[:, :2])
+    moved = np.abs(went).max(axis=1) > 1e-4
+    pixel = 1.15 / min(page.get_by_test_id("table").bounding_box()[k] for k in ("width", "height"))  # type: ignore[index]
+    assert moved.sum() == 6 and np.abs(went[moved] - [0.02, 0.01]).max() < 3 * pixel
+    # Far over its neighbours: it is refused, in words, and everything is as it was.
+    page.get_by_role("button", name="Points on the table").click()
+    page.mouse.click(*at(0.2, 0.3))
+    expect(page.get_by_text("1 point is picked: drag one on the table.")).to_be_visible()
+    before = newest(page, address)["snapshot"]
+    drag(page, at(0.2, 0.3), at(0.45, 0.3))
+    page.mouse.up()
+    expect(page.get_by_text("would fold over")).to_be_visible(timeout=30_000)
+    idle(page)
+    assert newest(page, address)["snapshot"] == before
+
+
+def test_points_are_parted_welded_and_lined_up(page: Page, address: str, tmp_path: Path) -> None:
+    opened(page, address, tmp_path, sheet(8, 0.04), "sheet")
+    page.get_by_role("button", name="Points on the table").click()
+    at = on_table(page)
+    # A box around the middle column of points, all the way across.
+    x0, y0 = at(0.28, 0.05)
+    x1, y1 = at(0.32, 0.55)
+    page.keyboard.down("Shift")
+    page.mouse.move(x0, y0)
+    page.mouse.down()
+    page.mouse.move(x1, y1, steps=4)
+    page.mouse.up()
+    page.keyboard.up("Shift")
+    expect(page.get_by_text("9 points are picked: drag one on the table.")).to_be_visible()
+    page.get_by_role("button", name="In a column").click()
+    expect(page.get_by_role("button", name="Undo")).to_be_enabled()
+    idle(page)
+    expect(page.get_by_text("9 points are picked: drag one on the table.")).to_be_visible()
+    page.get_by_role("button", name="Part", exact=True).click()
+    expect(page.get_by_text("1 objects, islands")).to_be_visible()
+    idle(page)
+    assert newest(page, address)["objects"][0]["islands"] == 2
+    page.get_by_role("button", name="Weld").click()
+    idle(page)
+    page.wait_for_function("document.body.innerText.includes('All saved')")
+    assert newest(page, address)["objects"][0]["islands"] == 1
+    positions, now = uvs(page, tmp_path, "sheet")
+    column = np.abs(positions.reshape(-1, 3)[:, 0] - 0.5) < 1e-6
+    assert np.ptp(now.reshape(-1, 2)[column, 0]) < 1e-5
+
+
+def stretch(positions: Floats, now: Floats) -> Floats:
+    """How far each side of a triangle is from 0.4 of its length in space."""
+    lengths = [np.linalg.norm(x - np.roll(x, -1, axis=1), axis=2) for x in (now, positions)]
+    return np.abs(lengths[0] / lengths[1] / 0.4 - 1)
+
+
+def test_the_brush_relaxes_on_the_table_and_on_the_model(page: Page, address: str, tmp_path: Path) -> None:
+    opened(page, address, tmp_path, sheet(12, 0.06), "sheet")
+    positions, before = uvs(page, tmp_path, "sheet")
+    page.get_by_role("button", name="Relax by brush").click()
+    put(page, "Strength of the brush", "100")
+    page.get_by_text("Outlines stay").click()
+    x, y = on_table(page)(0.3, 0.3)
+    page.mouse.move(x, y)
+    size = page.get_by_label("Size of the brush").input_value()
+    page.keyboard.down("Shift")
+    page.mouse.wheel(0, -100)
+    page.keyboard.up("Shift")
+    expect(page.get_by_label("Size of the brush")).not_to_have_value(size)
+    assert float(page.get_by_label("Size of the brush").input_value()) > float(size)
+    put(page, "Size of the brush", "60")
+    page.mouse.move(x, y)
+    expect(page.get_by_test_id("ring").first).to_be_visible()
+    page.mouse.down()
+    for k in range(12):
+        page.mouse.move(x + 14 * np.cos(k), y + 14 * np.sin(k))
+        page.wait_for_timeout(50)
+    page.mouse.up()
+    expect(page.get_by_role("button", name="Undo")).to_be_enabled()
+    idle(page)
+    _, after = uvs(page, tmp_path, "sheet")
+    assert stretch(positions, after).mean() < 0.5 * stretch(positions, before).mean() and (signed_areas(after) > 0).all()
+    page.get_by_role("button", name="Undo").click()
+    idle(page)
+    page.get_by_role("button", name="Relax by brush").click()
+    put(page, "Size of the brush", "110")
+    x, y = middle(page)
+    page.mouse.move(x, y)
+    page.mouse.down()
+    for k in range(12):
+        page.mouse.move(x + 20 * np.cos(k), y + 20 * np.sin(k))
+        page.wait_for_timeout(50)
+    page.mouse.up()
+    expect(page.get_by_role("button", name="Redo")).to_be_disabled()
+    idle(page)
+    _, model = uvs(page, tmp_path, "sheet")
+    assert stretch(positions, model).mean() < 0.5 * stretch(positions, before).mean() and (signed_areas(model) > 0).all()
+
+
+def test_a_stretched_border_is_eased_with_two_keys(page: Page, address: str, tmp_path: Path) -> None:
+    body = sheet(8).decode().replace("vt 0.100000 0.300000", "vt 0.060000 0.300000")
+    opened(page, address, tmp_path, body.encode(), "sheet")
+    positions, before = uvs(page, tmp_path, "sheet")
+    page.get_by_role("button", name="Points on the table").click()
+    page.mouse.click(*on_table(page)(0.064, 0.3))
+    expect(page.get_by_text("1 point is picked: drag one on the table.")).to_be_visible()
+    page.get_by_test_id("table").hover()
+    page.keyboard.press("b")
+    expect(page.get_by_text("32 points are picked: drag one on the table.")).to_be_visible()
+    for _ in range(3):
+        page.keyboard.press("r")
+        page.wait_for_timeout(300)
+        idle(page)
+    _, after = uvs(page, tmp_path, "sheet")
+    assert stretch(positions, after).max() < 0.5 * stretch(positions, before).max()
+
+
+def test_what_sewing_brings_across_is_seen_before(page: Page, address: str, tmp_path: Path) -> None:
+    opened(page, address, tmp_path, strip([1.04, 1.0], [2, 2]), "strip")
+    page.get_by_role("button", name="Pick edges").click()
+    x, y = middle(page)
+    page.mouse.dblclick(x, y)
+    expect(page.get_by_text("1 edge is picked.")).to_be_visible()
+    expect(page.get_by_text("Sewn, an island comes across: dotted on the table.")).to_be_visible(timeout=10_000)
+    page.get_by_text("Lay flat at once").click()
+    page.get_by_role("button", name="Sew", exact=True).click()
+    expect(page.get_by_text("Seams are stitched on the model")).to_be_visible(timeout=30_000)
+    idle(page)
+    assert newest(page, address)["objects"][0]["islands"] == 1
+    expect(page.get_by_text("dotted on the table")).to_be_hidden()
