@@ -67,7 +67,7 @@ def test_what_would_fold_or_overlap_is_refused_unless_it_is_let() -> None:
     # A corner pulled across the far side of the island: nothing folds, but it lies double.
     skin, laying = halves(1.0)
     rim = np.array([corner(laying, (0, 0)), corner(laying, (0.25, 0))])
-    with pytest.raises(QuiltError, match="fold over|overlap itself"):
+    with pytest.raises(QuiltError, match=r"fold over|overlap itself"):
         points.moved(skin, laying, rim, np.array([0.0, 1.2]))
 
 

@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+import re
 from pathlib import Path
 
 import numpy as np
+from PIL import Image
 from playwright.sync_api import Page, expect
 
 from quilt_core import formats
@@ -184,3 +186,32 @@ def test_what_sewing_brings_across_is_seen_before(page: Page, address: str, tmp_
     idle(page)
     assert newest(page, address)["objects"][0]["islands"] == 1
     expect(page.get_by_text("dotted on the table")).to_be_hidden()
+
+
+def test_texels_are_matched_to_a_brick_of_the_picture(page: Page, address: str, tmp_path: Path) -> None:
+    """A brick is a quarter of a 2048 px tile wide, 512 px; it is 25 cm: the density that fits is 2048 px/m, by arithmetic."""
+    opened(page, address, tmp_path, sheet(4), "sheet")
+    picture = tmp_path / "bricks.png"
+    pixels = np.zeros((256, 256, 3), np.uint8)
+    pixels[:, ::64] = pixels[::32] = 200
+    Image.fromarray(pixels).save(picture)
+    stage(page, "Even")
+    page.get_by_test_id("picture").set_input_files(picture)
+    idle(page)
+    page.get_by_text("It goes on beyond the tile").click()
+    page.get_by_role("button", name="Measure").click()
+    at = on_table(page)
+    for u in (0.25, 0.5):
+        page.mouse.click(*at(u, 0.75))
+    measured = page.get_by_role("button", name=re.compile(r"^\d+\.\d px$"))
+    expect(measured).to_be_visible()
+    px = float(measured.inner_text().split()[0])
+    assert abs(px - 512) < 12
+    put(page, "Real length", "25")
+    page.get_by_role("button", name="Match", exact=True).click()
+    expect(page.get_by_text("1 island changed.")).to_be_visible(timeout=30_000)
+    idle(page)
+    stage(page, "Mend")
+    positions, now = uvs(page, tmp_path, "sheet")
+    density = 2048 * np.sqrt(np.abs(signed_areas(now)).sum() / np.abs(signed_areas(positions[..., :2])).sum())
+    assert abs(density / (px / 0.25) - 1) < 1e-3

@@ -59,7 +59,7 @@ def test_a_point_is_dragged_with_what_is_near(browser: Browser) -> None:
     file = file_of(browser)
     point = at(file, browser, (0.5, 0.5))
     shown = browser.post(f"/api/projects/{browser.project}/grab", {"base": browser.state()["snapshot"], "file": file, "object": 0, "points": [point[1:]], "reach": 0.16})  # fmt: skip
-    positions, before = delivered(browser)
+    _, before = delivered(browser)
     done = browser.run("hand", operation="move", points={file: [point]}, by=[0.01, 0.02], reach=0.16)
     assert done["state"] == "done", done["error"]
     _, after = delivered(browser)

@@ -53,6 +53,7 @@ export function ModelView() {
     alone,
     showAlone,
     through,
+    tiled,
   } = useParts(
     'pieces',
     'drawn',
@@ -73,6 +74,7 @@ export function ModelView() {
     'alone',
     'showAlone',
     'through',
+    'tiled',
   )
   const [over, setOver] = useState({ words: '', x: 0, y: 0 })
   const [look, setLook] = useState<Look>('checker')
@@ -156,6 +158,7 @@ export function ModelView() {
     }
   }, [look, map, square, band, pieces, state, sheet, baked, shownMap, delivered])
   useEffect(() => model.current?.setWipe(wipe), [wipe, look])
+  useEffect(() => model.current?.setTiled(tiled), [tiled])
   // What was delivered is looked at as soon as it is there; where it is gone, the model shows its checker again.
   const carried =
     !!state &&

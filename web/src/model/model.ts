@@ -18,7 +18,7 @@ import { Stitches } from './stitches'
 import { nearest } from './camera'
 
 /** What a click takes. */
-export type Grain = 'objects' | 'islands' | 'edges' | 'faces' | 'points' | 'brush'
+export type Grain = 'objects' | 'islands' | 'edges' | 'faces' | 'points' | 'brush' | 'measure'
 
 /** Whether clicks take parts of surfaces, not whole things. */
 const isFine = (g: Grain) => g === 'edges' || g === 'faces' || g === 'points' || g === 'brush'
@@ -115,6 +115,7 @@ export class Model extends View {
         tint: { value: new THREE.Vector3(1, 1, 1) },
         freshTint: { value: new THREE.Vector3(1, 1, 1) },
         wipe: { value: this.wipe },
+        tiled: { value: this.tiled ? 1 : 0 },
         squares: { value: 32 },
         look: { value: 0 },
         marks: { value: 1 },
@@ -189,6 +190,15 @@ export class Model extends View {
     this.each((u) => (u.wipe.value = this.wipe))
     this.draw()
   }
+
+  /** Whether the pictures of the tiles go on beyond them. */
+  setTiled(on: boolean): void {
+    this.tiled = on
+    this.each((u) => (u.tiled.value = on ? 1 : 0))
+    this.draw()
+  }
+
+  private tiled = false
 
   /** What the objects wear; `squares` checker squares across the map, `band` in doublings. */
   setLook(look: Look, squares: number, band: number, marks: boolean): void {

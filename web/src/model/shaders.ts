@@ -44,6 +44,7 @@ export const FRAGMENT = /* glsl */ `
   uniform vec3 tint;
   uniform vec3 freshTint;
   uniform float wipe;
+  uniform float tiled;
   // IEC 61966-2-1, both ways: materials multiply in linear light.
   vec3 lit(vec3 s) { return mix(s / 12.92, pow((s + 0.055) / 1.055, vec3(2.4)), step(0.04045, s)); }
   vec3 stored(vec3 x) { return mix(x * 12.92, 1.055 * pow(x, vec3(1.0 / 2.4)) - 0.055, step(0.0031308, x)); }
@@ -82,8 +83,10 @@ export const FRAGMENT = /* glsl */ `
     if (look < 0.5) c = texture(pattern, tex * squares / 4.0).rgb * mix(vec3(1.0), plain, 0.45) * 1.1;
     else if (look > 3.5 && look < 4.5) c = painted > 0.5 ? texture(picture, old).rgb : plain;
     else if (look > 2.5) {
-      bool under = painted > 0.5 && all(greaterThanEqual(tex, vec2(0.0))) && all(lessThanEqual(tex, reach)) && !has(state, 8);
-      c = under ? texture(picture, tex / reach).rgb : plain;
+      bool inside = tiled > 0.5 || (all(greaterThanEqual(tex, vec2(0.0))) && all(lessThanEqual(tex, reach)));
+      bool under = painted > 0.5 && inside && !has(state, 8);
+      // The gradients are those of what goes on, so that there is no line where it begins anew.
+      c = under ? textureGrad(picture, fract(tex / reach), dFdx(tex / reach), dFdy(tex / reach)).rgb : plain;
     } else if (look > 1.5) c = densityColour(state.x);
     if (look > 6.5) c = min(vec3(1.0), 4.0 * abs(after(before()) - before()));
     else if (look > 5.5) c = gl_FragCoord.x < wipe ? before() : after(plain);

@@ -32,6 +32,8 @@ export interface How {
   /** With Shift: the way from the last one. */
   way: boolean
   twice: boolean
+  /** Where on the sheet. */
+  at?: [u: number, v: number]
 }
 
 /** Something to draw on the sheet: corners of a line or a triangle, in UV. */

@@ -5,6 +5,8 @@ import { ownPictures } from '../scene/pictures'
 import { flatOf, tilesOf, withRecipe, type Recipe } from '../scene/sheets'
 import { histogram, readDensity, target } from '../scene/states'
 import { selectedIslands, useParts } from '../store'
+import { measuredPx } from '../store/hand'
+import { Tick } from './deliver/Extras'
 import { Choice, Figure, Main, NumberField, OptionalNumber, Setting, Title, Whom } from './parts'
 import { perMetre, plain } from '../words'
 
@@ -117,6 +119,7 @@ export function Even() {
         />
       </Setting>
       <Under />
+      <Match />
       <Flex gap="3" mb="3" color="indigo" textDecoration="underline">
         <a href={`/api/projects/${state.id}/density.csv`}>Density report, CSV</a>
         <a href={`/api/projects/${state.id}/density.json`}>JSON</a>
@@ -192,6 +195,7 @@ function Material() {
 /** A picture under the islands, so that they can be placed against it. */
 function Under() {
   const { state, sheet, change, putPicture, job } = useParts('state', 'sheet', 'change', 'putPicture', 'job')
+  const { tiled, setTiled } = useParts('tiled', 'setTiled')
   const [chosen, setChosen] = useState(1001)
   if (!state) return null
   const s = flatOf(state.settings, sheet)
@@ -240,6 +244,56 @@ function Under() {
           }}
         />
       </Flex>
+      {s.sheet.columns * s.sheet.rows === 1 && (
+        <Tick on={tiled} set={setTiled}>
+          <Text fontSize="xs">It goes on beyond the tile</Text>
+        </Tick>
+      )}
     </Setting>
+  )
+}
+
+/** The size of texels by something of the picture whose real length is known. */
+function Match() {
+  const { state, sheet, measured, picks, setPicks, start, job } = useParts(
+    'state',
+    'sheet',
+    'measured',
+    'picks',
+    'setPicks',
+    'start',
+    'job',
+  )
+  const [cm, setCm] = useState(20)
+  const px = measuredPx({ state, sheet, measured })
+  return (
+    <Box mb="3">
+      <Text fontWeight="600">Match the picture</Text>
+      <Text color="faded" fontSize="xs" mb="1">
+        Click both ends of a brick or a plank on the table, and say how long it really is: the selection, or all, gets
+        that density.
+      </Text>
+      <Flex gap="1" align="center" wrap="wrap">
+        <Button
+          size="xs"
+          variant="outline"
+          {...(picks === 'measure' && { bg: 'indigo', color: 'sheet' })}
+          aria-pressed={picks === 'measure'}
+          onClick={() => setPicks(picks === 'measure' ? 'objects' : 'measure')}
+        >
+          {px ? `${px.toFixed(1)} px` : measured.length ? 'and the other end' : 'Measure'}
+        </Button>
+        <Text fontSize="xs">is</Text>
+        <NumberField name="Real length" value={cm} unit="cm" least={0.001} most={1e6} set={setCm} />
+        <Button
+          size="xs"
+          variant="outline"
+          disabled={!px || !!job}
+          onClick={() => void start('mend', { action: 'even', density: (100 * px) / cm, islands: selectedIslands() })}
+        >
+          Match
+        </Button>
+      </Flex>
+    </Box>
   )
 }

@@ -4,9 +4,10 @@ import type { Caught } from '../scene/area'
 import { useQuilt } from '.'
 
 /** A click on the model or the table, by what clicks pick. */
-export function clicked({ hit, edge, faces, point }: Taken, { add, way, twice }: How): void {
+export function clicked({ hit, edge, faces, point }: Taken, { add, way, twice, at }: How): void {
   const q = useQuilt.getState()
   if (q.picks === 'brush') return
+  if (q.picks === 'measure') return at && q.measure(at)
   if (q.picks === 'points') {
     if (!point) return add || way ? undefined : q.pickNothing()
     if (way && q.points.size) return void q.pickWay(point)

@@ -240,7 +240,7 @@ export const useQuilt = create<Quilt>((set, get) => {
     // A baked map is looked at where it was baked.
     setStage(stage) {
       // Edges and faces are picked where they are mended; elsewhere a click picks what it always did.
-      const fine = ['edges', 'faces', 'points', 'brush'].includes(get().picks)
+      const fine = ['edges', 'faces', 'points', 'brush', 'measure'].includes(get().picks)
       const usual = localStorage.getItem('picks') === 'islands' ? ('islands' as const) : ('objects' as const)
       set({ stage, note: '', ...(stage === 'Prove' ? {} : { shownMap: '' }), ...(fine && { picks: usual }) })
       if (fine) get().pickNothing()

@@ -148,7 +148,7 @@ export interface Alike {
   groups: { name: string; objects: string[]; away_m: number }[]
 }
 
-export type Picks = 'objects' | 'islands' | 'edges' | 'faces' | 'points' | 'brush'
+export type Picks = 'objects' | 'islands' | 'edges' | 'faces' | 'points' | 'brush' | 'measure'
 
 /** What a newer version of a file would change. */
 export interface Newer {

@@ -19,6 +19,7 @@ const PICKS = {
   faces: 'pick faces',
   points: 'pick points',
   brush: 'brush',
+  measure: 'measure',
 }
 const SNAPS = { none: 'no snapping', pixel: 'snap to pixels', near: 'snap to neighbours', tile: 'by whole tiles' }
 const EMPTY: Pictures = new Map()
@@ -50,6 +51,8 @@ export function TableView() {
     faces,
     points,
     ghost,
+    measured,
+    tiled,
   } = useParts(
     'pieces',
     'drawn',
@@ -70,6 +73,8 @@ export function TableView() {
     'faces',
     'points',
     'ghost',
+    'measured',
+    'tiled',
   )
   const [look, setLook] = useState<keyof typeof LOOKS>('cloth')
   const [kinds, setKinds] = useState<Set<MarkKind>>(new Set(Object.keys(MARKS) as MarkKind[]))
@@ -125,8 +130,8 @@ export function TableView() {
     if (shown) table.current?.showSelected()
   }, [shown])
   useEffect(() => {
-    if (flat) table.current?.setSheet(flat, padding, margin, pictures, dim)
-  }, [flat, padding, margin, pictures, dim, pieces])
+    if (flat) table.current?.setSheet(flat, padding, margin, pictures, dim, tiled)
+  }, [flat, padding, margin, pictures, dim, tiled, pieces])
   useEffect(
     () => table.current?.setLook(look === 'density', band, kinds.has('flipped'), kinds.has('overlaps')),
     [look, band, kinds, pieces],
@@ -137,11 +142,12 @@ export function TableView() {
   useEffect(() => {
     const fine = ['edges', 'faces', 'points', 'brush'].includes(picks)
     if (!table.current) return
-    table.current.fine = fine
+    table.current.fine = fine || picks === 'measure'
     table.current.setWires(fine)
   }, [picks])
   useEffect(() => table.current?.setPicked(edges, faces, points), [edges, faces, points, drawn, pieces])
   useEffect(() => table.current?.setGhost(picks === 'edges' && ghost ? ghost.lines : []), [ghost, picks])
+  useEffect(() => table.current?.setMeasured(picks === 'measure' ? measured : []), [measured, picks])
   const marks = useMemo(
     // While a packing runs the table shows drafts, which nobody has measured yet.
     () => ({

@@ -37,6 +37,8 @@ export class Overlay {
   faces: Line[] = []
   /** Around what sewing would bring across. */
   ghost: [u0: number, v0: number, u1: number, v1: number][] = []
+  /** Ends of what is measured. */
+  measured: [u: number, v: number][] = []
   /** Triangles that what the hand does would turn over. */
   folds: Line[] = []
   box: THREE.Box2 | null = null
@@ -76,6 +78,7 @@ export class Overlay {
     for (const mark of this.marks.corners.slice(0, MOST)) this.corner(...mark.at)
     for (const mark of this.marks.pins.slice(0, MOST)) this.pin(...mark)
     for (const mark of this.marks.gaps.slice(0, MOST)) this.gap(...mark.at, mark.px)
+    this.ruler()
     if (this.box) this.frame(this.box.min.x, this.box.min.y, this.box.max.x, this.box.max.y, [4, 3], INK, 1.5)
     if (this.lasso.length) this.line(this.lasso, [4, 3], INK, true)
   }
@@ -189,6 +192,23 @@ export class Overlay {
       COLOURS.indigo,
       false,
     )
+  }
+
+  /** What is measured: its ends, a line between them, and how long it is. */
+  private ruler(): void {
+    const ends = this.measured.map((at) => this.toScreen(...at))
+    this.pen.fillStyle = INK
+    for (const [x, y] of ends) this.pen.fillRect(x - 3, y - 3, 6, 6)
+    if (ends.length < 2 || !this.sheet) return
+    const [[a, b], [c, d]] = this.measured
+    this.line(
+      this.measured.map((at) => new THREE.Vector2(...at)),
+      [],
+      INK,
+      false,
+    )
+    const px = Math.hypot(c - a, d - b) * this.sheet.map_px
+    this.text(`${px.toFixed(1)} px`, (ends[0][0] + ends[1][0]) / 2 + 6, (ends[0][1] + ends[1][1]) / 2 - 6, INK)
   }
 
   private line(points: THREE.Vector2[], dash: number[], colour: string, close: boolean): void {

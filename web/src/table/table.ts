@@ -195,14 +195,14 @@ export class Table extends View {
   }
 
   /** The sheet with its tiles; padding and margin in px; pictures under the tiles, dimmed. */
-  setSheet(flat: Flat, padding: number, margin: number, pictures: Pictures, dim: number): void {
+  setSheet(flat: Flat, padding: number, margin: number, pictures: Pictures, dim: number, tiled: boolean): void {
     const other = this.flat?.sheet.id !== flat.sheet.id
     const size = `${this.flat?.sheet.columns} ${this.flat?.sheet.rows}`
     this.flat = flat
     this.zone = padding / 2
     this.overlay.sheet = flat
     this.overlay.margin = margin
-    this.squares.show(flat, pictures, dim)
+    this.squares.show(flat, pictures, dim, tiled)
     for (const m of this.materials) m.uniforms.opacity.value = pictures.size ? 0.3 : 1
     if (other || size !== `${flat.sheet.columns} ${flat.sheet.rows}`) this.fit()
     this.draw()
@@ -231,6 +231,12 @@ export class Table extends View {
   /** Around what sewing would bring across. */
   setGhost(lines: Overlay['ghost']): void {
     this.overlay.ghost = lines
+    this.draw()
+  }
+
+  /** Ends of what is measured. */
+  setMeasured(ends: Overlay['measured']): void {
+    this.overlay.measured = ends
     this.draw()
   }
 
@@ -447,7 +453,8 @@ export class Table extends View {
         const p = this.at(e)
         const box = this.host.getBoundingClientRect()
         const mark = add || this.fine ? null : this.overlay.hit(e.clientX - box.left, e.clientY - box.top)
-        const how = { add: this.fine ? e.ctrlKey || e.metaKey : add, way: this.fine && e.shiftKey, twice: twice(e) }
+        const at = [p.x, p.y] as [number, number]
+        const how = { at, add: this.fine ? e.ctrlKey || e.metaKey : add, way: this.fine && e.shiftKey, twice: twice(e) }
         if (mark) this.events.marked(mark)
         else this.events.picked(takenAt(this.pieces, p.x, p.y), how)
       }

@@ -5,12 +5,14 @@ import { COLOURS } from '../colours'
 /** Pictures under tiles, by tile number. */
 export type Pictures = Map<number, THREE.Texture>
 
+const AROUND = [-1, 0, 1].flatMap((x) => [-1, 0, 1].filter((y) => x || y).map((y) => [x, y]))
+
 /** The tiles' cloth squares with the pictures that lie on them. */
 export class TileSquares extends THREE.Group {
   private flat: Flat | null = null
 
   /** Lay out the tiles of a sheet; `dim`: 0 shows a picture in full, 1 only the cloth. */
-  show(flat: Flat, pictures: Pictures, dim: number): void {
+  show(flat: Flat, pictures: Pictures, dim: number, tiled = false): void {
     this.flat = flat
     this.dispose()
     for (const tile of tilesOf(flat.sheet)) {
@@ -20,6 +22,10 @@ export class TileSquares extends THREE.Group {
       if (map) {
         const material = new THREE.MeshBasicMaterial({ map, depthTest: false, transparent: true, opacity: 1 - dim })
         this.add(square(column, row, material, -2.5))
+        const more = { map, depthTest: false, transparent: true, opacity: 0.55 * (1 - dim) }
+        // Of one tile the picture goes on all around; several have pictures of their own beside them.
+        for (const [x, y] of tiled && flat.sheet.columns * flat.sheet.rows === 1 ? AROUND : [])
+          this.add(square(column + x, row + y, new THREE.MeshBasicMaterial(more), -2.6))
       }
     }
   }
