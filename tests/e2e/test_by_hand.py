@@ -16,6 +16,7 @@ from tests.server.test_hand import sheet
 from tests.server.test_sewing import strip
 
 from .test_arrange import idle, put
+from .test_arrange import opened as section
 from .test_seams import middle, newest, on_table
 from .test_stages import deliver, stage, start
 from .test_whole_job import address, chromium, page
@@ -215,3 +216,17 @@ def test_texels_are_matched_to_a_brick_of_the_picture(page: Page, address: str, 
     positions, now = uvs(page, tmp_path, "sheet")
     density = 2048 * np.sqrt(np.abs(signed_areas(now)).sum() / np.abs(signed_areas(positions[..., :2])).sum())
     assert abs(density / (px / 0.25) - 1) < 1e-3
+
+
+def test_islands_are_laid_out_in_rows(page: Page, address: str, tmp_path: Path) -> None:
+    opened(page, address, tmp_path, strip([1.0, 2.4, 0.5], [1, 1, 1]), "strip")
+    stage(page, "Arrange")
+    section(page, "By hand")
+    page.get_by_label("Order of the rows").select_option("size")
+    page.get_by_role("button", name="Lay out in rows").click()
+    expect(page.get_by_role("button", name="Undo")).to_be_enabled(timeout=30_000)
+    idle(page)
+    positions, now = uvs(page, tmp_path, "strip")
+    middle_x = positions.mean(axis=1)[:, 0]
+    lefts = [now[(middle_x > a) & (middle_x < b)].reshape(-1, 2).min(axis=0) for a, b in ((0, 1), (1, 3.4), (3.4, 3.9))]
+    assert sorted(range(3), key=lambda k: (-lefts[k][1], lefts[k][0])) == [1, 0, 2]

@@ -26,13 +26,15 @@ from ...projects.opened import arrays_of
 from ...projects.reading import Chosen, Parts, choose, parts_of, regions_of, sheet_numbers, twin_groups, weights
 from ...projects.sheets import grid, of_sheet, sheets
 from ...projects.state import settings_of
-from ..kind import Asked, FileNumber, Islands, Kind, Real
+from ..kind import Asked, FileNumber, Islands, Kind, Number, Real
 from ..landing import head_of, land
 from ..progress import StopFlag, report_progress
+from ..rows import ORDERS, rowed
 
 LABELS = {
     "flip": "Flip mirrored islands back", "into_tile": "Bring islands into the tile", "straighten": "Straighten islands", "even": "Even the density",
     "move": "Move by hand", "settle": "Settle in the nearest free place", "grow": "Grow as far as it fits",
+    "rows": "Lay out in rows",
 }  # fmt: skip
 MOST_MOVED = 200_000
 
@@ -51,6 +53,7 @@ class Repair(Asked):
     islands: Islands = None
     rows: dict[FileNumber, list[list[Real]]] | None = None
     label: StrictStr = ""
+    edges: dict[FileNumber, list[list[Number]]] | None = None
 
     def params(self, settings: dict[str, Any]) -> dict[str, Any]:
         """See `Asked.params`."""
@@ -60,7 +63,10 @@ class Repair(Asked):
             raise QuiltError("Islands are straightened by their edges, by their box, or by up.")
         if self.action == "even" and not (self.density is not None and 0 < self.density < 1e9):
             raise QuiltError("The density must be greater than 0 px/m.")
-        return {"action": self.action, "way": self.way, "density": self.density, "islands": self.islands, **self._moves()}
+        if self.action == "rows" and (self.way not in ORDERS or any(len(r) != 3 for v in (self.edges or {}).values() for r in v)):
+            raise QuiltError("Rows go by object, by size, or along a path of picked edges.")
+        more = {"edges": self.edges} if self.action == "rows" else {}
+        return {"action": self.action, "way": self.way, "density": self.density, "islands": self.islands, **more, **self._moves()}
 
     def _moves(self) -> dict[str, Any]:
         if self.action != "move":
@@ -178,16 +184,19 @@ def run_repair(job: Job) -> None:
     parts = parts_of(chosen)
     old = arrays_of(before, "transforms")
     rows = parts.whole(old)
+    groups = twin_groups(parts, settings)
+    lead = leaders_of(parts.pieces, rows, groups) if (groups >= 0).any() else None
     if params["action"] == "move":
         new = _moved(params, parts, rows)
+    elif params["action"] == "rows":
+        new = rowed(params, settings, chosen, parts, rows, lead)
     elif params["action"] in ("settle", "grow"):
         new = _settled(params, settings, chosen, parts, rows)
     else:
         new = _repaired(params, settings, chosen, parts, rows, parts.named(params["islands"]))
     stop.raise_if()
-    groups = twin_groups(parts, settings)
-    if params["action"] != "flip" and (groups >= 0).any():
-        new = follow(rows, new, leaders_of(parts.pieces, rows, groups))
+    if params["action"] != "flip" and lead is not None:
+        new = follow(rows, new, lead)
     moved = int((np.abs(new - rows) > 1e-12).any(axis=1).sum())
     job.result = {"changed": moved}
     if moved:

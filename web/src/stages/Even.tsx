@@ -119,6 +119,7 @@ export function Even() {
         />
       </Setting>
       <Under />
+      <Beyond />
       <Match />
       <Flex gap="3" mb="3" color="indigo" textDecoration="underline">
         <a href={`/api/projects/${state.id}/density.csv`}>Density report, CSV</a>
@@ -195,7 +196,6 @@ function Material() {
 /** A picture under the islands, so that they can be placed against it. */
 function Under() {
   const { state, sheet, change, putPicture, job } = useParts('state', 'sheet', 'change', 'putPicture', 'job')
-  const { tiled, setTiled } = useParts('tiled', 'setTiled')
   const [chosen, setChosen] = useState(1001)
   if (!state) return null
   const s = flatOf(state.settings, sheet)
@@ -244,12 +244,20 @@ function Under() {
           }}
         />
       </Flex>
-      {s.sheet.columns * s.sheet.rows === 1 && (
-        <Tick on={tiled} set={setTiled}>
-          <Text fontSize="xs">It goes on beyond the tile</Text>
-        </Tick>
-      )}
     </Setting>
+  )
+}
+
+/** Whether the picture of a single tile is shown beyond it. */
+function Beyond() {
+  const { state, sheet, tiled, setTiled } = useParts('state', 'sheet', 'tiled', 'setTiled')
+  if (!state) return null
+  const s = flatOf(state.settings, sheet)
+  if (s.sheet.columns * s.sheet.rows > 1 || !state.settings.pictures?.[`${s.sheet.id}:1001`]) return null
+  return (
+    <Tick on={tiled} set={setTiled}>
+      <Text fontSize="xs">It goes on beyond the tile, as where it repeats</Text>
+    </Tick>
   )
 }
 

@@ -2,6 +2,7 @@ import { Button, Flex, Text } from '@chakra-ui/react'
 import { useState } from 'react'
 import * as THREE from 'three'
 import { about, aligned, around, exactBoxes, shift, spread, type Move, type Side } from '../../scene/hand'
+import { asEdges } from '../../scene/edges'
 import { islandsOf } from '../../scene/states'
 import { flatOf } from '../../scene/sheets'
 import { selectedIslands, useQuilt, useParts } from '../../store'
@@ -38,6 +39,32 @@ function pivotOf(pivot: Pivot, [x, y]: [number, number], px: number): THREE.Vect
   if (pivot === 'corner') return box.min
   if (pivot === 'tile') return new THREE.Vector2(Math.floor(middle.x) + 0.5, Math.floor(middle.y) + 0.5)
   return pivot === 'point' ? new THREE.Vector2(x / px, y / px) : middle
+}
+
+const ORDERS = { object: 'by object', size: 'by size', path: 'along the picked edges' }
+
+/** The selection, or everything, in rows that one can read. */
+function Rows() {
+  const { start, job, edges, selection } = useParts('start', 'job', 'edges', 'selection')
+  const [order, setOrder] = useState<keyof typeof ORDERS>('object')
+  const lay = () =>
+    void start('mend', {
+      action: 'rows',
+      way: order,
+      islands: selection.size ? selectedIslands() : null,
+      ...(order === 'path' && { edges: asEdges(edges) }),
+    })
+  return (
+    <>
+      <Text mb="1">In rows, from the upper left, with the padding between</Text>
+      <Flex gap="1" wrap="wrap" mb="2" align="center">
+        <Choice label="Order of the rows" value={order} options={ORDERS} set={setOrder} />
+        <Button size="xs" variant="outline" disabled={!!job || (order === 'path' && edges.size < 2)} onClick={lay}>
+          Lay out in rows
+        </Button>
+      </Flex>
+    </>
+  )
 }
 
 /** The selection moved, turned, scaled, mirrored, lined up, settled and grown; each is one step that can be undone. */
@@ -157,6 +184,7 @@ export function Hand() {
           'As large as it still fits here',
         )}
       </Flex>
+      <Rows />
       <Text color="faded" fontSize="xs">
         Settle finds the nearest free place with its padding; grow the largest size that fits where it is.
       </Text>
