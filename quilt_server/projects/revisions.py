@@ -32,10 +32,11 @@ def revisions_of(file: SourceFile) -> Revisions:
     return out
 
 
-def keep_revisions(old: SourceFile, channel: int, made: Mapping[int, Revised]) -> str:
-    """Keep the UVs of a file with those of some meshes made anew; returns the hash that they are kept under."""
+def keep_revisions(old: SourceFile, made: Mapping[int, Mapping[int, Revised]]) -> str:
+    """Keep the UVs of a file with those of some meshes (by channel) made anew; returns the hash that they are kept under."""
     every = revisions_of(old)
-    every[channel] = every.get(channel, {}) | dict(made)
+    for channel, meshes in made.items():
+        every[channel] = every.get(channel, {}) | dict(meshes)
     arrays: dict[str, NDArray[Any]] = {}
     for c, meshes in every.items():
         for m, r in meshes.items():

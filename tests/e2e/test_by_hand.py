@@ -12,6 +12,7 @@ from playwright.sync_api import Page, expect
 from quilt_core import formats
 from quilt_core.model.scene import Floats
 from quilt_core.uv.islands import signed_areas
+from tests.server.test_further import crate
 from tests.server.test_hand import sheet
 from tests.server.test_sewing import strip
 
@@ -230,3 +231,20 @@ def test_islands_are_laid_out_in_rows(page: Page, address: str, tmp_path: Path) 
     middle_x = positions.mean(axis=1)[:, 0]
     lefts = [now[(middle_x > a) & (middle_x < b)].reshape(-1, 2).min(axis=0) for a, b in ((0, 1), (1, 3.4), (3.4, 3.9))]
     assert sorted(range(3), key=lambda k: (-lefts[k][1], lefts[k][0])) == [1, 0, 2]
+
+
+def test_a_light_map_channel_is_made_and_read(page: Page, address: str, tmp_path: Path) -> None:
+    file = tmp_path / "crate.glb"
+    file.write_bytes(crate())
+    start(page, address, "Crate", file)
+    stage(page, "Gather")
+    page.get_by_label("Size of the light map").select_option("64")
+    page.get_by_role("button", name="Make the channel").click()
+    expect(page.get_by_text("2 meshes have it in channel 2 now.")).to_be_visible(timeout=60_000)
+    idle(page)
+    expect(page.get_by_text("Channel 2: all objects")).to_be_visible()
+    page.get_by_label("UV channel to work on").select_option("2")
+    idle(page)
+    expect(page.get_by_text("Channel 2, worked on: all objects")).to_be_visible(timeout=30_000)
+    state = newest(page, address)
+    assert state["settings"]["channel_in"] == 2 and state["figures"]["flipped"] == 0 and state["figures"]["overlap"]["self"] == 0

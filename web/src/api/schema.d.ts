@@ -4,2149 +4,2161 @@
  */
 
 export interface paths {
-  '/api/formats': {
-    parameters: {
-      query?: never
-      header?: never
-      path?: never
-      cookie?: never
-    }
-    /**
-     * List Formats
-     * @description The file formats that are read and written.
-     */
-    get: operations['quilt_server_api_list_formats']
-    put?: never
-    post?: never
-    delete?: never
-    options?: never
-    head?: never
-    patch?: never
-    trace?: never
-  }
-  '/api/jobs/{job_id}': {
-    parameters: {
-      query?: never
-      header?: never
-      path?: never
-      cookie?: never
-    }
-    /**
-     * Jobstate Of
-     * @description How far a job is; with `wait` the answer comes when it is over, or after that many seconds (1 at most).
-     */
-    get: operations['quilt_server_api_jobstate_of']
-    put?: never
-    post?: never
-    delete?: never
-    options?: never
-    head?: never
-    patch?: never
-    trace?: never
-  }
-  '/api/jobs/{job_id}/stop': {
-    parameters: {
-      query?: never
-      header?: never
-      path?: never
-      cookie?: never
-    }
-    get?: never
-    put?: never
-    /**
-     * Stop Job
-     * @description Stop a job; packing keeps its best layout so far.
-     */
-    post: operations['quilt_server_api_stop_job']
-    delete?: never
-    options?: never
-    head?: never
-    patch?: never
-    trace?: never
-  }
-  '/api/projects': {
-    parameters: {
-      query?: never
-      header?: never
-      path?: never
-      cookie?: never
-    }
-    /**
-     * List Projects
-     * @description All projects, the last used first; deleted ones too, so that they can be brought back.
-     */
-    get: operations['quilt_server_api_list_projects']
-    put?: never
-    /**
-     * Create Project
-     * @description An empty project.
-     */
-    post: operations['quilt_server_api_create_project']
-    delete?: never
-    options?: never
-    head?: never
-    patch?: never
-    trace?: never
-  }
-  '/api/projects/{project_id}': {
-    parameters: {
-      query?: never
-      header?: never
-      path?: never
-      cookie?: never
-    }
-    /**
-     * Project State
-     * @description Everything that the screens show, for the current snapshot; or for a proposal, to look at it before it is taken.
-     */
-    get: operations['quilt_server_api_project_state']
-    put?: never
-    post?: never
-    /**
-     * Delete Project
-     * @description Put a project aside; `restore` brings it back.
-     */
-    delete: operations['quilt_server_api_delete_project']
-    options?: never
-    head?: never
-    /**
-     * Rename Project
-     * @description Another name.
-     */
-    patch: operations['quilt_server_api_rename_project']
-    trace?: never
-  }
-  '/api/projects/{project_id}/brush': {
-    parameters: {
-      query?: never
-      header?: never
-      path?: never
-      cookie?: never
-    }
-    get?: never
-    put?: never
-    /**
-     * Brush On
-     * @description What moves under the brush; nothing is kept until the stroke is made a step.
-     */
-    post: operations['quilt_server_api_brush_on']
-    delete?: never
-    options?: never
-    head?: never
-    patch?: never
-    trace?: never
-  }
-  '/api/projects/{project_id}/change': {
-    parameters: {
-      query?: never
-      header?: never
-      path?: never
-      cookie?: never
-    }
-    get?: never
-    put?: never
-    /**
-     * Change
-     * @description Settings: one undo step. What the layout is measured with is changed by jobs.
-     */
-    post: operations['quilt_server_api_change']
-    delete?: never
-    options?: never
-    head?: never
-    patch?: never
-    trace?: never
-  }
-  '/api/projects/{project_id}/copy': {
-    parameters: {
-      query?: never
-      header?: never
-      path?: never
-      cookie?: never
-    }
-    get?: never
-    put?: never
-    /**
-     * Copy Project
-     * @description A new project with the same files, settings and layout; its history starts here.
-     */
-    post: operations['quilt_server_api_copy_project']
-    delete?: never
-    options?: never
-    head?: never
-    patch?: never
-    trace?: never
-  }
-  '/api/projects/{project_id}/faults': {
-    parameters: {
-      query?: never
-      header?: never
-      path?: never
-      cookie?: never
-    }
-    /**
-     * Project Faults
-     * @description What is wrong with the present layout (or that of a proposal) at the present settings, the heaviest first.
-     */
-    get: operations['quilt_server_api_project_faults']
-    put?: never
-    post?: never
-    delete?: never
-    options?: never
-    head?: never
-    patch?: never
-    trace?: never
-  }
-  '/api/projects/{project_id}/files': {
-    parameters: {
-      query?: never
-      header?: never
-      path?: never
-      cookie?: never
-    }
-    get?: never
-    put?: never
-    /**
-     * Bring In
-     * @description Upload files; a job reads them. `paths` holds the relative path of each, so that folders keep their shape.
-     */
-    post: operations['quilt_server_api_bring_in']
-    delete?: never
-    options?: never
-    head?: never
-    patch?: never
-    trace?: never
-  }
-  '/api/projects/{project_id}/files/{file_id}/replace': {
-    parameters: {
-      query?: never
-      header?: never
-      path?: never
-      cookie?: never
-    }
-    get?: never
-    put?: never
-    /**
-     * Compare Newer
-     * @description Upload a newer version of a file; a job tells what it would change. The job `replace` then takes it over.
-     */
-    post: operations['quilt_server_api_compare_newer']
-    delete?: never
-    options?: never
-    head?: never
-    patch?: never
-    trace?: never
-  }
-  '/api/projects/{project_id}/grab': {
-    parameters: {
-      query?: never
-      header?: never
-      path?: never
-      cookie?: never
-    }
-    get?: never
-    put?: never
-    /**
-     * Grab Points
-     * @description What follows picked points while they are dragged.
-     */
-    post: operations['quilt_server_api_grab_points']
-    delete?: never
-    options?: never
-    head?: never
-    patch?: never
-    trace?: never
-  }
-  '/api/projects/{project_id}/jobs': {
-    parameters: {
-      query?: never
-      header?: never
-      path?: never
-      cookie?: never
-    }
-    get?: never
-    put?: never
-    /**
-     * Start Job
-     * @description Start work on a project; see `jobs/kinds`.
-     */
-    post: operations['quilt_server_api_start_job']
-    delete?: never
-    options?: never
-    head?: never
-    patch?: never
-    trace?: never
-  }
-  '/api/projects/{project_id}/pick': {
-    parameters: {
-      query?: never
-      header?: never
-      path?: never
-      cookie?: never
-    }
-    get?: never
-    put?: never
-    /**
-     * Pick More
-     * @description Edges or faces of an object that follow from one that was picked.
-     */
-    post: operations['quilt_server_api_pick_more']
-    delete?: never
-    options?: never
-    head?: never
-    patch?: never
-    trace?: never
-  }
-  '/api/projects/{project_id}/pictures': {
-    parameters: {
-      query?: never
-      header?: never
-      path?: never
-      cookie?: never
-    }
-    get?: never
-    put?: never
-    /**
-     * Bring Picture
-     * @description Upload a picture to lay under a tile; which tile is a setting.
-     */
-    post: operations['quilt_server_api_bring_picture']
-    delete?: never
-    options?: never
-    head?: never
-    patch?: never
-    trace?: never
-  }
-  '/api/projects/{project_id}/plan': {
-    parameters: {
-      query?: never
-      header?: never
-      path?: never
-      cookie?: never
-    }
-    get?: never
-    put?: never
-    /**
-     * Plan Sheet
-     * @description What a sheet would reach at each map size, before anything is packed.
-     */
-    post: operations['quilt_server_api_plan_sheet']
-    delete?: never
-    options?: never
-    head?: never
-    patch?: never
-    trace?: never
-  }
-  '/api/projects/{project_id}/purge': {
-    parameters: {
-      query?: never
-      header?: never
-      path?: never
-      cookie?: never
-    }
-    get?: never
-    put?: never
-    /**
-     * Purge Project
-     * @description Delete a deleted project for good, with its files; answers with those that are left.
-     */
-    post: operations['quilt_server_api_purge_project']
-    delete?: never
-    options?: never
-    head?: never
-    patch?: never
-    trace?: never
-  }
-  '/api/projects/{project_id}/redo': {
-    parameters: {
-      query?: never
-      header?: never
-      path?: never
-      cookie?: never
-    }
-    get?: never
-    put?: never
-    /**
-     * Redo
-     * @description One step forward again.
-     */
-    post: operations['quilt_server_api_redo']
-    delete?: never
-    options?: never
-    head?: never
-    patch?: never
-    trace?: never
-  }
-  '/api/projects/{project_id}/restore': {
-    parameters: {
-      query?: never
-      header?: never
-      path?: never
-      cookie?: never
-    }
-    get?: never
-    put?: never
-    /**
-     * Restore Project
-     * @description Bring a deleted project back.
-     */
-    post: operations['quilt_server_api_restore_project']
-    delete?: never
-    options?: never
-    head?: never
-    patch?: never
-    trace?: never
-  }
-  '/api/projects/{project_id}/sewn': {
-    parameters: {
-      query?: never
-      header?: never
-      path?: never
-      cookie?: never
-    }
-    get?: never
-    put?: never
-    /**
-     * Look At Sewn
-     * @description What sewing picked edges would bring across; nothing is changed.
-     */
-    post: operations['quilt_server_api_look_at_sewn']
-    delete?: never
-    options?: never
-    head?: never
-    patch?: never
-    trace?: never
-  }
-  '/api/projects/{project_id}/suggest': {
-    parameters: {
-      query?: never
-      header?: never
-      path?: never
-      cookie?: never
-    }
-    get?: never
-    put?: never
-    /**
-     * Suggest Sheets
-     * @description A split of all objects over some sheets, evenly filled, with what belongs together on one.
-     */
-    post: operations['quilt_server_api_suggest_sheets']
-    delete?: never
-    options?: never
-    head?: never
-    patch?: never
-    trace?: never
-  }
-  '/api/projects/{project_id}/take': {
-    parameters: {
-      query?: never
-      header?: never
-      path?: never
-      cookie?: never
-    }
-    get?: never
-    put?: never
-    /**
-     * Take Proposal
-     * @description Make a proposal the project's next step.
-     */
-    post: operations['quilt_server_api_take_proposal']
-    delete?: never
-    options?: never
-    head?: never
-    patch?: never
-    trace?: never
-  }
-  '/api/projects/{project_id}/thin': {
-    parameters: {
-      query?: never
-      header?: never
-      path?: never
-      cookie?: never
-    }
-    get?: never
-    put?: never
-    /**
-     * Thin History
-     * @description Forget the steps of a project's history but the last ones.
-     */
-    post: operations['quilt_server_api_thin_history']
-    delete?: never
-    options?: never
-    head?: never
-    patch?: never
-    trace?: never
-  }
-  '/api/projects/{project_id}/tries/discard': {
-    parameters: {
-      query?: never
-      header?: never
-      path?: never
-      cookie?: never
-    }
-    get?: never
-    put?: never
-    /**
-     * Discard Try
-     * @description Take a try out of the row of tries, or bring it back, or name it; the layout itself stays for undo.
-     */
-    post: operations['quilt_server_api_discard_try']
-    delete?: never
-    options?: never
-    head?: never
-    patch?: never
-    trace?: never
-  }
-  '/api/projects/{project_id}/undo': {
-    parameters: {
-      query?: never
-      header?: never
-      path?: never
-      cookie?: never
-    }
-    get?: never
-    put?: never
-    /**
-     * Undo
-     * @description One step back.
-     */
-    post: operations['quilt_server_api_undo']
-    delete?: never
-    options?: never
-    head?: never
-    patch?: never
-    trace?: never
-  }
+    "/api/formats": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List Formats
+         * @description The file formats that are read and written.
+         */
+        get: operations["quilt_server_api_list_formats"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/jobs/{job_id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Jobstate Of
+         * @description How far a job is; with `wait` the answer comes when it is over, or after that many seconds (1 at most).
+         */
+        get: operations["quilt_server_api_jobstate_of"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/jobs/{job_id}/stop": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Stop Job
+         * @description Stop a job; packing keeps its best layout so far.
+         */
+        post: operations["quilt_server_api_stop_job"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/projects": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List Projects
+         * @description All projects, the last used first; deleted ones too, so that they can be brought back.
+         */
+        get: operations["quilt_server_api_list_projects"];
+        put?: never;
+        /**
+         * Create Project
+         * @description An empty project.
+         */
+        post: operations["quilt_server_api_create_project"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/projects/{project_id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Project State
+         * @description Everything that the screens show, for the current snapshot; or for a proposal, to look at it before it is taken.
+         */
+        get: operations["quilt_server_api_project_state"];
+        put?: never;
+        post?: never;
+        /**
+         * Delete Project
+         * @description Put a project aside; `restore` brings it back.
+         */
+        delete: operations["quilt_server_api_delete_project"];
+        options?: never;
+        head?: never;
+        /**
+         * Rename Project
+         * @description Another name.
+         */
+        patch: operations["quilt_server_api_rename_project"];
+        trace?: never;
+    };
+    "/api/projects/{project_id}/brush": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Brush On
+         * @description What moves under the brush; nothing is kept until the stroke is made a step.
+         */
+        post: operations["quilt_server_api_brush_on"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/projects/{project_id}/change": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Change
+         * @description Settings: one undo step. What the layout is measured with is changed by jobs.
+         */
+        post: operations["quilt_server_api_change"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/projects/{project_id}/copy": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Copy Project
+         * @description A new project with the same files, settings and layout; its history starts here.
+         */
+        post: operations["quilt_server_api_copy_project"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/projects/{project_id}/faults": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Project Faults
+         * @description What is wrong with the present layout (or that of a proposal) at the present settings, the heaviest first.
+         */
+        get: operations["quilt_server_api_project_faults"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/projects/{project_id}/files": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Bring In
+         * @description Upload files; a job reads them. `paths` holds the relative path of each, so that folders keep their shape.
+         */
+        post: operations["quilt_server_api_bring_in"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/projects/{project_id}/files/{file_id}/replace": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Compare Newer
+         * @description Upload a newer version of a file; a job tells what it would change. The job `replace` then takes it over.
+         */
+        post: operations["quilt_server_api_compare_newer"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/projects/{project_id}/grab": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Grab Points
+         * @description What follows picked points while they are dragged.
+         */
+        post: operations["quilt_server_api_grab_points"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/projects/{project_id}/jobs": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Start Job
+         * @description Start work on a project; see `jobs/kinds`.
+         */
+        post: operations["quilt_server_api_start_job"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/projects/{project_id}/pick": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Pick More
+         * @description Edges or faces of an object that follow from one that was picked.
+         */
+        post: operations["quilt_server_api_pick_more"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/projects/{project_id}/pictures": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Bring Picture
+         * @description Upload a picture to lay under a tile; which tile is a setting.
+         */
+        post: operations["quilt_server_api_bring_picture"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/projects/{project_id}/plan": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Plan Sheet
+         * @description What a sheet would reach at each map size, before anything is packed.
+         */
+        post: operations["quilt_server_api_plan_sheet"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/projects/{project_id}/purge": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Purge Project
+         * @description Delete a deleted project for good, with its files; answers with those that are left.
+         */
+        post: operations["quilt_server_api_purge_project"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/projects/{project_id}/redo": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Redo
+         * @description One step forward again.
+         */
+        post: operations["quilt_server_api_redo"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/projects/{project_id}/restore": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Restore Project
+         * @description Bring a deleted project back.
+         */
+        post: operations["quilt_server_api_restore_project"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/projects/{project_id}/sewn": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Look At Sewn
+         * @description What sewing picked edges would bring across; nothing is changed.
+         */
+        post: operations["quilt_server_api_look_at_sewn"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/projects/{project_id}/suggest": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Suggest Sheets
+         * @description A split of all objects over some sheets, evenly filled, with what belongs together on one.
+         */
+        post: operations["quilt_server_api_suggest_sheets"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/projects/{project_id}/take": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Take Proposal
+         * @description Make a proposal the project's next step.
+         */
+        post: operations["quilt_server_api_take_proposal"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/projects/{project_id}/thin": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Thin History
+         * @description Forget the steps of a project's history but the last ones.
+         */
+        post: operations["quilt_server_api_thin_history"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/projects/{project_id}/tries/discard": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Discard Try
+         * @description Take a try out of the row of tries, or bring it back, or name it; the layout itself stays for undo.
+         */
+        post: operations["quilt_server_api_discard_try"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/projects/{project_id}/undo": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Undo
+         * @description One step back.
+         */
+        post: operations["quilt_server_api_undo"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
 }
-export type webhooks = Record<string, never>
+export type webhooks = Record<string, never>;
 export interface components {
-  schemas: {
-    /** Bleed */
-    Bleed: {
-      /** Clean */
-      clean: number | null
-      /** Islands */
-      islands: components['schemas']['BleedIsland'][]
-      /** Levels */
-      levels: number
-      /** Padding Px */
-      padding_px: number
-      /** Px */
-      px: number
-      /**
-       * Thin
-       * @default 0
-       */
-      thin: number
-      /**
-       * Thin Islands
-       * @default []
-       */
-      thin_islands: number[][]
-      /** Threshold */
-      threshold: number
-      /** Thumb */
-      thumb: number
-      /** Tiles */
-      tiles: components['schemas']['BleedTile'][]
-      /**
-       * Unmeasured
-       * @default []
-       */
-      unmeasured: number[]
-    }
-    /** BleedIsland */
-    BleedIsland: {
-      /** At */
-      at: number[]
-      /** Island */
-      island: number[]
-      /** Level */
-      level: number
-      /** Other */
-      other: number[] | null
-      /** Share */
-      share: number
-      /** Tile */
-      tile: number
-    }
-    /** BleedTile */
-    BleedTile: {
-      /** Clean */
-      clean: number
-      /** Levels */
-      levels: number
-      /** Px */
-      px: number
-      /** Thumb */
-      thumb: number
-      /** Tile */
-      tile: number
-      /** Twice */
-      twice: number
-    }
-    /**
-     * BrushIn
-     * @description Dabs [u, v, radius, strength] of a stroke on an island; `done`: how many came before them; `points` [triangle, corner] that stay.
-     */
-    BrushIn: {
-      /** Base */
-      base: number
-      /** Dabs */
-      dabs: number[][]
-      /**
-       * Done
-       * @default 0
-       */
-      done: number
-      /** File */
-      file: number
-      /**
-       * Held
-       * @default false
-       */
-      held: boolean
-      /** Island */
-      island: number
-      /** Object */
-      object: number
-      /**
-       * Points
-       * @default []
-       */
-      points: number[][]
-      /** Token */
-      token: string
-    }
-    /**
-     * BrushOut
-     * @description Corners that moved and their UVs, two numbers each; `again`: the stroke is to be sent from its beginning.
-     */
-    BrushOut: {
-      /** Again */
-      again: boolean
-      /** Corners */
-      corners: number[]
-      /** Done */
-      done: number
-      /** Uv */
-      uv: number[]
-    }
-    /** BunchIn */
-    BunchIn: {
-      /** Members */
-      members: string[]
-      /** Name */
-      name: string
-      /**
-       * Strict
-       * @default false
-       */
-      strict: boolean
-    }
-    /** Change */
-    Change: {
-      /** Base */
-      base: number
-      settings: components['schemas']['Settings']
-    }
-    /** Density */
-    Density: {
-      /** Greatest */
-      greatest: number
-      /** Least */
-      least: number
-      /** Median */
-      median: number
-    }
-    /** Discard */
-    Discard: {
-      /** Base */
-      base: number
-      /**
-       * Discarded
-       * @default true
-       */
-      discarded: boolean
-      /** Layout */
-      layout: number
-      /** Name */
-      name?: string | null
-    }
-    /** FaultOut */
-    FaultOut: {
-      /** Count */
-      count: number
-      /** Detail */
-      detail: string
-      /** Heavy */
-      heavy: number
-      /** Islands */
-      islands: [number, number][]
-      /** Kind */
-      kind: string
-      /** Pairs */
-      pairs: [number, number, number, number][]
-      /** Places */
-      places: [number, number, number][]
-      /** Remedy */
-      remedy: string
-      /** Repair */
-      repair: string
-      /** Sheet */
-      sheet: number
-      /** Title */
-      title: string
-    }
-    /** Figures */
-    Figures: {
-      /** Coverage */
-      coverage: number
-      /** Density */
-      density: number | null
-      /** Flipped */
-      flipped: number
-      /** Islands */
-      islands: number
-      /**
-       * Limiting
-       * @default []
-       */
-      limiting: string[]
-      /** Map Px */
-      map_px: number
-      /** Outside */
-      outside: number
-      overlap: components['schemas']['Overlap']
-      /** Seconds */
-      seconds?: number | null
-      /** Smallest Gap Px */
-      smallest_gap_px: number | null
-      /** Smallest Margin Px */
-      smallest_margin_px: number | null
-      /**
-       * Tiles
-       * @default []
-       */
-      tiles: components['schemas']['TileFigures'][]
-      /**
-       * Twins
-       * @default 0
-       */
-      twins: number
-    }
-    /** FileOut */
-    FileOut: {
-      /** Id */
-      id: number
-      /** Materials */
-      materials: components['schemas']['MaterialOut'][]
-      /** Name */
-      name: string
-      /** Warnings */
-      warnings: string[]
-    }
-    /**
-     * FormatOut
-     * @description A file format: what it is read by, what it is written as (ending to words), and what it holds.
-     */
-    FormatOut: {
-      /** Endings */
-      endings: string[]
-      /** Exports */
-      exports: {
-        [key: string]: string
-      }
-      /** Names Channels */
-      names_channels: boolean
-      /** One Channel */
-      one_channel: boolean
-      /** Says Unit */
-      says_unit: boolean
-      /** Title */
-      title: string
-    }
-    /** FreeRegion */
-    FreeRegion: {
-      /** Box */
-      box: number[]
-      /** Tile */
-      tile: number
-    }
-    /**
-     * GrabIn
-     * @description Points [triangle, corner] of an object that the page shows, and how far on the sheet others follow them.
-     */
-    GrabIn: {
-      /** Base */
-      base: number
-      /** File */
-      file: number
-      /** Object */
-      object: number
-      /** Points */
-      points: number[][]
-      /**
-       * Reach
-       * @default 0
-       */
-      reach: number
-    }
-    /**
-     * GrabOut
-     * @description Corners 3 t + k of the object's triangles that follow, and how much.
-     */
-    GrabOut: {
-      /** Corners */
-      corners: number[]
-      /** Weights */
-      weights: number[]
-    }
-    /** JobIn */
-    JobIn: {
-      /** Base */
-      base: number
-      /** Kind */
-      kind: string
-      /**
-       * Params
-       * @default {}
-       */
-      params: {
-        [key: string]: unknown
-      }
-    }
-    /** JobOut */
-    JobOut: {
-      /** Error */
-      error: string
-      /** Id */
-      id: number
-      /** Kind */
-      kind: string
-      /** Progress */
-      progress: {
-        [key: string]: unknown
-      }
-      /** Result */
-      result: {
-        [key: string]: unknown
-      }
-      /** State */
-      state: string
-    }
-    /**
-     * LinkIn
-     * @description Objects by key that keep the UVs of whichever of them is changed; `onto`: on the same texels.
-     */
-    LinkIn: {
-      /** Members */
-      members: string[]
-      /**
-       * Onto
-       * @default false
-       */
-      onto: boolean
-    }
-    /** MapPlan */
-    MapPlan: {
-      /** Density */
-      density: number[]
-      /** Px */
-      px: number
-      /** Tiles */
-      tiles: number[] | null
-    }
-    /** MaterialOut */
-    MaterialOut: {
-      /** Colour */
-      colour?: number[] | null
-      /**
-       * Images
-       * @default {}
-       */
-      images: {
-        [key: string]: string
-      }
-      /** Name */
-      name: string
-    }
-    /** Name */
-    Name: {
-      /** Name */
-      name: string
-    }
-    /** ObjectOut */
-    ObjectOut: {
-      /** Bare */
-      bare: number
-      /** Channels */
-      channels: number[]
-      density: components['schemas']['Density'] | null
-      /** File */
-      file: number
-      /** First Island */
-      first_island: number
-      /** Islands */
-      islands: number
-      /** Key */
-      key: string
-      /** Left Out */
-      left_out: boolean
-      /** Materials */
-      materials: string[]
-      /** Name */
-      name: string
-      /** Number */
-      number: number
-      /** Path */
-      path: string
-      /** Points */
-      points: number
-      /** Shares */
-      shares: string[]
-      /** Sheets */
-      sheets: number[]
-      /** Triangles */
-      triangles: number
-      /** Weight */
-      weight: number
-      /** World Area */
-      world_area: number
-    }
-    /** Overlap */
-    Overlap: {
-      /** Pairs */
-      pairs: number
-      /** Px */
-      px: number
-      /** Self */
-      self: number
-    }
-    /**
-     * PickIn
-     * @description An edge of an object that the page shows: file, object, [triangle, side], and what is wanted from it; or all that is picked of it, for its mirror
-     *     image.
-     */
-    PickIn: {
-      /** Base */
-      base: number
-      /**
-       * Degrees
-       * @default 30
-       */
-      degrees: number
-      /**
-       * Edge
-       * @default []
-       */
-      edge: number[]
-      /**
-       * Edges
-       * @default []
-       */
-      edges: number[][]
-      /**
-       * Faces
-       * @default []
-       */
-      faces: number[]
-      /** File */
-      file: number
-      /** Goal */
-      goal?: number[] | null
-      /**
-       * Line
-       * @default []
-       */
-      line: number[][]
-      /** Object */
-      object: number
-      /** Way */
-      way: string
-    }
-    /**
-     * PickOut
-     * @description Edges [triangle, side] and faces (triangles) of the object.
-     */
-    PickOut: {
-      /** Edges */
-      edges: number[][]
-      /** Faces */
-      faces: number[]
-    }
-    /** PictureIn */
-    PictureIn: {
-      /** Name */
-      name: string
-      /** Sha */
-      sha: string
-    }
-    /** PictureOut */
-    PictureOut: {
-      /** Height */
-      height: number
-      /** Name */
-      name: string
-      /** Sha */
-      sha: string
-      /** Width */
-      width: number
-    }
-    /** PlanIn */
-    PlanIn: {
-      /** Density */
-      density?: number | null
-      /** Objects */
-      objects?: string[] | null
-      /** Sheet */
-      sheet: number
-    }
-    /** PlanOut */
-    PlanOut: {
-      /** Area */
-      area: number
-      /** Coverage */
-      coverage: number[]
-      /** Density */
-      density: number[]
-      /** Maps */
-      maps: components['schemas']['MapPlan'][]
-      /** Objects */
-      objects: number
-      /** Tiles */
-      tiles: number
-      /** Tries */
-      tries: number
-    }
-    /** ProjectOut */
-    ProjectOut: {
-      /** Deleted */
-      deleted: boolean
-      /** Demo */
-      demo: boolean
-      /** Id */
-      id: number
-      /** Modified */
-      modified: string
-      /** Name */
-      name: string
-      /** Objects */
-      objects: number
-    }
-    /** RecipeIn */
-    RecipeIn: {
-      /** Density */
-      density: number
-      /**
-       * Fill
-       * @default common
-       */
-      fill: string
-      /** Hold */
-      hold: boolean
-      /** Keep Ratios */
-      keep_ratios: boolean
-      /** Margin Px */
-      margin_px: number
-      /**
-       * Mirror
-       * @default false
-       */
-      mirror: boolean
-      /** Padding Px */
-      padding_px: number
-      /**
-       * Ratios
-       * @default uv
-       */
-      ratios: string
-      /** Rotate */
-      rotate: string
-      /** Seconds */
-      seconds: number
-      /** Seed */
-      seed: number
-    }
-    /** Settings */
-    Settings: {
-      /**
-       * Apart Px
-       * @default 0
-       */
-      apart_px: number
-      /**
-       * Band
-       * @default 10
-       */
-      band: number
-      /**
-       * Bunch Objects
-       * @default
-       */
-      bunch_objects: string
-      /**
-       * Bunches
-       * @default []
-       */
-      bunches: components['schemas']['BunchIn'][]
-      /**
-       * Channel In
-       * @default 0
-       */
-      channel_in: number
-      /**
-       * Channel Out
-       * @default 0
-       */
-      channel_out: number
-      /** Density */
-      density: number
-      /** Density Greatest */
-      density_greatest?: number | null
-      /** Density Least */
-      density_least?: number | null
-      /**
-       * Fill
-       * @default common
-       */
-      fill: string
-      /**
-       * Held
-       * @default []
-       */
-      held: string[]
-      /**
-       * History
-       * @default 0
-       */
-      history: number
-      /** Hold */
-      hold: boolean
-      /** Keep Ratios */
-      keep_ratios: boolean
-      /**
-       * Links
-       * @default []
-       */
-      links: components['schemas']['LinkIn'][]
-      /** Map Px */
-      map_px: number
-      /** Margin Px */
-      margin_px: number
-      /**
-       * Mirror
-       * @default false
-       */
-      mirror: boolean
-      /** Padding Px */
-      padding_px: number
-      /**
-       * Pictures
-       * @default {}
-       */
-      pictures: {
-        [key: string]: components['schemas']['PictureIn']
-      }
-      /**
-       * Ratios
-       * @default uv
-       */
-      ratios: string
-      /**
-       * Recipes
-       * @default {}
-       */
-      recipes: {
-        [key: string]: components['schemas']['RecipeIn']
-      }
-      /** Rotate */
-      rotate: string
-      /**
-       * Rotations
-       * @default {}
-       */
-      rotations: {
-        [key: string]: string
-      }
-      /** Seconds */
-      seconds: number
-      /** Seed */
-      seed: number
-      /**
-       * Sheet Of
-       * @default {}
-       */
-      sheet_of: {
-        [key: string]: number
-      }
-      /**
-       * Sheets
-       * @default []
-       */
-      sheets: components['schemas']['SheetIn'][]
-      /**
-       * Twins
-       * @default []
-       */
-      twins: string[][]
-      /**
-       * Weights
-       * @default {}
-       */
-      weights: {
-        [key: string]: number
-      }
-      /**
-       * Welded
-       * @default []
-       */
-      welded: number[]
-    }
-    /**
-     * SewnIn
-     * @description Edges [triangle, side] of an object that the page shows.
-     */
-    SewnIn: {
-      /** Base */
-      base: number
-      /** Edges */
-      edges: number[][]
-      /** File */
-      file: number
-      /** Object */
-      object: number
-    }
-    /**
-     * SewnOut
-     * @description Lines [u, v, u, v] around what sewing would bring across, where it would lie; of so many islands.
-     */
-    SewnOut: {
-      /** Islands */
-      islands: number
-      /** Lines */
-      lines: number[][]
-    }
-    /** SheetIn */
-    SheetIn: {
-      /** Channel */
-      channel?: number | null
-      /**
-       * Columns
-       * @default 1
-       */
-      columns: number
-      /**
-       * Free
-       * @default []
-       */
-      free: components['schemas']['FreeRegion'][]
-      /**
-       * Held Tiles
-       * @default []
-       */
-      held_tiles: number[]
-      /** Id */
-      id: number
-      /** Map Px */
-      map_px?: number | null
-      /** Name */
-      name: string
-      /**
-       * Recipe
-       * @default
-       */
-      recipe: string
-      /**
-       * Rows
-       * @default 1
-       */
-      rows: number
-      /**
-       * Tile Names
-       * @default {}
-       */
-      tile_names: {
-        [key: string]: string
-      }
-      /**
-       * Tile Px
-       * @default {}
-       */
-      tile_px: {
-        [key: string]: number
-      }
-    }
-    /** SheetOut */
-    SheetOut: {
-      bleed?: components['schemas']['Bleed'] | null
-      figures: components['schemas']['Figures'] | null
-      /** Id */
-      id: number
-      /** Islands */
-      islands: number
-      /** Kept */
-      kept: number | null
-      /** Moved */
-      moved: number
-      /** Name */
-      name: string
-      /** Stale */
-      stale: string[]
-      verdict?: components['schemas']['VerdictOut'] | null
-    }
-    /** StateOut */
-    StateOut: {
-      /** Channels */
-      channels: number[]
-      figures: components['schemas']['Figures'] | null
-      /** Files */
-      files: components['schemas']['FileOut'][]
-      /** Id */
-      id: number
-      /** Job */
-      job: number | null
-      /** Layout */
-      layout: number | null
-      /** Name */
-      name: string
-      /** Objects */
-      objects: components['schemas']['ObjectOut'][]
-      /** Packed */
-      packed: boolean
-      /** Redo */
-      redo: string | null
-      settings: components['schemas']['Settings']
-      /** Sheets */
-      sheets: components['schemas']['SheetOut'][]
-      /** Snapshot */
-      snapshot: number | null
-      /** Tries */
-      tries: components['schemas']['TryOut'][]
-      /** Undo */
-      undo: string | null
-    }
-    /** Step */
-    Step: {
-      /** Base */
-      base: number
-    }
-    /** SuggestIn */
-    SuggestIn: {
-      /**
-       * By
-       * @default material
-       */
-      by: string
-      /** Sheets */
-      sheets: number[]
-    }
-    /** SuggestOut */
-    SuggestOut: {
-      /** Sheet Of */
-      sheet_of: {
-        [key: string]: number
-      }
-    }
-    /**
-     * Take
-     * @description The proposal that is taken, a snapshot's number.
-     */
-    Take: {
-      /** Base */
-      base: number
-      /** Snapshot */
-      snapshot: number
-    }
-    /** ThinIn */
-    ThinIn: {
-      /** Keep */
-      keep: number
-    }
-    /** ThinOut */
-    ThinOut: {
-      /** Freed */
-      freed: number
-      /** Steps */
-      steps: number
-    }
-    /** TileFigures */
-    TileFigures: {
-      /** Coverage */
-      coverage: number
-      /** Density */
-      density: number | null
-      /**
-       * Gap At
-       * @default []
-       */
-      gap_at: string[]
-      /** Gap Px */
-      gap_px?: number | null
-      /** Islands */
-      islands: number
-      /**
-       * Margin At
-       * @default []
-       */
-      margin_at: string[]
-      /** Margin Px */
-      margin_px?: number | null
-      /** Px */
-      px: number
-      /** Tile */
-      tile: number
-      /**
-       * Twice
-       * @default 0
-       */
-      twice: number
-    }
-    /** TryOut */
-    TryOut: {
-      figures: components['schemas']['Figures']
-      /** Id */
-      id: number
-      /** Kept */
-      kept: boolean
-      /** Name */
-      name: string
-      /** Padding Px */
-      padding_px: number
-      /** Recipe */
-      recipe: {
-        [key: string]: unknown
-      }
-      /** Seed */
-      seed: number
-      /** Sheet */
-      sheet: number
-    }
-    /** VerdictOut */
-    VerdictOut: {
-      /** Grade */
-      grade: string
-      /** Line */
-      line: string
-      /** Reasons */
-      reasons: string[]
-    }
-  }
-  responses: never
-  parameters: never
-  requestBodies: never
-  headers: never
-  pathItems: never
+    schemas: {
+        /** Bleed */
+        Bleed: {
+            /** Clean */
+            clean: number | null;
+            /** Islands */
+            islands: components["schemas"]["BleedIsland"][];
+            /** Levels */
+            levels: number;
+            /** Padding Px */
+            padding_px: number;
+            /** Px */
+            px: number;
+            /**
+             * Thin
+             * @default 0
+             */
+            thin: number;
+            /**
+             * Thin Islands
+             * @default []
+             */
+            thin_islands: number[][];
+            /** Threshold */
+            threshold: number;
+            /** Thumb */
+            thumb: number;
+            /** Tiles */
+            tiles: components["schemas"]["BleedTile"][];
+            /**
+             * Unmeasured
+             * @default []
+             */
+            unmeasured: number[];
+        };
+        /** BleedIsland */
+        BleedIsland: {
+            /** At */
+            at: number[];
+            /** Island */
+            island: number[];
+            /** Level */
+            level: number;
+            /** Other */
+            other: number[] | null;
+            /** Share */
+            share: number;
+            /** Tile */
+            tile: number;
+        };
+        /** BleedTile */
+        BleedTile: {
+            /** Clean */
+            clean: number;
+            /** Levels */
+            levels: number;
+            /** Px */
+            px: number;
+            /** Thumb */
+            thumb: number;
+            /** Tile */
+            tile: number;
+            /** Twice */
+            twice: number;
+        };
+        /**
+         * BrushIn
+         * @description Dabs [u, v, radius, strength] of a stroke on an island; `done`: how many came before them; `points` [triangle, corner] that stay.
+         */
+        BrushIn: {
+            /** Base */
+            base: number;
+            /** Dabs */
+            dabs: number[][];
+            /**
+             * Done
+             * @default 0
+             */
+            done: number;
+            /** File */
+            file: number;
+            /**
+             * Held
+             * @default false
+             */
+            held: boolean;
+            /** Island */
+            island: number;
+            /** Object */
+            object: number;
+            /**
+             * Points
+             * @default []
+             */
+            points: number[][];
+            /** Token */
+            token: string;
+        };
+        /**
+         * BrushOut
+         * @description Corners that moved and their UVs, two numbers each; `again`: the stroke is to be sent from its beginning.
+         */
+        BrushOut: {
+            /** Again */
+            again: boolean;
+            /** Corners */
+            corners: number[];
+            /** Done */
+            done: number;
+            /** Uv */
+            uv: number[];
+        };
+        /** BunchIn */
+        BunchIn: {
+            /** Members */
+            members: string[];
+            /** Name */
+            name: string;
+            /**
+             * Strict
+             * @default false
+             */
+            strict: boolean;
+        };
+        /** Change */
+        Change: {
+            /** Base */
+            base: number;
+            settings: components["schemas"]["Settings"];
+        };
+        /** Density */
+        Density: {
+            /** Greatest */
+            greatest: number;
+            /** Least */
+            least: number;
+            /** Median */
+            median: number;
+        };
+        /** Discard */
+        Discard: {
+            /** Base */
+            base: number;
+            /**
+             * Discarded
+             * @default true
+             */
+            discarded: boolean;
+            /** Layout */
+            layout: number;
+            /** Name */
+            name?: string | null;
+        };
+        /** FaultOut */
+        FaultOut: {
+            /** Count */
+            count: number;
+            /** Detail */
+            detail: string;
+            /** Heavy */
+            heavy: number;
+            /** Islands */
+            islands: [
+                number,
+                number
+            ][];
+            /** Kind */
+            kind: string;
+            /** Pairs */
+            pairs: [
+                number,
+                number,
+                number,
+                number
+            ][];
+            /** Places */
+            places: [
+                number,
+                number,
+                number
+            ][];
+            /** Remedy */
+            remedy: string;
+            /** Repair */
+            repair: string;
+            /** Sheet */
+            sheet: number;
+            /** Title */
+            title: string;
+        };
+        /** Figures */
+        Figures: {
+            /** Coverage */
+            coverage: number;
+            /** Density */
+            density: number | null;
+            /** Flipped */
+            flipped: number;
+            /** Islands */
+            islands: number;
+            /**
+             * Limiting
+             * @default []
+             */
+            limiting: string[];
+            /** Map Px */
+            map_px: number;
+            /** Outside */
+            outside: number;
+            overlap: components["schemas"]["Overlap"];
+            /** Seconds */
+            seconds?: number | null;
+            /** Smallest Gap Px */
+            smallest_gap_px: number | null;
+            /** Smallest Margin Px */
+            smallest_margin_px: number | null;
+            /**
+             * Tiles
+             * @default []
+             */
+            tiles: components["schemas"]["TileFigures"][];
+            /**
+             * Twins
+             * @default 0
+             */
+            twins: number;
+        };
+        /** FileOut */
+        FileOut: {
+            /** Id */
+            id: number;
+            /** Materials */
+            materials: components["schemas"]["MaterialOut"][];
+            /** Name */
+            name: string;
+            /** Warnings */
+            warnings: string[];
+        };
+        /**
+         * FormatOut
+         * @description A file format: what it is read by, what it is written as (ending to words), and what it holds.
+         */
+        FormatOut: {
+            /** Endings */
+            endings: string[];
+            /** Exports */
+            exports: {
+                [key: string]: string;
+            };
+            /** Names Channels */
+            names_channels: boolean;
+            /** One Channel */
+            one_channel: boolean;
+            /** Says Unit */
+            says_unit: boolean;
+            /** Title */
+            title: string;
+        };
+        /** FreeRegion */
+        FreeRegion: {
+            /** Box */
+            box: number[];
+            /** Tile */
+            tile: number;
+        };
+        /**
+         * GrabIn
+         * @description Points [triangle, corner] of an object that the page shows, and how far on the sheet others follow them.
+         */
+        GrabIn: {
+            /** Base */
+            base: number;
+            /** File */
+            file: number;
+            /** Object */
+            object: number;
+            /** Points */
+            points: number[][];
+            /**
+             * Reach
+             * @default 0
+             */
+            reach: number;
+        };
+        /**
+         * GrabOut
+         * @description Corners 3 t + k of the object's triangles that follow, and how much.
+         */
+        GrabOut: {
+            /** Corners */
+            corners: number[];
+            /** Weights */
+            weights: number[];
+        };
+        /** JobIn */
+        JobIn: {
+            /** Base */
+            base: number;
+            /** Kind */
+            kind: string;
+            /**
+             * Params
+             * @default {}
+             */
+            params: {
+                [key: string]: unknown;
+            };
+        };
+        /** JobOut */
+        JobOut: {
+            /** Error */
+            error: string;
+            /** Id */
+            id: number;
+            /** Kind */
+            kind: string;
+            /** Progress */
+            progress: {
+                [key: string]: unknown;
+            };
+            /** Result */
+            result: {
+                [key: string]: unknown;
+            };
+            /** State */
+            state: string;
+        };
+        /**
+         * LinkIn
+         * @description Objects by key that keep the UVs of whichever of them is changed; `onto`: on the same texels.
+         */
+        LinkIn: {
+            /** Members */
+            members: string[];
+            /**
+             * Onto
+             * @default false
+             */
+            onto: boolean;
+        };
+        /** MapPlan */
+        MapPlan: {
+            /** Density */
+            density: number[];
+            /** Px */
+            px: number;
+            /** Tiles */
+            tiles: number[] | null;
+        };
+        /** MaterialOut */
+        MaterialOut: {
+            /** Colour */
+            colour?: number[] | null;
+            /**
+             * Images
+             * @default {}
+             */
+            images: {
+                [key: string]: string;
+            };
+            /** Name */
+            name: string;
+        };
+        /** Name */
+        Name: {
+            /** Name */
+            name: string;
+        };
+        /** ObjectOut */
+        ObjectOut: {
+            /** Bare */
+            bare: number;
+            /** Channels */
+            channels: number[];
+            density: components["schemas"]["Density"] | null;
+            /** File */
+            file: number;
+            /** First Island */
+            first_island: number;
+            /** Islands */
+            islands: number;
+            /** Key */
+            key: string;
+            /** Left Out */
+            left_out: boolean;
+            /** Materials */
+            materials: string[];
+            /** Name */
+            name: string;
+            /** Number */
+            number: number;
+            /** Path */
+            path: string;
+            /** Points */
+            points: number;
+            /** Shares */
+            shares: string[];
+            /** Sheets */
+            sheets: number[];
+            /** Triangles */
+            triangles: number;
+            /** Weight */
+            weight: number;
+            /** World Area */
+            world_area: number;
+        };
+        /** Overlap */
+        Overlap: {
+            /** Pairs */
+            pairs: number;
+            /** Px */
+            px: number;
+            /** Self */
+            self: number;
+        };
+        /**
+         * PickIn
+         * @description An edge of an object that the page shows: file, object, [triangle, side], and what is wanted from it; or all that is picked of it, for its mirror
+         *     image.
+         */
+        PickIn: {
+            /** Base */
+            base: number;
+            /**
+             * Degrees
+             * @default 30
+             */
+            degrees: number;
+            /**
+             * Edge
+             * @default []
+             */
+            edge: number[];
+            /**
+             * Edges
+             * @default []
+             */
+            edges: number[][];
+            /**
+             * Faces
+             * @default []
+             */
+            faces: number[];
+            /** File */
+            file: number;
+            /** Goal */
+            goal?: number[] | null;
+            /**
+             * Line
+             * @default []
+             */
+            line: number[][];
+            /** Object */
+            object: number;
+            /** Way */
+            way: string;
+        };
+        /**
+         * PickOut
+         * @description Edges [triangle, side] and faces (triangles) of the object.
+         */
+        PickOut: {
+            /** Edges */
+            edges: number[][];
+            /** Faces */
+            faces: number[];
+        };
+        /** PictureIn */
+        PictureIn: {
+            /** Name */
+            name: string;
+            /** Sha */
+            sha: string;
+        };
+        /** PictureOut */
+        PictureOut: {
+            /** Height */
+            height: number;
+            /** Name */
+            name: string;
+            /** Sha */
+            sha: string;
+            /** Width */
+            width: number;
+        };
+        /** PlanIn */
+        PlanIn: {
+            /** Density */
+            density?: number | null;
+            /** Objects */
+            objects?: string[] | null;
+            /** Sheet */
+            sheet: number;
+        };
+        /** PlanOut */
+        PlanOut: {
+            /** Area */
+            area: number;
+            /** Coverage */
+            coverage: number[];
+            /** Density */
+            density: number[];
+            /** Maps */
+            maps: components["schemas"]["MapPlan"][];
+            /** Objects */
+            objects: number;
+            /** Tiles */
+            tiles: number;
+            /** Tries */
+            tries: number;
+        };
+        /** ProjectOut */
+        ProjectOut: {
+            /** Deleted */
+            deleted: boolean;
+            /** Demo */
+            demo: boolean;
+            /** Id */
+            id: number;
+            /** Modified */
+            modified: string;
+            /** Name */
+            name: string;
+            /** Objects */
+            objects: number;
+        };
+        /** RecipeIn */
+        RecipeIn: {
+            /** Density */
+            density: number;
+            /**
+             * Fill
+             * @default common
+             */
+            fill: string;
+            /** Hold */
+            hold: boolean;
+            /** Keep Ratios */
+            keep_ratios: boolean;
+            /** Margin Px */
+            margin_px: number;
+            /**
+             * Mirror
+             * @default false
+             */
+            mirror: boolean;
+            /** Padding Px */
+            padding_px: number;
+            /**
+             * Ratios
+             * @default uv
+             */
+            ratios: string;
+            /** Rotate */
+            rotate: string;
+            /** Seconds */
+            seconds: number;
+            /** Seed */
+            seed: number;
+        };
+        /** Settings */
+        Settings: {
+            /**
+             * Apart Px
+             * @default 0
+             */
+            apart_px: number;
+            /**
+             * Band
+             * @default 10
+             */
+            band: number;
+            /**
+             * Bunch Objects
+             * @default
+             */
+            bunch_objects: string;
+            /**
+             * Bunches
+             * @default []
+             */
+            bunches: components["schemas"]["BunchIn"][];
+            /**
+             * Channel In
+             * @default 0
+             */
+            channel_in: number;
+            /**
+             * Channel Out
+             * @default 0
+             */
+            channel_out: number;
+            /** Density */
+            density: number;
+            /** Density Greatest */
+            density_greatest?: number | null;
+            /** Density Least */
+            density_least?: number | null;
+            /**
+             * Fill
+             * @default common
+             */
+            fill: string;
+            /**
+             * Held
+             * @default []
+             */
+            held: string[];
+            /**
+             * History
+             * @default 0
+             */
+            history: number;
+            /** Hold */
+            hold: boolean;
+            /** Keep Ratios */
+            keep_ratios: boolean;
+            /**
+             * Links
+             * @default []
+             */
+            links: components["schemas"]["LinkIn"][];
+            /** Map Px */
+            map_px: number;
+            /** Margin Px */
+            margin_px: number;
+            /**
+             * Mirror
+             * @default false
+             */
+            mirror: boolean;
+            /** Padding Px */
+            padding_px: number;
+            /**
+             * Pictures
+             * @default {}
+             */
+            pictures: {
+                [key: string]: components["schemas"]["PictureIn"];
+            };
+            /**
+             * Ratios
+             * @default uv
+             */
+            ratios: string;
+            /**
+             * Recipes
+             * @default {}
+             */
+            recipes: {
+                [key: string]: components["schemas"]["RecipeIn"];
+            };
+            /** Rotate */
+            rotate: string;
+            /**
+             * Rotations
+             * @default {}
+             */
+            rotations: {
+                [key: string]: string;
+            };
+            /** Seconds */
+            seconds: number;
+            /** Seed */
+            seed: number;
+            /**
+             * Sheet Of
+             * @default {}
+             */
+            sheet_of: {
+                [key: string]: number;
+            };
+            /**
+             * Sheets
+             * @default []
+             */
+            sheets: components["schemas"]["SheetIn"][];
+            /**
+             * Twins
+             * @default []
+             */
+            twins: string[][];
+            /**
+             * Weights
+             * @default {}
+             */
+            weights: {
+                [key: string]: number;
+            };
+            /**
+             * Welded
+             * @default []
+             */
+            welded: number[];
+        };
+        /**
+         * SewnIn
+         * @description Edges [triangle, side] of an object that the page shows.
+         */
+        SewnIn: {
+            /** Base */
+            base: number;
+            /** Edges */
+            edges: number[][];
+            /** File */
+            file: number;
+            /** Object */
+            object: number;
+        };
+        /**
+         * SewnOut
+         * @description Lines [u, v, u, v] around what sewing would bring across, where it would lie; of so many islands.
+         */
+        SewnOut: {
+            /** Islands */
+            islands: number;
+            /** Lines */
+            lines: number[][];
+        };
+        /** SheetIn */
+        SheetIn: {
+            /** Channel */
+            channel?: number | null;
+            /**
+             * Columns
+             * @default 1
+             */
+            columns: number;
+            /**
+             * Free
+             * @default []
+             */
+            free: components["schemas"]["FreeRegion"][];
+            /**
+             * Held Tiles
+             * @default []
+             */
+            held_tiles: number[];
+            /** Id */
+            id: number;
+            /** Map Px */
+            map_px?: number | null;
+            /** Name */
+            name: string;
+            /**
+             * Recipe
+             * @default
+             */
+            recipe: string;
+            /**
+             * Rows
+             * @default 1
+             */
+            rows: number;
+            /**
+             * Tile Names
+             * @default {}
+             */
+            tile_names: {
+                [key: string]: string;
+            };
+            /**
+             * Tile Px
+             * @default {}
+             */
+            tile_px: {
+                [key: string]: number;
+            };
+        };
+        /** SheetOut */
+        SheetOut: {
+            bleed?: components["schemas"]["Bleed"] | null;
+            figures: components["schemas"]["Figures"] | null;
+            /** Id */
+            id: number;
+            /** Islands */
+            islands: number;
+            /** Kept */
+            kept: number | null;
+            /** Moved */
+            moved: number;
+            /** Name */
+            name: string;
+            /** Stale */
+            stale: string[];
+            verdict?: components["schemas"]["VerdictOut"] | null;
+        };
+        /** StateOut */
+        StateOut: {
+            /** Channels */
+            channels: number[];
+            figures: components["schemas"]["Figures"] | null;
+            /** Files */
+            files: components["schemas"]["FileOut"][];
+            /** Id */
+            id: number;
+            /** Job */
+            job: number | null;
+            /** Layout */
+            layout: number | null;
+            /** Name */
+            name: string;
+            /** Objects */
+            objects: components["schemas"]["ObjectOut"][];
+            /** Packed */
+            packed: boolean;
+            /** Redo */
+            redo: string | null;
+            settings: components["schemas"]["Settings"];
+            /** Sheets */
+            sheets: components["schemas"]["SheetOut"][];
+            /** Snapshot */
+            snapshot: number | null;
+            /** Tries */
+            tries: components["schemas"]["TryOut"][];
+            /** Undo */
+            undo: string | null;
+        };
+        /** Step */
+        Step: {
+            /** Base */
+            base: number;
+        };
+        /** SuggestIn */
+        SuggestIn: {
+            /**
+             * By
+             * @default material
+             */
+            by: string;
+            /** Sheets */
+            sheets: number[];
+        };
+        /** SuggestOut */
+        SuggestOut: {
+            /** Sheet Of */
+            sheet_of: {
+                [key: string]: number;
+            };
+        };
+        /**
+         * Take
+         * @description The proposal that is taken, a snapshot's number.
+         */
+        Take: {
+            /** Base */
+            base: number;
+            /** Snapshot */
+            snapshot: number;
+        };
+        /** ThinIn */
+        ThinIn: {
+            /** Keep */
+            keep: number;
+        };
+        /** ThinOut */
+        ThinOut: {
+            /** Freed */
+            freed: number;
+            /** Steps */
+            steps: number;
+        };
+        /** TileFigures */
+        TileFigures: {
+            /** Coverage */
+            coverage: number;
+            /** Density */
+            density: number | null;
+            /**
+             * Gap At
+             * @default []
+             */
+            gap_at: string[];
+            /** Gap Px */
+            gap_px?: number | null;
+            /** Islands */
+            islands: number;
+            /**
+             * Margin At
+             * @default []
+             */
+            margin_at: string[];
+            /** Margin Px */
+            margin_px?: number | null;
+            /** Px */
+            px: number;
+            /** Tile */
+            tile: number;
+            /**
+             * Twice
+             * @default 0
+             */
+            twice: number;
+        };
+        /** TryOut */
+        TryOut: {
+            figures: components["schemas"]["Figures"];
+            /** Id */
+            id: number;
+            /** Kept */
+            kept: boolean;
+            /** Name */
+            name: string;
+            /** Padding Px */
+            padding_px: number;
+            /** Recipe */
+            recipe: {
+                [key: string]: unknown;
+            };
+            /** Seed */
+            seed: number;
+            /** Sheet */
+            sheet: number;
+        };
+        /** VerdictOut */
+        VerdictOut: {
+            /** Grade */
+            grade: string;
+            /** Line */
+            line: string;
+            /** Reasons */
+            reasons: string[];
+        };
+    };
+    responses: never;
+    parameters: never;
+    requestBodies: never;
+    headers: never;
+    pathItems: never;
 }
-export type $defs = Record<string, never>
+export type $defs = Record<string, never>;
 export interface operations {
-  quilt_server_api_list_formats: {
-    parameters: {
-      query?: never
-      header?: never
-      path?: never
-      cookie?: never
-    }
-    requestBody?: never
-    responses: {
-      /** @description OK */
-      200: {
-        headers: {
-          [name: string]: unknown
-        }
-        content: {
-          'application/json': components['schemas']['FormatOut'][]
-        }
-      }
-    }
-  }
-  quilt_server_api_jobstate_of: {
-    parameters: {
-      query?: {
-        wait?: number
-      }
-      header?: never
-      path: {
-        job_id: number
-      }
-      cookie?: never
-    }
-    requestBody?: never
-    responses: {
-      /** @description OK */
-      200: {
-        headers: {
-          [name: string]: unknown
-        }
-        content: {
-          'application/json': components['schemas']['JobOut']
-        }
-      }
-    }
-  }
-  quilt_server_api_stop_job: {
-    parameters: {
-      query?: never
-      header?: never
-      path: {
-        job_id: number
-      }
-      cookie?: never
-    }
-    requestBody?: never
-    responses: {
-      /** @description OK */
-      200: {
-        headers: {
-          [name: string]: unknown
-        }
-        content: {
-          'application/json': components['schemas']['JobOut']
-        }
-      }
-    }
-  }
-  quilt_server_api_list_projects: {
-    parameters: {
-      query?: never
-      header?: never
-      path?: never
-      cookie?: never
-    }
-    requestBody?: never
-    responses: {
-      /** @description OK */
-      200: {
-        headers: {
-          [name: string]: unknown
-        }
-        content: {
-          'application/json': components['schemas']['ProjectOut'][]
-        }
-      }
-    }
-  }
-  quilt_server_api_create_project: {
-    parameters: {
-      query?: never
-      header?: never
-      path?: never
-      cookie?: never
-    }
-    requestBody: {
-      content: {
-        'application/json': components['schemas']['Name']
-      }
-    }
-    responses: {
-      /** @description OK */
-      200: {
-        headers: {
-          [name: string]: unknown
-        }
-        content: {
-          'application/json': components['schemas']['ProjectOut']
-        }
-      }
-    }
-  }
-  quilt_server_api_project_state: {
-    parameters: {
-      query?: {
-        look?: number | null
-      }
-      header?: never
-      path: {
-        project_id: number
-      }
-      cookie?: never
-    }
-    requestBody?: never
-    responses: {
-      /** @description OK */
-      200: {
-        headers: {
-          [name: string]: unknown
-        }
-        content: {
-          'application/json': components['schemas']['StateOut']
-        }
-      }
-    }
-  }
-  quilt_server_api_delete_project: {
-    parameters: {
-      query?: never
-      header?: never
-      path: {
-        project_id: number
-      }
-      cookie?: never
-    }
-    requestBody?: never
-    responses: {
-      /** @description OK */
-      200: {
-        headers: {
-          [name: string]: unknown
-        }
-        content: {
-          'application/json': components['schemas']['ProjectOut']
-        }
-      }
-    }
-  }
-  quilt_server_api_rename_project: {
-    parameters: {
-      query?: never
-      header?: never
-      path: {
-        project_id: number
-      }
-      cookie?: never
-    }
-    requestBody: {
-      content: {
-        'application/json': components['schemas']['Name']
-      }
-    }
-    responses: {
-      /** @description OK */
-      200: {
-        headers: {
-          [name: string]: unknown
-        }
-        content: {
-          'application/json': components['schemas']['ProjectOut']
-        }
-      }
-    }
-  }
-  quilt_server_api_brush_on: {
-    parameters: {
-      query?: never
-      header?: never
-      path: {
-        project_id: number
-      }
-      cookie?: never
-    }
-    requestBody: {
-      content: {
-        'application/json': components['schemas']['BrushIn']
-      }
-    }
-    responses: {
-      /** @description OK */
-      200: {
-        headers: {
-          [name: string]: unknown
-        }
-        content: {
-          'application/json': components['schemas']['BrushOut']
-        }
-      }
-    }
-  }
-  quilt_server_api_change: {
-    parameters: {
-      query?: never
-      header?: never
-      path: {
-        project_id: number
-      }
-      cookie?: never
-    }
-    requestBody: {
-      content: {
-        'application/json': components['schemas']['Change']
-      }
-    }
-    responses: {
-      /** @description OK */
-      200: {
-        headers: {
-          [name: string]: unknown
-        }
-        content: {
-          'application/json': components['schemas']['StateOut']
-        }
-      }
-    }
-  }
-  quilt_server_api_copy_project: {
-    parameters: {
-      query?: never
-      header?: never
-      path: {
-        project_id: number
-      }
-      cookie?: never
-    }
-    requestBody?: never
-    responses: {
-      /** @description OK */
-      200: {
-        headers: {
-          [name: string]: unknown
-        }
-        content: {
-          'application/json': components['schemas']['ProjectOut']
-        }
-      }
-    }
-  }
-  quilt_server_api_project_faults: {
-    parameters: {
-      query?: {
-        look?: number | null
-      }
-      header?: never
-      path: {
-        project_id: number
-      }
-      cookie?: never
-    }
-    requestBody?: never
-    responses: {
-      /** @description OK */
-      200: {
-        headers: {
-          [name: string]: unknown
-        }
-        content: {
-          'application/json': components['schemas']['FaultOut'][]
-        }
-      }
-    }
-  }
-  quilt_server_api_bring_in: {
-    parameters: {
-      query?: never
-      header?: never
-      path: {
-        project_id: number
-      }
-      cookie?: never
-    }
-    requestBody: {
-      content: {
-        'multipart/form-data': {
-          /** Files */
-          files: string[]
-          /** Paths */
-          paths: string[]
-          /**
-           * Unit M
-           * @default 1
-           */
-          unit_m?: number
-        }
-      }
-    }
-    responses: {
-      /** @description OK */
-      200: {
-        headers: {
-          [name: string]: unknown
-        }
-        content: {
-          'application/json': components['schemas']['JobOut']
-        }
-      }
-    }
-  }
-  quilt_server_api_compare_newer: {
-    parameters: {
-      query?: never
-      header?: never
-      path: {
-        project_id: number
-        file_id: number
-      }
-      cookie?: never
-    }
-    requestBody: {
-      content: {
-        'multipart/form-data': {
-          /** Files */
-          files: string[]
-          /** Paths */
-          paths: string[]
-        }
-      }
-    }
-    responses: {
-      /** @description OK */
-      200: {
-        headers: {
-          [name: string]: unknown
-        }
-        content: {
-          'application/json': components['schemas']['JobOut']
-        }
-      }
-    }
-  }
-  quilt_server_api_grab_points: {
-    parameters: {
-      query?: never
-      header?: never
-      path: {
-        project_id: number
-      }
-      cookie?: never
-    }
-    requestBody: {
-      content: {
-        'application/json': components['schemas']['GrabIn']
-      }
-    }
-    responses: {
-      /** @description OK */
-      200: {
-        headers: {
-          [name: string]: unknown
-        }
-        content: {
-          'application/json': components['schemas']['GrabOut']
-        }
-      }
-    }
-  }
-  quilt_server_api_start_job: {
-    parameters: {
-      query?: never
-      header?: never
-      path: {
-        project_id: number
-      }
-      cookie?: never
-    }
-    requestBody: {
-      content: {
-        'application/json': components['schemas']['JobIn']
-      }
-    }
-    responses: {
-      /** @description OK */
-      200: {
-        headers: {
-          [name: string]: unknown
-        }
-        content: {
-          'application/json': components['schemas']['JobOut']
-        }
-      }
-    }
-  }
-  quilt_server_api_pick_more: {
-    parameters: {
-      query?: never
-      header?: never
-      path: {
-        project_id: number
-      }
-      cookie?: never
-    }
-    requestBody: {
-      content: {
-        'application/json': components['schemas']['PickIn']
-      }
-    }
-    responses: {
-      /** @description OK */
-      200: {
-        headers: {
-          [name: string]: unknown
-        }
-        content: {
-          'application/json': components['schemas']['PickOut']
-        }
-      }
-    }
-  }
-  quilt_server_api_bring_picture: {
-    parameters: {
-      query?: never
-      header?: never
-      path: {
-        project_id: number
-      }
-      cookie?: never
-    }
-    requestBody: {
-      content: {
-        'multipart/form-data': {
-          /**
-           * File
-           * Format: binary
-           */
-          file: string
-        }
-      }
-    }
-    responses: {
-      /** @description OK */
-      200: {
-        headers: {
-          [name: string]: unknown
-        }
-        content: {
-          'application/json': components['schemas']['PictureOut']
-        }
-      }
-    }
-  }
-  quilt_server_api_plan_sheet: {
-    parameters: {
-      query?: never
-      header?: never
-      path: {
-        project_id: number
-      }
-      cookie?: never
-    }
-    requestBody: {
-      content: {
-        'application/json': components['schemas']['PlanIn']
-      }
-    }
-    responses: {
-      /** @description OK */
-      200: {
-        headers: {
-          [name: string]: unknown
-        }
-        content: {
-          'application/json': components['schemas']['PlanOut']
-        }
-      }
-    }
-  }
-  quilt_server_api_purge_project: {
-    parameters: {
-      query?: never
-      header?: never
-      path: {
-        project_id: number
-      }
-      cookie?: never
-    }
-    requestBody?: never
-    responses: {
-      /** @description OK */
-      200: {
-        headers: {
-          [name: string]: unknown
-        }
-        content: {
-          'application/json': components['schemas']['ProjectOut'][]
-        }
-      }
-    }
-  }
-  quilt_server_api_redo: {
-    parameters: {
-      query?: never
-      header?: never
-      path: {
-        project_id: number
-      }
-      cookie?: never
-    }
-    requestBody: {
-      content: {
-        'application/json': components['schemas']['Step']
-      }
-    }
-    responses: {
-      /** @description OK */
-      200: {
-        headers: {
-          [name: string]: unknown
-        }
-        content: {
-          'application/json': components['schemas']['StateOut']
-        }
-      }
-    }
-  }
-  quilt_server_api_restore_project: {
-    parameters: {
-      query?: never
-      header?: never
-      path: {
-        project_id: number
-      }
-      cookie?: never
-    }
-    requestBody?: never
-    responses: {
-      /** @description OK */
-      200: {
-        headers: {
-          [name: string]: unknown
-        }
-        content: {
-          'application/json': components['schemas']['ProjectOut']
-        }
-      }
-    }
-  }
-  quilt_server_api_look_at_sewn: {
-    parameters: {
-      query?: never
-      header?: never
-      path: {
-        project_id: number
-      }
-      cookie?: never
-    }
-    requestBody: {
-      content: {
-        'application/json': components['schemas']['SewnIn']
-      }
-    }
-    responses: {
-      /** @description OK */
-      200: {
-        headers: {
-          [name: string]: unknown
-        }
-        content: {
-          'application/json': components['schemas']['SewnOut']
-        }
-      }
-    }
-  }
-  quilt_server_api_suggest_sheets: {
-    parameters: {
-      query?: never
-      header?: never
-      path: {
-        project_id: number
-      }
-      cookie?: never
-    }
-    requestBody: {
-      content: {
-        'application/json': components['schemas']['SuggestIn']
-      }
-    }
-    responses: {
-      /** @description OK */
-      200: {
-        headers: {
-          [name: string]: unknown
-        }
-        content: {
-          'application/json': components['schemas']['SuggestOut']
-        }
-      }
-    }
-  }
-  quilt_server_api_take_proposal: {
-    parameters: {
-      query?: never
-      header?: never
-      path: {
-        project_id: number
-      }
-      cookie?: never
-    }
-    requestBody: {
-      content: {
-        'application/json': components['schemas']['Take']
-      }
-    }
-    responses: {
-      /** @description OK */
-      200: {
-        headers: {
-          [name: string]: unknown
-        }
-        content: {
-          'application/json': components['schemas']['StateOut']
-        }
-      }
-    }
-  }
-  quilt_server_api_thin_history: {
-    parameters: {
-      query?: never
-      header?: never
-      path: {
-        project_id: number
-      }
-      cookie?: never
-    }
-    requestBody: {
-      content: {
-        'application/json': components['schemas']['ThinIn']
-      }
-    }
-    responses: {
-      /** @description OK */
-      200: {
-        headers: {
-          [name: string]: unknown
-        }
-        content: {
-          'application/json': components['schemas']['ThinOut']
-        }
-      }
-    }
-  }
-  quilt_server_api_discard_try: {
-    parameters: {
-      query?: never
-      header?: never
-      path: {
-        project_id: number
-      }
-      cookie?: never
-    }
-    requestBody: {
-      content: {
-        'application/json': components['schemas']['Discard']
-      }
-    }
-    responses: {
-      /** @description OK */
-      200: {
-        headers: {
-          [name: string]: unknown
-        }
-        content: {
-          'application/json': components['schemas']['StateOut']
-        }
-      }
-    }
-  }
-  quilt_server_api_undo: {
-    parameters: {
-      query?: never
-      header?: never
-      path: {
-        project_id: number
-      }
-      cookie?: never
-    }
-    requestBody: {
-      content: {
-        'application/json': components['schemas']['Step']
-      }
-    }
-    responses: {
-      /** @description OK */
-      200: {
-        headers: {
-          [name: string]: unknown
-        }
-        content: {
-          'application/json': components['schemas']['StateOut']
-        }
-      }
-    }
-  }
+    quilt_server_api_list_formats: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FormatOut"][];
+                };
+            };
+        };
+    };
+    quilt_server_api_jobstate_of: {
+        parameters: {
+            query?: {
+                wait?: number;
+            };
+            header?: never;
+            path: {
+                job_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["JobOut"];
+                };
+            };
+        };
+    };
+    quilt_server_api_stop_job: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                job_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["JobOut"];
+                };
+            };
+        };
+    };
+    quilt_server_api_list_projects: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProjectOut"][];
+                };
+            };
+        };
+    };
+    quilt_server_api_create_project: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Name"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProjectOut"];
+                };
+            };
+        };
+    };
+    quilt_server_api_project_state: {
+        parameters: {
+            query?: {
+                look?: number | null;
+            };
+            header?: never;
+            path: {
+                project_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["StateOut"];
+                };
+            };
+        };
+    };
+    quilt_server_api_delete_project: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProjectOut"];
+                };
+            };
+        };
+    };
+    quilt_server_api_rename_project: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Name"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProjectOut"];
+                };
+            };
+        };
+    };
+    quilt_server_api_brush_on: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["BrushIn"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["BrushOut"];
+                };
+            };
+        };
+    };
+    quilt_server_api_change: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Change"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["StateOut"];
+                };
+            };
+        };
+    };
+    quilt_server_api_copy_project: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProjectOut"];
+                };
+            };
+        };
+    };
+    quilt_server_api_project_faults: {
+        parameters: {
+            query?: {
+                look?: number | null;
+            };
+            header?: never;
+            path: {
+                project_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FaultOut"][];
+                };
+            };
+        };
+    };
+    quilt_server_api_bring_in: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "multipart/form-data": {
+                    /** Files */
+                    files: string[];
+                    /** Paths */
+                    paths: string[];
+                    /**
+                     * Unit M
+                     * @default 1
+                     */
+                    unit_m?: number;
+                };
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["JobOut"];
+                };
+            };
+        };
+    };
+    quilt_server_api_compare_newer: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: number;
+                file_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "multipart/form-data": {
+                    /** Files */
+                    files: string[];
+                    /** Paths */
+                    paths: string[];
+                };
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["JobOut"];
+                };
+            };
+        };
+    };
+    quilt_server_api_grab_points: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["GrabIn"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["GrabOut"];
+                };
+            };
+        };
+    };
+    quilt_server_api_start_job: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["JobIn"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["JobOut"];
+                };
+            };
+        };
+    };
+    quilt_server_api_pick_more: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PickIn"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PickOut"];
+                };
+            };
+        };
+    };
+    quilt_server_api_bring_picture: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "multipart/form-data": {
+                    /**
+                     * File
+                     * Format: binary
+                     */
+                    file: string;
+                };
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PictureOut"];
+                };
+            };
+        };
+    };
+    quilt_server_api_plan_sheet: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PlanIn"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PlanOut"];
+                };
+            };
+        };
+    };
+    quilt_server_api_purge_project: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProjectOut"][];
+                };
+            };
+        };
+    };
+    quilt_server_api_redo: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Step"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["StateOut"];
+                };
+            };
+        };
+    };
+    quilt_server_api_restore_project: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProjectOut"];
+                };
+            };
+        };
+    };
+    quilt_server_api_look_at_sewn: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SewnIn"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SewnOut"];
+                };
+            };
+        };
+    };
+    quilt_server_api_suggest_sheets: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SuggestIn"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SuggestOut"];
+                };
+            };
+        };
+    };
+    quilt_server_api_take_proposal: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Take"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["StateOut"];
+                };
+            };
+        };
+    };
+    quilt_server_api_thin_history: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ThinIn"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ThinOut"];
+                };
+            };
+        };
+    };
+    quilt_server_api_discard_try: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Discard"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["StateOut"];
+                };
+            };
+        };
+    };
+    quilt_server_api_undo: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Step"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["StateOut"];
+                };
+            };
+        };
+    };
 }

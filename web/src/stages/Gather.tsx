@@ -5,6 +5,7 @@ import { titles, useFormats } from '../api/formats'
 import { useQuilt, useParts } from '../store'
 import { fromList } from './drop'
 import { Tick } from './deliver/Extras'
+import { Channels } from './gather/Channels'
 import { Choice, numbered, NumberField, Setting, Title } from './parts'
 
 const UNIT_NAMES = { m: 'm', cm: 'cm', mm: 'mm', in: 'in', ft: 'ft' }
@@ -155,6 +156,7 @@ export function Gather() {
           </Button>
         </Flex>
       )}
+      <Channels />
       <Box mt="4">
         <History />
       </Box>

@@ -61,6 +61,8 @@ export function ended(job: Job, layout: number, unmoved: boolean): Partial<Quilt
     }
     case 'shapes':
       return { alike: result as Alike }
+    case 'further':
+      return { note: [String(job.result.note ?? ''), ...((job.result.refused ?? []) as string[])].join(' ') }
     case 'seam_worth':
       return { seams: result as Worth }
     case 'ready':

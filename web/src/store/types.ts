@@ -21,6 +21,7 @@ export type Kind =
   | 'alike'
   | 'copies'
   | 'hand'
+  | 'further'
   | 'shapes'
   | 'stack'
   | 'bleed'

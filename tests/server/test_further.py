@@ -1,0 +1,107 @@
+"""A further channel: a light map's and a copy of the layout, as another library reads them from what is delivered."""
+
+from __future__ import annotations
+
+import io
+import zipfile
+
+import numpy as np
+import pygltflib
+import pytest
+import shapely
+
+from demo.glb import two_channels
+from demo.shapes import Part, box
+from quilt_core.model.scene import Floats
+from quilt_server.projects.models import Job
+
+from .test_api import Browser
+from .test_hand import sheet
+from .test_sheets import png
+
+
+@pytest.fixture
+def browser(transactional_db: None) -> Browser:
+    return Browser()
+
+
+def crate() -> bytes:
+    """Two boxes, whose first channel tiles a picture and whose second one lays all sides out."""
+    parts = [box(Part("crate"), (0, 0, 0), (1, 2, 1)).uv(0.1), box(Part("lid"), (3, 0, 0), (1, 0.2, 1)).uv(0.1)]
+    return two_channels(parts, 4.0, png("crane"))
+
+
+def channels(browser: Browser) -> dict[str, list[Floats]]:
+    """By pygltflib: for each mesh the corners (T, 3, 2) of its triangles in each channel, v upward."""
+    out = browser.run("deliver")
+    assert out["state"] == "done", out["error"]
+    with zipfile.ZipFile(io.BytesIO(Job.objects.get(pk=out["id"]).output)) as z:
+        g = pygltflib.GLTF2.load_from_bytes(z.read("b.glb"))
+    blob = g.binary_blob()
+
+    def read(number: int) -> np.ndarray:
+        a = g.accessors[number]
+        view = g.bufferViews[a.bufferView]
+        kind = {5126: np.float32, 5123: np.uint16, 5125: np.uint32}[a.componentType]
+        wide = {"VEC2": 2, "VEC3": 3, "SCALAR": 1}[a.type]
+        at = (view.byteOffset or 0) + (a.byteOffset or 0)
+        return np.frombuffer(blob, kind, a.count * wide, at).reshape(-1, wide)
+
+    found: dict[str, list[Floats]] = {}
+    for m in g.meshes:
+        p = m.primitives[0]
+        index = read(p.indices).reshape(-1, 3)
+        sets = [getattr(p.attributes, f"TEXCOORD_{k}", None) for k in range(3)]
+        found[m.name] = [read(s)[index].astype(float) * [1, -1] + [0, 1] for s in sets if s is not None]
+    return found
+
+
+def test_a_light_map_channel_in_one_action(browser: Browser) -> None:
+    browser.upload(b__glb=crate())
+    before = channels(browser)
+    assert browser.state()["channels"] == [0, 1]
+    done = browser.run("further", into=2, what="light", px=64, texels=2.0)
+    assert done["state"] == "done", done["error"]
+    state = browser.state()
+    assert state["channels"] == [0, 1, 2] and state["settings"]["channel_in"] == 0
+    after = channels(browser)
+    for name, old in before.items():
+        for k in (0, 1):
+            assert after[name][k] == pytest.approx(old[k], abs=1e-6)
+        uv = after[name][2]
+        shapes = shapely.polygons(uv)
+        # Each object has the square for itself, and nothing in it lies double: the parts' areas add up to that of all.
+        assert uv.min() >= -1e-6 and uv.max() <= 1 + 1e-6
+        assert shapely.union_all(shapes).area == pytest.approx(shapely.area(shapes).sum(), rel=1e-5)
+        parts = shapely.get_parts(shapely.union_all(shapely.buffer(shapes, 1e-6)))
+        gaps = [a.distance(b) * 64 for i, a in enumerate(parts) for b in parts[i + 1 :]]
+        assert min(gaps) >= 2 - 1e-3
+    # It can be worked on like any other channel, and is gone with one undo.
+    assert browser.run("channel", channel=2)["state"] == "done"
+    assert all(o["islands"] >= 2 for o in browser.state()["objects"])
+    for _ in range(2):
+        browser.post(f"/api/projects/{browser.project}/undo", {"base": browser.state()["snapshot"]})
+    assert browser.state()["channels"] == [0, 1]
+
+
+def test_a_copy_of_the_layout_for_one_object(browser: Browser) -> None:
+    browser.upload(b__glb=crate())
+    lid = next(o for o in browser.state()["objects"] if o["name"] == "lid")
+    done = browser.run("further", into=2, what="copy", objects=[lid["key"]])
+    assert done["state"] == "done", done["error"]
+    found = channels(browser)
+    assert len(found["crate"]) == 2 and found["lid"][2] == pytest.approx(found["lid"][0], abs=1e-6)
+    assert {o["name"]: o["channels"] for o in browser.state()["objects"]} == {"crate": [0, 1], "lid": [0, 1, 2]}
+
+
+def test_what_cannot_be_is_refused(browser: Browser) -> None:
+    browser.upload(sheet__obj=sheet(3))
+    assert "one UV channel" in browser.run("further", into=1, what="light")["error"]
+    for params, says in (
+        ({"into": 0}, "worked on"),
+        ({"what": "music"}, "nothing that a channel"),
+        ({"px": 7}, "wide"),
+        ({"into": 9}, "0 to 7"),
+    ):
+        body = {"kind": "further", "base": browser.state()["snapshot"], "params": params}
+        assert says in browser.post(f"/api/projects/{browser.project}/jobs", body, 422)["detail"]
