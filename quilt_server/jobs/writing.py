@@ -16,6 +16,8 @@ from numpy.typing import NDArray
 from quilt_core import formats
 from quilt_core.errors import QuiltError
 from quilt_core.formats.channels import Arrangement, lost, rearranged
+from quilt_core.formats.clean import KINDS as CLEANED
+from quilt_core.formats.clean import cleaned
 from quilt_core.formats.export import add, checked
 from quilt_core.formats.model import Model
 from quilt_core.formats.wiring import Wiring, as_json
@@ -59,7 +61,7 @@ class Writer:
     """Puts files into a delivery.
 
     `painted` has the new pictures, if any; `per_sheet` one material for each tile. `format` is empty for files as they came; with `joined`, the name
-    of the one file that all go into. `how` arranges the UV channels; None leaves all but the layout's as they are.
+    of the one file that all go into. `how` arranges the UV channels; None leaves all but the layout's as they are. `clean` is what is put right of meshes that are written anew.
     """
 
     delivery: Delivery
@@ -69,6 +71,7 @@ class Writer:
     format: str = ""
     joined: str = ""
     how: Arrangement | None = None
+    clean: frozenset[str] = frozenset()
     notes: list[str] = field(default_factory=list)
     seen: list[dict[str, Any]] = field(default_factory=list)  # how every material looks after, see `textures.seen`
     eye: Eye = field(default_factory=Eye)
@@ -137,11 +140,22 @@ class Writer:
         first = len(model.meshes)
         add(model, laid, c.beside, wired, f"{stem}/" if self.joined else "", channel)
         self._look(coat, wired, lambda: of_model(model, first, laid), channel)
+        self._clean(model, first, c.file.name)
         if not self.joined:
             folder = posixpath.dirname(c.file.name)
             self._put(model, _free(stem, self.format, self.delivery, folder), folder)
             self.taken |= model.shown
         return _again(c, laid, channel, {})
+
+    def _clean(self, model: Model, first: int, file: str) -> None:
+        """Put right what was asked for of the meshes from a number on, and say how much of it there was."""
+        for n in range(first, len(model.meshes)) if self.clean else ():
+            name, positions, corners = model.meshes[n]
+            corners, counts = cleaned(positions, corners, self.clean)
+            model.meshes[n] = (name, positions, corners)
+            if counts:
+                words = ", ".join(f"{CLEANED[kind]} ({number:,})" for kind, number in counts.items())
+                self.notes.append(f"{file}, {name}: cleaned of {words}.")
 
     def finish(self) -> None:
         """Write the one file that all went into, where that was asked for."""

@@ -2,16 +2,19 @@
 
 from __future__ import annotations
 
+import io
 import re
 from pathlib import Path
 
 import numpy as np
+import trimesh
 from PIL import Image
 from playwright.sync_api import Page, expect
 
 from quilt_core import formats
 from quilt_core.model.scene import Floats
 from quilt_core.uv.islands import signed_areas
+from tests.server.test_cleaning import dirty
 from tests.server.test_further import crate
 from tests.server.test_hand import sheet
 from tests.server.test_sewing import strip
@@ -248,3 +251,26 @@ def test_a_light_map_channel_is_made_and_read(page: Page, address: str, tmp_path
     expect(page.get_by_text("Channel 2, worked on: all objects")).to_be_visible(timeout=30_000)
     state = newest(page, address)
     assert state["settings"]["channel_in"] == 2 and state["figures"]["flipped"] == 0 and state["figures"]["overlap"]["self"] == 0
+
+
+def test_a_dirty_mesh_is_looked_at_and_cleaned_where_it_is_written_anew(page: Page, address: str, tmp_path: Path) -> None:
+    file = tmp_path / "box.obj"
+    file.write_bytes(dirty())
+    start(page, address, "Dirty box", file)
+    stage(page, "Mend")
+    page.get_by_role("button", name="Look at all meshes").click()
+    found = page.get_by_role("list", name="What could be cleaned")
+    expect(found).to_contain_text("34 duplicate vertices", timeout=30_000)
+    idle(page)
+    found.get_by_text("1 faces wound the other way").click()
+    expect(page.get_by_text("1 face is picked: their border can be cut.")).to_be_visible()
+    stage(page, "Deliver")
+    expect(page.get_by_text("Clean the meshes of")).to_be_hidden()
+    page.get_by_label("Format of the files").select_option("glb")
+    for what in ("faces twice", "faces without area", "faces wound the other way", "duplicate vertices"):
+        page.get_by_text(what, exact=True).click()
+    with deliver(page, tmp_path / "out.zip") as z:
+        mesh = trimesh.load(io.BytesIO(z.read("box.glb")), file_type="glb", force="mesh", process=False)
+    mesh.merge_vertices(merge_tex=True, merge_norm=True)
+    assert mesh.is_watertight and mesh.is_winding_consistent and len(mesh.faces) == 12
+    expect(page.get_by_text("cleaned of")).to_be_visible()

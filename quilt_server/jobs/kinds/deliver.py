@@ -16,6 +16,7 @@ from quilt_core.delivery.report import verdict
 from quilt_core.errors import QuiltError
 from quilt_core.formats import EXPORTS
 from quilt_core.formats.channels import LAYOUT, Arrangement
+from quilt_core.formats.clean import KINDS as CLEANED
 from quilt_core.formats.wiring import safe_name
 from quilt_core.measure.texels import owners as texel_owners
 from quilt_core.model.scene import Floats
@@ -68,6 +69,7 @@ class Deliver(Asked):
     images : None, or tile images, named by pattern with {sheet}, {kind}, {tile}
     paint : carry old textures over, per_sheet with one material for each tile; twins_aside : for the bake
     format : empty for files as they came; joined : all in one; channels : for each UV channel of the files, empty for channels as they are
+    clean : what of the meshes is put right, of `clean.KINDS`, where their geometry is written anew
     """
 
     model_config = ConfigDict(extra="forbid")
@@ -93,6 +95,7 @@ class Deliver(Asked):
     format: StrictStr = ""
     joined: StrictBool = False
     channels: list[ChannelOut] = []
+    clean: list[StrictStr] = []
 
     def params(self, settings: dict[str, Any]) -> dict[str, Any]:
         """See `Asked.params`."""
@@ -102,6 +105,10 @@ class Deliver(Asked):
             raise QuiltError(f"Files leave as they came, or as {', '.join(EXPORTS)}.")
         if self.joined and not self.format:
             raise QuiltError("Choose the format of the one file that all go into.")
+        if not set(self.clean) <= set(CLEANED):
+            raise QuiltError(f"A mesh is cleaned of {', '.join(CLEANED.values())}.")
+        if self.clean and not self.format:
+            raise QuiltError("Files that leave as they came keep their geometry. Choose a format to have them written anew and cleaned.")
         if self.templates not in ("png", "svg", "both", "none") or self.template_fill not in ("object", "material", "island", "none"):
             raise QuiltError("Templates are png, svg, both or none, filled by object, material, island or none.")
         if not (self.template_px == 0 or 16 <= self.template_px <= 16384):
@@ -176,6 +183,7 @@ def run_deliver(job: Job) -> None:
         order.format,
         safe_name(project.name) if order.joined else "",
         _arrangement(order, settings),
+        frozenset(order.clean),
     )
     for n, c in enumerate(chosen):
         report_progress(job, {"text": f"Writing {c.file.name}", "part": n / len(chosen)})

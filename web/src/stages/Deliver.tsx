@@ -2,6 +2,7 @@ import { Box, Text } from '@chakra-ui/react'
 import { useEffect, useState } from 'react'
 import { formatOf, titles, useFormats } from '../api/formats'
 import { useParts } from '../store'
+import { DIRT } from './mend/Dirt'
 import { Channels } from './deliver/Channels'
 import { Delivered } from './deliver/Delivered'
 import { Images, Templates, Tick } from './deliver/Extras'
@@ -53,6 +54,7 @@ export function Deliver() {
     void start('deliver', {
       ...rest,
       joined,
+      clean: order.format === '' ? [] : order.clean,
       paint: order.paint && !!kinds.length,
       images: images === 'none' ? null : asked,
     })
@@ -86,6 +88,7 @@ export function Deliver() {
           </Text>
         </Tick>
       )}
+      {order.format !== '' && <Clean clean={order.clean} set={(clean) => put({ clean })} />}
       {!order.channels.length && (
         <Setting
           name="UV channel to write"
@@ -150,5 +153,26 @@ export function Deliver() {
       </Box>
       {delivered && <Delivered said={delivered} />}
     </>
+  )
+}
+
+/** What of the meshes is put right, since they are written anew. */
+function Clean({ clean, set }: { clean: string[]; set: (clean: string[]) => void }) {
+  return (
+    <Box mb="3">
+      <Text fontWeight="600">Clean the meshes of</Text>
+      <Text color="faded" fontSize="xs" mb="1">
+        This changes their geometry; how much of each there was is told. Mend shows where.
+      </Text>
+      {Object.entries(DIRT).map(([kind, name]) => (
+        <Tick
+          key={kind}
+          on={clean.includes(kind)}
+          set={(on) => set(on ? [...clean, kind] : clean.filter((k) => k !== kind))}
+        >
+          <Text fontSize="xs">{name}</Text>
+        </Tick>
+      ))}
+    </Box>
   )
 }

@@ -2,6 +2,7 @@ import { Text } from '@chakra-ui/react'
 import { selectedIslands, useParts } from '../store'
 import { ByHand } from './mend/ByHand'
 import { Copies } from './mend/Copies'
+import { Dirt } from './mend/Dirt'
 import { Flatness } from './mend/Flatness'
 import { Act, Question } from './mend/Question'
 import { Ready } from './mend/Ready'
@@ -46,6 +47,7 @@ export function Mend() {
           onClick={() => mend('into_tile')}
         />
       </Question>
+      <Dirt />
       <Copies twins={count('twins')} split={count('split')} />
       <Main onClick={() => setStage('Even')}>Next: even the density</Main>
     </>

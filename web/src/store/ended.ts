@@ -3,6 +3,7 @@ import type {
   Alike,
   Baked,
   Delivered,
+  Dirty,
   Explanation,
   Newer,
   Packed,
@@ -59,6 +60,8 @@ export function ended(job: Job, layout: number, unmoved: boolean): Partial<Quilt
       const n = Number(job.result.changed ?? 0)
       return { note: [n > 1 ? `Done ${n} times.` : 'Done.', ...new Set(refused)].join(' ') }
     }
+    case 'dirt':
+      return { dirty: result as Dirty }
     case 'shapes':
       return { alike: result as Alike }
     case 'further':

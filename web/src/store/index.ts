@@ -28,6 +28,7 @@ const fresh = () => ({
   readied: null,
   seams: null,
   alike: null,
+  dirty: null,
   edges: new Map(),
   faces: new Map(),
   points: new Map(),

@@ -22,6 +22,7 @@ export type Kind =
   | 'copies'
   | 'hand'
   | 'further'
+  | 'dirt'
   | 'shapes'
   | 'stack'
   | 'bleed'
@@ -143,6 +144,19 @@ export interface Worth {
   seams: SeamRun[]
 }
 
+/** What of which mesh could be cleaned, in which snapshot; triangles by kind. */
+export interface Dirty {
+  base: number
+  rows: {
+    key: string
+    name: string
+    counts: Record<string, number>
+    faces: Record<string, number[]>
+    borders: number
+    parts: number
+  }[]
+}
+
 /** Objects of one shape, in which snapshot, and how far they are from being the same. */
 export interface Alike {
   base: number
@@ -214,6 +228,7 @@ export interface Quilt extends Handling {
   readied: Readied | null
   /** What the seams were found to be worth, in which snapshot. */
   seams: Worth | null
+  dirty: Dirty | null
   /** Which objects are of one shape. */
   alike: Alike | null
   /** Bits of `ODD` that the views mark on triangles. */

@@ -39,6 +39,7 @@ export interface Order {
   paint: boolean
   per_sheet: boolean
   twins_aside: boolean
+  clean: string[]
 }
 
 export const USUAL: Order = {
@@ -62,6 +63,7 @@ export const USUAL: Order = {
   paint: false,
   per_sheet: false,
   twins_aside: false,
+  clean: [],
 }
 
 export const DEPTHS = [

@@ -1,0 +1,213 @@
+"""What of a mesh is there twice, has no area, or is wound the other way: found, and put right where a file is written anew.
+
+This changes geometry, so it is done only where it is asked for, and counted.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Collection
+from dataclasses import dataclass, replace
+
+import numpy as np
+from numpy.typing import NDArray
+from scipy.sparse import coo_matrix
+from scipy.sparse.csgraph import connected_components
+from scipy.spatial import cKDTree
+
+from ..model.scene import Floats
+from .model import Corners, Numbers
+
+KINDS = {
+    "doubled": "faces that are there twice",
+    "flat": "faces without area",
+    "turned": "faces wound the other way",
+    "merged": "duplicate vertices",
+}
+NEAR = 1e-6  # of the diagonal: vertices that are nearer are one
+Mask = NDArray[np.bool_]
+
+
+@dataclass(frozen=True)
+class Found:
+    """doubled, flat, turned (F,) faces of `Corners`; merged : vertices that are another one again; borders : open borders; parts : that hang together at
+    no vertex; point (V,) : the vertex that each one is, the first of those at its place"""
+
+    doubled: Mask
+    flat: Mask
+    turned: Mask
+    merged: int
+    borders: int
+    parts: int
+    point: Numbers
+
+    @property
+    def counts(self) -> dict[str, int]:
+        """How many of each of `KINDS`."""
+        return {k: int(getattr(self, k).sum()) if k != "merged" else self.merged for k in KINDS}
+
+
+def found(positions: Floats, c: Corners) -> Found:
+    """What is wrong with a mesh, corner by corner.
+
+    Parameters
+    ----------
+    positions : (V, 3)
+    """
+    point = _points(positions, c)
+    size = np.diff(c.faces)
+    of = np.repeat(np.arange(len(size)), size)
+    at = point[c.position]
+    # Corners at one place are one, so that a face between them has no area.
+    area = _areas(positions[point], c, len(size))
+    reach = float(np.linalg.norm(np.ptp(positions[c.position], axis=0))) if len(c.position) else 0.0
+    flat = area <= 1e-12 * max(reach, 1e-300) ** 2
+    doubled = _doubled(at, of, size) & ~flat
+    live = ~(flat | doubled)
+    edges = _edges(at, c.faces, of, live)
+    used = np.unique(c.position)
+    once = edges[:, 4] == 1
+    ends = edges[once][:, :2]
+    borders = _components(ends) if len(ends) else 0
+    parts = _components(edges[:, :2]) if len(edges) else 0
+    merged = int(len(used) - len(np.unique(point[used])))
+    return Found(doubled, flat, _turned(edges, area, live), merged, borders, parts, point)
+
+
+def cleaned(positions: Floats, c: Corners, what: Collection[str]) -> tuple[Corners, dict[str, int]]:
+    """The mesh with what is asked for put right, and how many of each that were.
+
+    Parameters
+    ----------
+    what : of `KINDS`
+    """
+    f = found(positions, c)
+    counts = {k: n for k, n in f.counts.items() if k in what and n}
+    turned = f.turned if "turned" in what else np.zeros(len(f.turned), bool)
+    drop = (f.doubled if "doubled" in what else False) | (f.flat if "flat" in what else np.zeros(len(f.flat), bool))
+    if "merged" in what:
+        c = replace(c, position=f.point[c.position])
+    if turned.any():
+        c = _flipped(positions, c, turned)
+    return (_without(c, np.asarray(drop, bool)) if np.any(drop) else c), counts
+
+
+def _points(positions: Floats, c: Corners) -> Numbers:
+    """For every vertex (V,) the first of the used ones that lie at its place."""
+    out = np.arange(len(positions))
+    used = np.unique(c.position)
+    if len(used) < 2:
+        return out
+    p = positions[used]
+    near = NEAR * max(float(np.linalg.norm(np.ptp(p, axis=0))), 1e-300)
+    pairs = cKDTree(p).query_pairs(near, output_type="ndarray")
+    graph = coo_matrix((np.ones(len(pairs), np.int8), (pairs[:, 0], pairs[:, 1])), shape=(len(used), len(used)))
+    label = connected_components(graph, directed=False)[1]
+    first = np.full(int(label.max()) + 1, -1)
+    first[label[::-1]] = used[::-1]
+    out[used] = first[label]
+    return out
+
+
+def _areas(positions: Floats, c: Corners, count: int) -> Floats:
+    p = positions[c.position[c.triangles]]
+    area = 0.5 * np.linalg.norm(np.cross(p[:, 1] - p[:, 0], p[:, 2] - p[:, 0]), axis=1)
+    return np.asarray(np.bincount(c.face_of, area, count), np.float64)
+
+
+def _doubled(at: Numbers, of: Numbers, size: Numbers) -> Mask:
+    """Faces that have the same points the same way round as an earlier one: turned so that the least comes first."""
+    out = np.zeros(len(size), bool)
+    first = np.cumsum(size) - size
+    for n in np.unique(size).tolist():
+        faces = np.flatnonzero(size == n)
+        if n < 3 or len(faces) < 2:
+            continue
+        rows = at[first[faces][:, None] + np.arange(n)]
+        start = np.argmin(rows, axis=1)
+        rows = np.take_along_axis(rows, (start[:, None] + np.arange(n)) % n, axis=1)
+        _, where = np.unique(rows, axis=0, return_index=True)
+        again = np.ones(len(faces), bool)
+        again[where] = False
+        out[faces[again]] = True
+    return out
+
+
+def _edges(at: Numbers, faces: Numbers, of: Numbers, live: Mask) -> Numbers:
+    """Edges (E, 5) of the faces that count: two points, the first two faces there with a sign for the way each runs (face + 1, below 0 for downward), and how
+    many faces."""
+    ends = at[np.where(np.arange(len(at)) + 1 == faces[of + 1], faces[of], np.arange(len(at)) + 1)] if len(at) else at
+    use = live[of] & (at != ends)
+    a, b, f = at[use], ends[use], of[use]
+    low, high = np.minimum(a, b), np.maximum(a, b)
+    signed = (f + 1) * np.where(a < b, 1, -1)
+    order = np.lexsort((high, low))
+    low, high, signed = low[order], high[order], signed[order]
+    begin = np.flatnonzero(np.r_[True, (low[1:] != low[:-1]) | (high[1:] != high[:-1])]) if len(low) else np.zeros(0, np.int64)
+    count = np.diff(np.r_[begin, len(low)])
+    second = np.where(count > 1, signed[np.minimum(begin + 1, max(len(signed) - 1, 0))], 0) if len(low) else begin
+    return np.column_stack([low[begin], high[begin], signed[begin], second, count]).astype(np.int64)
+
+
+def _components(pairs: Numbers) -> int:
+    points, row = np.unique(pairs, return_inverse=True)
+    row = row.reshape(-1, 2)
+    graph = coo_matrix((np.ones(len(row), np.int8), (row[:, 0], row[:, 1])), shape=(len(points), len(points)))
+    return int(connected_components(graph, directed=False)[0])
+
+
+def _turned(edges: Numbers, area: Floats, live: Mask) -> Mask:
+    """Faces (F,) that run against the larger part of what they hang together with at edges of two faces; none of what has one side only."""
+    n = len(live)
+    two = edges[edges[:, 4] == 2]
+    f, g = np.abs(two[:, 2]) - 1, np.abs(two[:, 3]) - 1
+    # Two faces that run the same way along an edge look to different sides: one is linked with the turned other.
+    other = np.where(np.sign(two[:, 2]) == np.sign(two[:, 3]), n, 0)
+    i, j = np.r_[f, f + n], np.r_[g + other, (g + n + other) % (2 * n) if n else g]
+    graph = coo_matrix((np.ones(len(i), np.int8), (i, j)), shape=(2 * n, 2 * n))
+    label = connected_components(graph, directed=False)[1] if n else np.zeros(0, np.int64)
+    plus, minus = label[:n], label[n:]
+    sided = plus != minus
+    # Of the two ways of turning a part, the one with its least number first.
+    way = plus < minus
+    part = np.minimum(plus, minus)
+    first = np.bincount(part, area * way, 2 * n)
+    last = np.bincount(part, area * ~way, 2 * n)
+    return np.asarray(live & sided & np.where(first[part] >= last[part], ~way, way), bool)
+
+
+def _flipped(positions: Floats, c: Corners, turned: Mask) -> Corners:
+    """The corners with some faces wound the other way; normals that look to the back then are turned over."""
+    size = np.diff(c.faces)
+    of = np.repeat(np.arange(len(size)), size)
+    corner = np.arange(len(of))
+    back = c.faces[of] + c.faces[of + 1] - 1 - corner
+    order = np.where(turned[of], back, corner)
+    new = np.empty(len(order), np.int64)
+    new[order] = corner
+    triangles = new[c.triangles]
+    mine = turned[c.face_of]
+    triangles[mine] = triangles[mine][:, ::-1]
+    normal = None if c.normal is None else c.normal[order].copy()
+    out = replace(
+        c, position=c.position[order], uvs={k: v[order] for k, v in c.uvs.items()}, normal=normal, triangles=triangles,
+        colour=None if c.colour is None else c.colour[order],
+    )  # fmt: skip
+    if normal is not None:
+        p = positions[out.position[triangles[mine]]]
+        look = np.cross(p[:, 1] - p[:, 0], p[:, 2] - p[:, 0])
+        against = np.flatnonzero(((normal[triangles[mine]].sum(axis=1) * look).sum(axis=1)) < 0)
+        normal[np.unique(triangles[mine][against])] *= -1
+    return out
+
+
+def _without(c: Corners, drop: Mask) -> Corners:
+    size = np.diff(c.faces)
+    of = np.repeat(np.arange(len(size)), size)
+    stay = ~drop[of]
+    number = np.cumsum(stay) - 1
+    mine = ~drop[c.face_of]
+    return replace(
+        c, faces=np.r_[0, np.cumsum(size[~drop])].astype(np.int64), position=c.position[stay], uvs={k: v[stay] for k, v in c.uvs.items()},
+        normal=None if c.normal is None else c.normal[stay], colour=None if c.colour is None else c.colour[stay], look=c.look[~drop],
+        triangles=number[c.triangles[mine]], face_of=(np.cumsum(~drop) - 1)[c.face_of[mine]],
+    )  # fmt: skip

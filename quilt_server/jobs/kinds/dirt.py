@@ -1,0 +1,60 @@
+"""What of the meshes could be cleaned: counted and shown, nothing is changed."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+from pydantic import StrictStr
+
+from quilt_core.formats.clean import KINDS as CLEANED
+from quilt_core.formats.clean import found
+from quilt_core.formats.model import corners_of
+from quilt_core.model.scene import Mesh
+
+from ...projects.geometry import shown_order
+from ...projects.models import Job, SourceFile
+from ...projects.sources import kept_scene
+from ..kind import Asked, Kind
+from ..landing import head_of
+from ..progress import StopFlag, report_progress
+
+_SHOWN = 3000  # triangles that are named
+
+
+class Dirt(Asked):
+    """The objects by key that are looked at; None for all."""
+
+    objects: list[StrictStr] | None = None
+
+
+def _row(mesh: Mesh) -> dict[str, Any]:
+    """What was found: a count of each kind, and the triangles as shown that it is about."""
+    c = corners_of(mesh, None, np.zeros(len(mesh.triangles), np.int64))
+    f = found(mesh.positions, c)
+    order = shown_order(mesh)
+    shown = np.empty(len(order), np.int64)
+    shown[order] = np.arange(len(order))
+    faces = {k: shown[np.flatnonzero(getattr(f, k)[c.face_of])][:_SHOWN].tolist() for k in CLEANED if k != "merged"}
+    return {"counts": {k: n for k, n in f.counts.items() if n}, "faces": faces, "borders": f.borders, "parts": f.parts}
+
+
+def run_dirt(job: Job) -> None:
+    """Look at every mesh once; objects that place the same one have the same."""
+    _, head, _ = head_of(job)
+    keys, stop = job.params["objects"], StopFlag(job)
+    rows = []
+    for file in SourceFile.objects.filter(pk__in=head.files).order_by("pk"):
+        scene = kept_scene(file)
+        seen: set[int] = set()
+        for n, o in enumerate(scene.objects):
+            if o.mesh in seen or (keys is not None and f"{file.pk}/{n}" not in keys):
+                continue
+            stop.raise_if()
+            report_progress(job, {"text": f"Looking at {o.name}"})
+            seen.add(o.mesh)
+            rows.append({"key": f"{file.pk}/{n}", "name": o.name, **_row(scene.meshes[o.mesh])})
+    job.result = {"base": head.pk, "rows": rows, "changed": sum(bool(r["counts"]) for r in rows)}
+
+
+KINDS = (Kind("dirt", run_dirt, Dirt),)

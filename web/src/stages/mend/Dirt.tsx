@@ -1,0 +1,83 @@
+import { Box, Flex, Text } from '@chakra-ui/react'
+import { objectsOf } from '../../scene/saving'
+import { useParts, useQuilt, type Dirty } from '../../store'
+import { Act, Question } from './Question'
+
+export const DIRT: Record<string, string> = {
+  doubled: 'faces twice',
+  flat: 'faces without area',
+  turned: 'faces wound the other way',
+  merged: 'duplicate vertices',
+}
+
+/** What is wrong with the meshes themselves: counted, and picked on the model by a click. */
+export function Dirt() {
+  const { state, selection, start, dirty } = useParts('state', 'selection', 'start', 'dirty')
+  if (!state) return null
+  const chosen = objectsOf(state, selection)
+  const rows = dirty?.base === state.snapshot ? dirty.rows : null
+  const bad = rows?.filter((r) => Object.keys(r.counts).length) ?? []
+  return (
+    <Question
+      name="Are the meshes clean?"
+      found={
+        rows
+          ? bad.length
+            ? `${bad.length} of ${rows.length} meshes could be cleaned. Deliver does it where files are written anew.`
+            : `${rows.length} ${rows.length === 1 ? 'mesh is' : 'meshes are'} clean.`
+          : 'Nothing of a mesh is changed unless Deliver is told to.'
+      }
+    >
+      <Act
+        name={chosen.length ? 'Look at the selected meshes' : 'Look at all meshes'}
+        text="Duplicate vertices and faces, faces without area or wound the other way, open borders, loose parts."
+        onClick={() => void start('dirt', { objects: chosen.length ? chosen : null })}
+      >
+        {!!rows?.length && (
+          <Box maxH="200px" overflowY="auto" mb="2" role="list" aria-label="What could be cleaned">
+            {rows.map((r) => (
+              <Row key={r.key} row={r} />
+            ))}
+          </Box>
+        )}
+      </Act>
+    </Question>
+  )
+}
+
+function Row({ row }: { row: Dirty['rows'][number] }) {
+  const pick = (kind: string) => {
+    const q = useQuilt.getState()
+    const [file, object] = row.key.split('/').map(Number)
+    q.select([row.key], false, true)
+    const faces = row.faces[kind]
+    if (!faces?.length) return
+    q.setPicks('faces')
+    q.pickNothing()
+    q.pickFaces(faces.map((triangle) => ({ file, object, triangle })))
+  }
+  return (
+    <Box role="listitem" fontSize="xs" mb="1">
+      <Flex justify="space-between" gap="2">
+        <Text cursor="pointer" title="Select it" onClick={() => pick('')} truncate>
+          {row.name}
+        </Text>
+        <Text color="faded" whiteSpace="nowrap">
+          {row.borders ? `${row.borders} open ${row.borders === 1 ? 'border' : 'borders'}` : 'closed'}
+          {row.parts > 1 ? `, ${row.parts} parts` : ''}
+        </Text>
+      </Flex>
+      {Object.entries(row.counts).map(([kind, n]) => (
+        <Text
+          key={kind}
+          color="madder"
+          cursor="pointer"
+          title={row.faces[kind] ? 'Pick them on the model' : 'Select the object'}
+          onClick={() => pick(kind)}
+        >
+          {n.toLocaleString('en')} {DIRT[kind]}
+        </Text>
+      ))}
+    </Box>
+  )
+}
