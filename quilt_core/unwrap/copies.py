@@ -5,11 +5,13 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 import numpy as np
+from scipy.spatial import cKDTree
 
 from ..model.scene import Floats
 from ..uv.islands import signed_areas
 from .match import GRAPH, NONE, PART, WHOLE, Match, matched
-from .near import carried, side_of
+from .near import Places, carried, side_of
+from .placing import NEAR
 from .skin import Laying, Skin
 from .topology import Surface, cut
 
@@ -36,7 +38,7 @@ class Copied:
         said = []
         if self.shares["graph"] > 0:
             said.append(f"{100 * self.shares['graph']:.0f} % of it is bent and was matched by how its faces hang together")
-        if self.shares["near"] > 0:
+        if self.shares["near"] > 0 and self.near > NEAR:
             said.append(
                 f"{_percent(self.shares['near'])} of it has other triangles and got what the nearest surface has, at most {100 * self.near:.2g} % of the size away"
             )
@@ -50,14 +52,25 @@ def _percent(share: float) -> str:
 
 
 def same_shape(one: Surface, two: Surface) -> Match | None:
-    """How a second surface is the first one again, with the same triangles in whatever order; None where it is not.
+    """How a second surface is the first one again, with the same points in whatever order; None where it is not. Its triangles may be others where they lie on
+    the first one too, as where a quad is parted along its other diagonal.
 
     Places of points decide: where a shape is its own image, that of the first turn that fits.
     """
     if len(one.points) != len(two.points) or len(one.faces) != len(two.faces):
         return None
     found = matched(one, two, thorough=False)
-    return found if found.known.all() else None
+    if found.known.all():
+        return found
+    size = max(float(np.linalg.norm(np.ptp(one.points, axis=0))), 1e-300)
+    at = found.placing(two.points)
+    if cKDTree(one.points).query(at)[0].max() > NEAR * size or cKDTree(at).query(one.points)[0].max() > NEAR * size:
+        return None
+    rest = np.flatnonzero(~found.known)
+    middle = at[two.faces[rest]].mean(axis=1)
+    looking = two.normal[rest] @ found.placing.turn.T / np.cbrt(abs(np.linalg.det(found.placing.turn)))
+    away = Places(one, np.arange(len(one.faces))).nearest(middle, looking).away
+    return found if away.max() <= NEAR * size else None
 
 
 def copied(source: Skin, lies: Laying, skin: Skin, match: Match, onto: bool = False) -> Copied | None:

@@ -8,9 +8,11 @@ import trimesh
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from quilt_core.model.scene import UvChannel
 from quilt_core.unwrap.copies import copied, same_shape
 from quilt_core.unwrap.meshes import Options, unwrap
 from quilt_core.unwrap.skin import Laying, Skin, laying_of, revised, skin_of
+from quilt_core.uv.islands import find_islands
 
 from .test_hands import proven
 from .test_unwrap import mesh_of
@@ -64,6 +66,37 @@ def test_a_copy_is_found_in_any_order_and_place_and_lies_as_the_other_does(seed:
     made = revised(target, out, np.ones(len(target.kept), bool))
     assert len(np.unique(made.island)) == len(np.unique(laying.island))
     proven(target, out)
+
+
+def test_quads_parted_along_their_other_diagonal_are_the_same_shape() -> None:
+    """Of a block of quads, mirrored, every quad's diagonal is the other one; each corner keeps the UV that its point has in its side, by arithmetic."""
+    quads = np.array([[0, 1, 3, 2], [4, 6, 7, 5], [0, 4, 5, 1], [2, 3, 7, 6], [0, 2, 6, 4], [1, 5, 7, 3]])
+    points = np.array([[x, y, z] for x in (0.0, 1) for y in (0.0, 2) for z in (0.0, 3)])
+    # Narrower towards the top and leaning: flat sides, and nothing that it is its own image by.
+    points[1::2, :2] = 0.5 * points[1::2, :2] + [0.1, 0.7]
+
+    def fan(q: np.ndarray) -> np.ndarray:
+        return np.concatenate([q[:, [0, 1, 2]], q[:, [0, 2, 3]]])
+
+    mesh = mesh_of(points, fan(quads))
+    square = np.array([[0.0, 0], [1, 0], [1, 1], [0, 1]])
+    uv = np.concatenate([square + [1.5 * k, 0] for k in range(6)])
+    rows = fan(np.arange(24).reshape(6, 4))
+    mesh.channels[0] = UvChannel(uv, rows.astype(np.int32))
+    skin = skin_of(mesh)
+    laying = laying_of(skin, mesh.channels[0], find_islands(mesh, mesh.channels[0]).of_triangle)
+    turned = np.roll(quads[:, ::-1], 1, axis=1)
+    other = skin_of(mesh_of(points * [-1, 1, 1] + [7, 0, 0], fan(np.roll(turned, 1, axis=1))))
+    same = same_shape(skin.surface, other.surface)
+    assert same is not None and not same.known.all()
+    done = copied(skin, laying, other, same, onto=True)
+    assert done is not None and not done.words() and done.anew == 0
+    known = {(k // 4, int(v)): uv[k] for k, v in enumerate(quads.reshape(-1))}
+    sides = {frozenset(q.tolist()): k for k, q in enumerate(quads)}
+    for f, triangle in enumerate(other.mesh.triangles[other.kept].tolist()):
+        (side,) = [k for q, k in sides.items() if set(triangle) <= q]
+        for c, v in enumerate(triangle):
+            assert done.laying.uv[f, c] == pytest.approx(known[side, v], abs=1e-9)
 
 
 @pytest.mark.parametrize("what", ["another shape", "a moved point", "another triangle"])

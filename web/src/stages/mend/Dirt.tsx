@@ -16,7 +16,8 @@ export function Dirt() {
   if (!state) return null
   const chosen = objectsOf(state, selection)
   const rows = dirty?.base === state.snapshot ? dirty.rows : null
-  const bad = rows?.filter((r) => Object.keys(r.counts).length) ?? []
+  // Vertices that normals or UVs part are twice in many formats, on purpose.
+  const bad = rows?.filter((r) => Object.keys(r.counts).some((k) => k !== 'merged')) ?? []
   return (
     <Question
       name="Are the meshes clean?"
@@ -70,7 +71,7 @@ function Row({ row }: { row: Dirty['rows'][number] }) {
       {Object.entries(row.counts).map(([kind, n]) => (
         <Text
           key={kind}
-          color="madder"
+          color={kind === 'merged' ? 'faded' : 'madder'}
           cursor="pointer"
           title={row.faces[kind] ? 'Pick them on the model' : 'Select the object'}
           onClick={() => pick(kind)}
