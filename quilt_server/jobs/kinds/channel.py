@@ -42,7 +42,11 @@ def run_channel(job: Job) -> None:
         transforms[str(file.pk)] = identity(reading)
     if not any(len(t) for t in transforms.values()):
         raise QuiltError(f"No object has UVs in channel {channel}. The channel stays as it was.")
-    chosen = settings_of(head) | {"channel_in": channel}
+    chosen = settings_of(head)
+    if chosen["channel_out"] == chosen["channel_in"]:
+        # What was written where it was read stays so: another channel is not to be written over unasked.
+        chosen |= {"channel_out": channel}
+    chosen |= {"channel_in": channel}
     # What holds for single islands counts islands of the old channel.
     for rule in ("weights", "rotations", "sheet_of"):
         chosen[rule] = {k: v for k, v in chosen[rule].items() if "/" in k}
