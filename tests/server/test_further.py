@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import io
+import json
 import zipfile
 
 import numpy as np
@@ -92,6 +93,33 @@ def test_a_copy_of_the_layout_for_one_object(browser: Browser) -> None:
     found = channels(browser)
     assert len(found["crate"]) == 2 and found["lid"][2] == pytest.approx(found["lid"][0], abs=1e-6)
     assert {o["name"]: o["channels"] for o in browser.state()["objects"]} == {"crate": [0, 1], "lid": [0, 1, 2]}
+
+
+@pytest.mark.parametrize("what", ["unwrap", "project"])
+def test_picked_faces_get_uvs_of_their_own(browser: Browser, what: str) -> None:
+    """The lid's upper side, as the page counts its triangles: only these two have UVs in the new channel, in its square; read there, the others have none."""
+    browser.upload(b__glb=crate())
+    state = browser.state()
+    lid = next(o for o in state["objects"] if o["name"] == "lid")
+    file, number = lid["key"].split("/")
+    raw = browser.client.get(f"/api/files/{file}/channels/0/geometry").content
+    size = int.from_bytes(raw[:4], "little")
+    header = json.loads(raw[4 : 4 + size])
+    at, found = 4 + size, {}
+    for name, kind, count, wide in header["arrays"]:
+        found[name] = np.frombuffer(raw, kind, count * wide, at).reshape(count, wide)
+        at += 4 * count * wide
+    first, count = header["objects"][int(number)]["index"]
+    corners = found["position"][found["index"][first : first + count]]
+    top = np.flatnonzero(np.ptp(corners[..., 1], axis=1) + np.abs(corners[..., 1].mean(axis=1) - corners[..., 1].max()) < 1e-6)
+    assert len(top) == 2
+    done = browser.run("further", into=2, what=what, faces={file: [[int(number), int(t)] for t in top]})
+    assert done["state"] == "done", done["error"]
+    assert browser.run("channel", channel=2)["state"] == "done"
+    state = browser.state()
+    assert {o["name"]: (o["islands"], o["bare"]) for o in state["objects"]} == {"crate": (0, 12), "lid": (1, 10)}
+    # What is written where it is read stays so.
+    assert state["settings"]["channel_out"] == 2
 
 
 def test_what_cannot_be_is_refused(browser: Browser) -> None:

@@ -1,7 +1,8 @@
-"""A further UV channel beside the one that is worked on: a light map's, or a copy of the layout for some objects or faces."""
+"""A further UV channel beside the one that is worked on: a light map's, or a copy of the layout, a projection or new UVs for some objects or faces."""
 
 from __future__ import annotations
 
+from dataclasses import replace
 from typing import Annotated, Any, ClassVar
 
 import numpy as np
@@ -10,9 +11,10 @@ from pydantic import Field, StrictStr
 from quilt_core.arrange.lightmap import light_map
 from quilt_core.errors import QuiltError
 from quilt_core.formats.registry import named
-from quilt_core.model.scene import Floats
+from quilt_core.model.scene import Floats, UvChannel
+from quilt_core.unwrap.meshes import Options, unwrap_faces
 from quilt_core.unwrap.points import laid_out
-from quilt_core.unwrap.scenes import skin_in
+from quilt_core.unwrap.project import projected
 from quilt_core.unwrap.skin import Laying, Revised, Skin, revised
 from quilt_core.unwrap.topology import Mask
 from quilt_core.words import counted
@@ -27,7 +29,8 @@ from ..progress import StopFlag, report_progress
 from ..revising import finish
 from ..revision import Revision
 
-WHAT = {"light": "Light map", "copy": "Copy of the layout"}
+WHAT = {"light": "Light map", "copy": "Copy of the layout", "unwrap": "New UVs", "project": "Projection"}
+_MARGIN = 0.02  # of the square around what is made
 
 
 class Further(Asked):
@@ -80,6 +83,20 @@ def _copied(skin: Skin, laying: Laying, places: Floats, keep: Mask) -> Revised:
     return revised(skin, Laying(uv, seam, np.where(keep, laying.island, -1)), keep)
 
 
+def _anew(skin: Skin, keep: Mask, what: str, stop: StopFlag) -> Revised:
+    """New UVs for some faces, which fill the square; the others have none."""
+    n = len(skin.kept)
+    bare = Laying(np.full((n, 3, 2), np.nan), np.zeros(3 * n, bool), np.full(n, -1))
+    if what == "unwrap":
+        made = unwrap_faces(skin, bare, keep, Options(), stop=stop).revised
+    else:
+        made = revised(skin, projected(skin, bare, keep, "plane")[0], keep)
+    uv = made.channel.uvs
+    low = uv.min(axis=0)
+    size = max(float(np.ptp(uv, axis=0).max()), 1e-300)
+    return replace(made, channel=UvChannel(_MARGIN + (uv - low) * (1 - 2 * _MARGIN) / size, made.channel.triangles), frame=None)
+
+
 def run_further(job: Job) -> None:
     """Make the channel: one undo step; the layout stays as it is."""
     project, head, before = head_of(job)
@@ -128,7 +145,9 @@ def _made(job: Job, w: Revision, mesh: int, picked: list[list[int]], rows: Float
     if picked:
         mark = np.zeros(len(skin.mesh.triangles), bool)
         mark[[r[0] for r in picked]] = True
-        keep = mark[skin_in(w.scene, mesh).kept]
+        keep = mark[skin.kept]
+    if p["what"] in ("unwrap", "project"):
+        return _anew(skin, keep, p["what"], stop)
     first = w.first_island(mesh)
     return _copied(skin, laying, rows[first : first + int(laying.island.max(initial=-1)) + 1], keep)
 

@@ -5,7 +5,18 @@ import { objectsOf } from '../../scene/saving'
 import { useParts } from '../../store'
 import { Choice, NumberField, numbered } from '../parts'
 
-const WHAT = { light: 'a light map', copy: 'a copy of the layout' }
+const WHAT = {
+  light: 'a light map',
+  copy: 'a copy of the layout',
+  project: 'a projection',
+  unwrap: 'new UVs',
+}
+const DOES = {
+  light: 'every surface once, at one density, apart by whole texels; each object has the square for itself.',
+  copy: 'the UVs as they lie now. Everything else has none there. Read that channel to go on with it.',
+  project: 'flat, from where it fits best. Everything else has none there. Read that channel to go on with it.',
+  unwrap: 'cut and laid flat. Everything else has none there. Read that channel to go on with it.',
+}
 const SIZES = [32, 64, 128, 256, 512, 1024, 2048]
 const EVERY = [0, 1, 2, 3, 4, 5, 6, 7]
 
@@ -21,14 +32,19 @@ export function Channels() {
   const free = EVERY.filter((c) => c !== now)
   const to = into ?? Math.min(7, Math.max(now, ...state.channels) + 1)
   const chosen = objectsOf(state, selection)
-  const whom = faces.size ? `${faces.size} picked faces` : chosen.length ? `${chosen.length} selected` : 'all objects'
+  const whom =
+    faces.size && what !== 'light'
+      ? `${faces.size} picked faces`
+      : chosen.length
+        ? `${chosen.length} selected`
+        : 'all objects'
   const has = (c: number) => state.objects.filter((o) => o.channels.includes(c))
   const make = () =>
     void start('further', {
       into: to,
       what,
       objects: chosen.length ? chosen : null,
-      ...(what === 'copy' && faces.size ? { faces: asFaces(faces) } : {}),
+      ...(what !== 'light' && faces.size ? { faces: asFaces(faces) } : {}),
       px,
       texels,
     })
@@ -42,9 +58,7 @@ export function Channels() {
         </Text>
       ))}
       <Text fontSize="xs" color="faded" mt="2" mb="1">
-        {what === 'light'
-          ? `Of ${whom}: every surface once, at one density, apart by whole texels; each object has the square for itself.`
-          : `Of ${whom}: the UVs as they lie now. Everything else has none there. Read that channel to go on with it.`}
+        Of {whom}: {DOES[what]}
       </Text>
       <Flex gap="1" wrap="wrap" align="center" fontSize="xs" mb="1">
         <Choice label="What a further channel holds" value={what} options={WHAT} set={setWhat} />
