@@ -16,7 +16,7 @@ from .write import author, channel_name
 
 
 def revise(scene: Scene, channels: Mapping[int, UvChannel], channel: int = 0) -> dict[str, bytes]:
-    """See `formats.revise`."""
+    """See `formats.revise`. Primvars are channels in their order, so those that are missing below the one that is written get its UVs."""
     layers: Layers = scene.key
     changed: set[str] = set()
     with opened(layers) as (_stage, folder):
@@ -25,6 +25,7 @@ def revise(scene: Scene, channels: Mapping[int, UvChannel], channel: int = 0) ->
             rows = np.empty(len(stand.turn), np.int64)
             rows[stand.turn] = np.maximum(corner_rows(scene.meshes[number], new), 0)
             with Sdf.ChangeBlock():
-                author(folder, replace(stand, rows=rows, per_point=False), channel_name(stand.names, channel), new.uvs)
+                for c in [c for c in range(channel) if c not in scene.meshes[number].channels] + [channel]:
+                    author(folder, replace(stand, rows=rows, per_point=False), channel_name(stand.names, c), new.uvs)
             changed.add(stand.layer)
         return saved(folder, layers, changed)

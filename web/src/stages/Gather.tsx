@@ -69,6 +69,8 @@ export function Gather() {
       else left.delete(k)
     void start('objects', { left_out: [...left] })
   }
+  // What is read may be a channel that nothing has yet.
+  const channels = [...new Set([...(state?.channels ?? []), state?.settings.channel_in ?? 0])].sort()
   return (
     <>
       <Title text="Bring in meshes with their textures. More can join at any time.">Gather</Title>
@@ -104,12 +106,12 @@ export function Gather() {
       >
         <Choice label={`Unit of ${unitless} files`} value={unit} options={UNIT_NAMES} set={setUnit} />
       </Setting>
-      {(state?.channels.length ?? 0) > 1 && (
+      {channels.length > 1 && (
         <Setting name="UV channel to work on" text="Its layout is read here; the other channels stay as they are.">
           <Choice
             label="UV channel to work on"
             value={String(state?.settings.channel_in ?? 0)}
-            options={numbered(state?.channels ?? [], (c) => `channel ${c}`)}
+            options={numbered(channels, (c) => `channel ${c}`)}
             disabled={!!job}
             set={(c) => void start('channel', { channel: Number(c) })}
           />
