@@ -69,9 +69,19 @@ def with_rows(
     -------
     the scene as it is read then, and the files beside it that are other
     """
-    body = revise(scene, {m: numbered(c) for m, c in channels.items()}, channel)
-    other = {path: data for path, data in body.items() if path}
-    again = read(body[""], scene.file, unit_m, Both(other, beside))
+    other: dict[str, bytes] = {}
+
+    def revised(made: dict[int, UvChannel], number: int) -> Scene:
+        body = revise(scene, made, number)
+        other.update({path: data for path, data in body.items() if path})
+        return read(body[""], scene.file, unit_m, Both(other, beside))
+
+    # Channels that are missing below get the UVs as they are, not the numbers that keep rows apart.
+    for lower in range(channel):
+        missing = {m: c for m, c in channels.items() if lower not in scene.meshes[m].channels}
+        if missing:
+            scene = revised(missing, lower)
+    again = revised({m: numbered(c) for m, c in channels.items()}, channel)
     for m, exact in channels.items():
         again.meshes[m].channels[channel] = like(again.meshes[m].channels[channel], exact)
     return again, other

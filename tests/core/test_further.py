@@ -36,3 +36,22 @@ def test_a_channel_of_a_mesh_without_uvs_is_read_back_by_its_number(format: str,
     uv, at = again.channels[channel].uvs[again.channels[channel].triangles], again.positions[again.triangles]
     for k, (corners, place) in enumerate(zip(uv, at, strict=True)):
         assert corners == pytest.approx(0.1 * place[:, :2] + 0.3 * k, abs=1e-5)
+
+
+@pytest.mark.parametrize("format", ["glb", "dae", "usda"])
+def test_what_is_missing_below_gets_the_uvs_themselves(format: str) -> None:
+    """Before rows are written over, rows of one value are told apart by numbers that nobody is to see."""
+    model = Model()
+    add(model, formats.read(bare_box(), "box.obj"), {})
+    name = f"box.{format}"
+    scene = formats.read(checked(model, format, "box")[1][name][0], name)
+    mesh = scene.meshes[0]
+    p = mesh.positions[mesh.triangles].reshape(-1, 3)
+    made = UvChannel(0.1 * p[:, :2], np.arange(len(p)).reshape(-1, 3).astype(np.int32))
+    again, _ = formats.with_rows(scene, {0: made}, 1, 1.0, {})
+    laid = 0.5 + again.meshes[0].channels[1].uvs
+    written = formats.write(again, {0: laid}, 1)
+    back = formats.read(written[""], name, 1.0, {k: v for k, v in written.items() if k}).meshes[0]
+    at = back.positions[back.triangles][..., :2]
+    for channel, wanted in ((0, 0.1 * at), (1, 0.5 + 0.1 * at)):
+        assert back.channels[channel].uvs[back.channels[channel].triangles] == pytest.approx(wanted, abs=1e-5)
