@@ -29,7 +29,9 @@ def test_a_channel_of_a_mesh_without_uvs_is_read_back_by_its_number(format: str,
     assert not scene.meshes[0].channels
     mesh = scene.meshes[0]
     p = mesh.positions[mesh.triangles].reshape(-1, 3)
-    made = UvChannel(0.1 * p[:, :2] + 0.3 * np.repeat(np.arange(len(mesh.triangles)), 3)[:, None], np.arange(len(p)).reshape(-1, 3).astype(np.int32))
+    made = UvChannel(
+        0.1 * p[:, :2] + 0.3 * np.repeat(np.arange(len(mesh.triangles)), 3)[:, None], np.arange(len(p)).reshape(-1, 3).astype(np.int32)
+    )
     written = formats.revise(scene, {0: made}, channel)
     again = formats.read(written[""], name, 1.0, {k: v for k, v in written.items() if k}).meshes[0]
     assert sorted(again.channels) == list(range(channel + 1))

@@ -45,7 +45,7 @@ export interface Handling {
   /** Make a drag a step. */
   dropPoints: (follows: Follow[], by: [u: number, v: number]) => Promise<void>
   /** Line the picked points up, weld or part them. */
-  points_: (operation: 'line' | 'weld' | 'part', how?: 'row' | 'column' | 'line') => Promise<void>
+  arrangePoints: (operation: 'line' | 'weld' | 'part', how?: 'row' | 'column' | 'line') => Promise<void>
   /** Pick all points on the borders of the islands that picked points are on. */
   pickBorder: () => void
   /** Relax a little around the picked points. */
@@ -227,7 +227,7 @@ export function handling(set: StoreApi<Quilt>['setState'], get: () => Quilt): Ha
         follows.map((f) => f.live),
       )
     },
-    async points_(operation, how = 'row') {
+    async arrangePoints(operation, how = 'row') {
       const { hand, points } = get()
       await go({ operation, how, points: asPoints(points), near: hand.near / px(), refuse: hand.refuse })
     },

@@ -68,7 +68,7 @@ function PointTools() {
             size="xs"
             variant="outline"
             disabled={!!job || points.size < 2}
-            onClick={() => void q().points_('line', how)}
+            onClick={() => void q().arrangePoints('line', how)}
           >
             {name}
           </Button>
@@ -78,7 +78,7 @@ function PointTools() {
           variant="outline"
           disabled={off}
           title="Cut the edges between them"
-          onClick={() => void q().points_('part')}
+          onClick={() => void q().arrangePoints('part')}
         >
           Part
         </Button>
@@ -89,7 +89,7 @@ function PointTools() {
           variant="outline"
           disabled={off}
           title="With their other sides; edges between are sewn"
-          onClick={() => void q().points_('weld')}
+          onClick={() => void q().arrangePoints('weld')}
         >
           Weld
         </Button>
