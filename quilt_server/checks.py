@@ -53,6 +53,8 @@ def check(s: Settings) -> None:
         raise QuiltError(f"From 0 to {MOST_KEPT:,} steps can be kept.")
     if s.bunch_objects not in ("", "loose", "strict"):
         raise QuiltError("Objects are bunched loosely, strictly or not at all.")
+    if any(not c.isdigit() or not 0 <= int(c) <= 7 or len(name) > 60 or not name.isprintable() for c, name in s.channel_names.items()):
+        raise QuiltError("A UV channel is named by its number, 0 to 7, with at most 60 signs.")
     linked = [k for x in s.links for k in x.members]
     if len(set(linked)) < len(linked) or any("/" not in k for k in linked):
         raise QuiltError("An object is linked with the copies of one shape only.")
@@ -97,7 +99,7 @@ def what_changed(old: dict[str, Any], new: Settings) -> str:
         "hold": "density", "keep_ratios": "sizes", "ratios": "sizes", "channel_out": "written channel", "band": "band", "density_least": "limits",
         "density_greatest": "limits", "weights": "weights", "rotations": "turning", "held": "held islands", "pictures": "pictures",
         "sheets": "sheets", "recipes": "recipes", "sheet_of": "what lies on which sheet", "bunches": "bunches", "bunch_objects": "bunches",
-        "twins": "twins", "links": "links of copies", "history": "steps kept",
+        "twins": "twins", "links": "links of copies", "channel_names": "names of channels", "history": "steps kept",
     }  # fmt: skip
     changed = dict.fromkeys(names.get(k, k) for k, v in new.model_dump().items() if old.get(k) != v)
     return f"Change {', '.join(changed)}" if changed else "Change settings"

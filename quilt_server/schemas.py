@@ -171,6 +171,7 @@ class Settings(RecipeIn):
     sheet_of: dict[str, int] = {}
     bunches: list[BunchIn] = []
     links: list[LinkIn] = []
+    channel_names: dict[str, str] = {}
     bunch_objects: str = ""
     apart_px: float = 0.0
     # Steps that can be undone; older ones are forgotten. 0: all stay.

@@ -87,7 +87,7 @@ def follow_links(job: Job, head: Snapshot, settings: dict[str, Any], work: list[
             report_progress(job, {"text": f"{name_of(target)} follows {name_of(source)}"})
             # What became of another shape meanwhile stays as it is.
             give(source, lies, target, link["onto"], False)
-    return [w for w in of.values() if w.made or w.also]
+    return [w for w in of.values() if w.made or w.also or w.without]
 
 
 def _places(keys: list[str], of: dict[int, Revision], settings: dict[str, Any], head: Snapshot) -> list[Place]:

@@ -26,7 +26,7 @@ from ..projects.sources import kept_islands, kept_scene, make_reading
 class Revision:
     """A file whose UVs are changed. `made` : new UVs by mesh; `anew` : for each mesh the islands (k,) that lie nowhere yet: they are new, wherever
     their faces lay; `given` : meshes that have them from another one; `onto` : for each mesh that lies on another one the file and the mesh of that, and which
-    of its islands each island lies on; `also` : new UVs by mesh in other channels, which the layout knows nothing of."""
+    of its islands each island lies on; `also` : new UVs by mesh in other channels, which the layout knows nothing of; `without` : channels whose UVs that were made here are taken off."""
 
     old: SourceFile
     channel: int
@@ -34,6 +34,7 @@ class Revision:
     made: dict[int, Revised] = field(default_factory=dict)
     anew: dict[int, NDArray[np.int64]] = field(default_factory=dict)
     also: dict[int, dict[int, Revised]] = field(default_factory=dict)
+    without: set[int] = field(default_factory=set)
     given: set[int] = field(default_factory=set)
     onto: dict[int, tuple[Revision, int, NDArray[np.int64]]] = field(default_factory=dict)
 
@@ -51,7 +52,7 @@ class Revision:
         old = self.old
         self.new = SourceFile(
             project_id=old.project_id, name=old.name, original_id=old.original_id, unit_m=old.unit_m, companions=old.companions,
-            warnings=old.warnings, materials=old.materials, before=old, revision=keep_revisions(old, {**self.also, self.channel: self.made}), operation=operation,
+            warnings=old.warnings, materials=old.materials, before=old, revision=keep_revisions(old, {**self.also, self.channel: self.made}, self.without), operation=operation,
         )  # fmt: skip
         self.new_scene = kept_scene(self.new)
         self.new_pieces = [

@@ -136,7 +136,8 @@ class Writer:
             for m, uv in uvs.items():
                 laid.meshes[m].channels[channel[m]] = UvChannel(uv, c.scene.meshes[m].channels[source[m]].triangles)
         model = self.model if self.joined else Model(pictures=self.taken)
-        model.names = self.how.names if self.how is not None else ()
+        named = self.settings["channel_names"]
+        model.names = self.how.names if self.how is not None else tuple(named.get(str(n), "") for n in range(8)) if named else ()
         first = len(model.meshes)
         add(model, laid, c.beside, wired, f"{stem}/" if self.joined else "", channel)
         self._look(coat, wired, lambda: of_model(model, first, laid), channel)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Collection, Mapping
 from typing import Any
 
 import numpy as np
@@ -32,9 +32,10 @@ def revisions_of(file: SourceFile) -> Revisions:
     return out
 
 
-def keep_revisions(old: SourceFile, made: Mapping[int, Mapping[int, Revised]]) -> str:
-    """Keep the UVs of a file with those of some meshes (by channel) made anew; returns the hash that they are kept under."""
-    every = revisions_of(old)
+def keep_revisions(old: SourceFile, made: Mapping[int, Mapping[int, Revised]], without: Collection[int] = ()) -> str:
+    """Keep the UVs of a file with those of some meshes (by channel) made anew, and those of some channels taken off; returns the hash that they are kept
+    under."""
+    every = {c: meshes for c, meshes in revisions_of(old).items() if c not in without}
     for channel, meshes in made.items():
         every[channel] = every.get(channel, {}) | dict(meshes)
     arrays: dict[str, NDArray[Any]] = {}

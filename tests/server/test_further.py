@@ -10,6 +10,7 @@ import numpy as np
 import pygltflib
 import pytest
 import shapely
+from pxr import Usd, UsdGeom
 
 from demo.glb import two_channels
 from demo.shapes import Part, box
@@ -120,6 +121,23 @@ def test_picked_faces_get_uvs_of_their_own(browser: Browser, what: str) -> None:
     assert {o["name"]: (o["islands"], o["bare"]) for o in state["objects"]} == {"crate": (0, 12), "lid": (1, 10)}
     # What is written where it is read stays so.
     assert state["settings"]["channel_out"] == 2
+
+
+def test_a_channel_is_named_and_taken_off_again(browser: Browser) -> None:
+    browser.upload(b__glb=crate())
+    browser.run("further", into=2, what="light", px=64)
+    settings = browser.state()["settings"]
+    assert "at most 60" in browser.change(422, settings={**settings, "channel_names": {"2": "x" * 61}})["detail"]
+    browser.change(settings={**settings, "channel_names": {"0": "paint", "2": "light"}})
+    out = browser.run("deliver", format="usda")
+    with zipfile.ZipFile(io.BytesIO(Job.objects.get(pk=out["id"]).output)) as z:
+        stage = Usd.Stage.CreateInMemory()
+        stage.GetRootLayer().ImportFromString(z.read("b.usda").decode())
+    (one, *_) = [UsdGeom.PrimvarsAPI(p) for p in stage.Traverse() if p.IsA(UsdGeom.Mesh)]
+    assert {"paint", "light"} <= {v.GetPrimvarName() for v in one.GetPrimvars()}
+    assert browser.run("further", into=2, what="drop")["state"] == "done"
+    assert browser.state()["channels"] == [0, 1]
+    assert "Nothing was made here" in browser.run("further", into=1, what="drop")["error"]
 
 
 def test_what_cannot_be_is_refused(browser: Browser) -> None:

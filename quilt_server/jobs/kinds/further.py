@@ -21,6 +21,7 @@ from quilt_core.words import counted
 
 from ...projects.models import Job, SourceFile
 from ...projects.opened import arrays_of
+from ...projects.revisions import revisions_of
 from ...projects.state import settings_of
 from ..kind import Asked, FileNumber, Kind, Number, Real
 from ..landing import head_of
@@ -29,7 +30,7 @@ from ..progress import StopFlag, report_progress
 from ..revising import finish
 from ..revision import Revision
 
-WHAT = {"light": "Light map", "copy": "Copy of the layout", "unwrap": "New UVs", "project": "Projection"}
+WHAT = {"light": "Light map", "copy": "Copy of the layout", "unwrap": "New UVs", "project": "Projection", "drop": "Take off"}
 _MARGIN = 0.02  # of the square around what is made
 
 
@@ -105,6 +106,12 @@ def run_further(job: Job) -> None:
     work, refused, count = list[Revision](), list[str](), 0
     for f in SourceFile.objects.filter(pk__in=head.files).order_by("pk"):
         w = Revision(f, int(settings["channel_in"]), f.pk in settings["welded"])
+        if p["what"] == "drop":
+            if p["into"] in revisions_of(f):
+                w.without.add(p["into"])
+                work.append(w)
+                count += 1
+            continue
         chosen = _chosen(job, w)
         if not chosen:
             continue
@@ -126,12 +133,15 @@ def run_further(job: Job) -> None:
         if any(w.also.values()):
             work.append(w)
     if not work:
+        if p["what"] == "drop":
+            raise QuiltError(f"Nothing was made here in channel {p['into']}. Deliver leaves out what came with the files.")
         raise QuiltError(refused[0] if refused else "Select the objects that the channel is for.")
-    label = f"{WHAT[p['what']]} in channel {p['into']}"
+    label = f"{WHAT[p['what']]} in channel {p['into']}" if p["what"] != "drop" else f"Take channel {p['into']} off"
     finish(job, project, head, before, work, settings, label, {"name": "further", "into": p["into"], "what": p["what"]})
+    made = f"{counted(count, 'mesh has', 'meshes have')} it in channel {p['into']} now."
     job.result = {
         "changed": count,
-        "note": f"{counted(count, 'mesh has', 'meshes have')} it in channel {p['into']} now.",
+        "note": made if p["what"] != "drop" else f"What was made in channel {p['into']} is gone.",
         "refused": refused,
     }
 

@@ -1107,6 +1107,13 @@ export interface components {
              */
             channel_in: number;
             /**
+             * Channel Names
+             * @default {}
+             */
+            channel_names: {
+                [key: string]: string;
+            };
+            /**
              * Channel Out
              * @default 0
              */

@@ -19,7 +19,10 @@ export function Channels({ channels, set }: Given) {
   const sources = [['layout', 'the layout'] as const, ...old.map((c) => [String(c), `old channel ${c}`] as const)]
   const begin = () => {
     const count = Math.max(to, ...old) + 1
-    const all = Array.from({ length: count }, (_, c): Channel => ({ from: c === to ? 'layout' : c, name: '' }))
+    const all = Array.from({ length: count }, (_, c): Channel => ({
+      from: c === to ? 'layout' : c,
+      name: state?.settings.channel_names?.[c] ?? '',
+    }))
     set(all.filter((c) => c.from === 'layout' || old.includes(c.from)))
   }
   const put = (k: number, part: Partial<Channel>) => set(channels.map((c, n) => (n === k ? { ...c, ...part } : c)))

@@ -3,7 +3,7 @@ import { useState } from 'react'
 import { asFaces } from '../../scene/edges'
 import { objectsOf } from '../../scene/saving'
 import { useParts } from '../../store'
-import { Choice, NumberField, numbered } from '../parts'
+import { Choice, NumberField, numbered, TextField } from '../parts'
 
 const WHAT = {
   light: 'a light map',
@@ -22,7 +22,15 @@ const EVERY = [0, 1, 2, 3, 4, 5, 6, 7]
 
 /** Which object has which UV channels, and a further one made beside them. */
 export function Channels() {
-  const { state, selection, faces, start, job, note } = useParts('state', 'selection', 'faces', 'start', 'job', 'note')
+  const { state, selection, faces, start, job, note, change } = useParts(
+    'state',
+    'selection',
+    'faces',
+    'start',
+    'job',
+    'note',
+    'change',
+  )
   const [what, setWhat] = useState<keyof typeof WHAT>('light')
   const [into, setInto] = useState<number | null>(null)
   const [px, setPx] = useState(256)
@@ -52,10 +60,37 @@ export function Channels() {
     <Box as="section" aria-label="UV channels" mt="4" pt="2" borderTop="1px dashed" borderColor="thread">
       <Text fontWeight="600">UV channels</Text>
       {state.channels.map((c) => (
-        <Text key={c} fontSize="xs" color="faded">
-          Channel {c}
-          {c === now ? ', worked on' : ''}: {has(c).length === state.objects.length ? 'all objects' : names(has(c))}
-        </Text>
+        <Flex key={c} fontSize="xs" gap="2" align="center" mb="0.5">
+          <Text
+            flex="1"
+            color="faded"
+            title={has(c)
+              .map((o) => o.name)
+              .join(', ')}
+          >
+            Channel {c}
+            {c === now ? ', worked on' : ''}: {has(c).length === state.objects.length ? 'all objects' : names(has(c))}
+          </Text>
+          <TextField
+            label={`What channel ${c} is called`}
+            placeholder="name"
+            wide={84}
+            value={state.settings.channel_names?.[c] ?? ''}
+            set={(name) => void change({ settings: { channel_names: renamed(state.settings.channel_names, c, name) } })}
+          />
+          {c !== now && (
+            <Button
+              size="2xs"
+              variant="ghost"
+              disabled={!!job}
+              aria-label={`Take channel ${c} off`}
+              title="What was made here in this channel goes; what came with the files stays"
+              onClick={() => void start('further', { into: c, what: 'drop' })}
+            >
+              ×
+            </Button>
+          )}
+        </Flex>
       ))}
       <Text fontSize="xs" color="faded" mt="2" mb="1">
         Of {whom}: {DOES[what]}
@@ -96,6 +131,12 @@ export function Channels() {
       </Text>
     </Box>
   )
+}
+
+/** The names of channels with another one; an empty one is none. */
+function renamed(names: Record<string, string> | undefined, channel: number, name: string): Record<string, string> {
+  const out = Object.fromEntries(Object.entries(names ?? {}).filter(([c]) => Number(c) !== channel))
+  return name ? { ...out, [channel]: name } : out
 }
 
 /** A few names, and how many more. */
