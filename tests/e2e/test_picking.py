@@ -128,7 +128,7 @@ def test_points_give_the_way_between_them_and_stay_when_laid_flat(page: Page, ad
     page.get_by_role("button", name="Pick points").click()
     at = on_table(page)
     page.mouse.click(*at(0.195, 0.102))
-    expect(page.get_by_text("1 point is picked")).to_be_visible()
+    expect(page.get_by_text("1 point is picked.", exact=True)).to_be_visible()
     page.keyboard.down("Shift")
     page.mouse.click(*at(0.203, 0.295))
     page.keyboard.up("Shift")

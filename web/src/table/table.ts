@@ -1,5 +1,5 @@
 import * as THREE from 'three'
-import { about, around, exactBoxes, moved, shift, snapTo, type Move } from '../scene/hand'
+import type { Move } from '../scene/hand'
 import {
   doubleClicks,
   edgesOnSheet,
@@ -20,6 +20,7 @@ import { brushing, type BrushHand } from '../scene/brushing'
 import { NO_ISLAND } from '../scene/geometry'
 import type { Follow } from '../scene/live'
 import type { Under } from '../store/hand'
+import { IslandDrag } from './islandHand'
 import { nearPoint, PointHand } from './pointHand'
 import { Overlay, type Marks } from './overlay'
 import { CROSS, EDGE, EDGE_VERTEX, FILL, FILL_VERTEX, WIRE } from './shaders'
@@ -44,16 +45,6 @@ interface Events {
   dragged: (follows: Follow[], by: [u: number, v: number]) => void
 }
 
-/** A drag of the selection: the layout as it was, the selection's box, and the lines that it snaps to. */
-interface Drag {
-  from: THREE.Vector2
-  tables: Map<Piece, Float32Array>
-  box: THREE.Box2
-  lines: { x: number[]; y: number[] }
-  move: Move
-  turning: boolean
-}
-
 /** Draws the islands flat: padding zone, patches and outlines, three draw calls a file. */
 export class Table extends View {
   private readonly camera = new THREE.OrthographicCamera(-1, 1, 1, -1, -1, 1)
@@ -67,7 +58,7 @@ export class Table extends View {
   private span = 1.15
   private zone = 0
   private flat: Flat | null = null
-  private drag: Drag | null = null
+  private drag: IslandDrag | null = null
   snap: Snap = 'pixel'
   /** Whether a click takes edges or faces: then nothing is dragged. */
   fine = false
@@ -343,66 +334,9 @@ export class Table extends View {
     return false
   }
 
-  private grab(at: THREE.Vector2, turning: boolean): Drag | null {
-    const hit = pickFlat(this.pieces, at.x, at.y)
-    const piece = this.pieces.find((p) => p.file === hit?.file)
-    if (!hit || hit.island === null || !piece || !(piece.mark(hit.island) & SELECTED)) return null
-    const boxes = exactBoxes(this.pieces, (p, i) => !(p.mark(i) & (ELSEWHERE | LEFT_OUT)))
-    const mine: THREE.Box2[] = []
-    const lines = { x: [] as number[], y: [] as number[] }
-    const gap = 2 * this.zone
-    for (const p of this.pieces)
-      for (let i = 0; i < p.islands; i++) {
-        const b = boxes.get(`${p.file}:${i}`)
-        if (!b) continue
-        if (p.mark(i) & SELECTED) mine.push(b)
-        else {
-          lines.x.push(b.min.x - gap / p.px[i], b.max.x + gap / p.px[i])
-          lines.y.push(b.min.y - gap / p.px[i], b.max.y + gap / p.px[i])
-        }
-      }
-    for (const t of this.flat ? tilesOf(this.flat.sheet) : []) {
-      const [column, row] = placeOf(t)
-      const m = this.overlay.margin / pxOf(this.flat!, t)
-      lines.x.push(column + m, column + 1 - m)
-      lines.y.push(row + m, row + 1 - m)
-    }
-    const tables = new Map(this.pieces.map((p) => [p, p.table.slice()]))
-    return { from: at, tables, box: around(mine), lines, move: shift(0, 0), turning }
-  }
-
-  private dragTo(d: Drag, to: THREE.Vector2, free: boolean): void {
-    if (d.turning) {
-      const middle = d.box.getCenter(new THREE.Vector2())
-      const angle = to.clone().sub(middle).angle() - d.from.clone().sub(middle).angle()
-      const step = Math.PI / 12
-      d.move = about(middle, { angle: free ? angle : Math.round(angle / step) * step })
-    } else {
-      let [u, v] = [to.x - d.from.x, to.y - d.from.y]
-      const unit = this.span / Math.min(this.host.clientWidth, this.host.clientHeight)
-      if (this.snap === 'tile') [u, v] = [Math.round(u), Math.round(v)]
-      else if (this.snap === 'pixel' && this.flat && !free) {
-        const px = this.flat.map_px
-        u = Math.round((d.box.min.x + u) * px) / px - d.box.min.x
-        v = Math.round((d.box.min.y + v) * px) / px - d.box.min.y
-      } else if (this.snap === 'near' && !free) {
-        u += snapTo([d.box.min.x + u, d.box.max.x + u], d.lines.x, 8 * unit)
-        v += snapTo([d.box.min.y + v, d.box.max.y + v], d.lines.y, 8 * unit)
-      }
-      d.move = shift(u, v)
-    }
-    this.preview(d.tables, d.move)
-  }
-
-  /** Lay the selection where a move takes it from a layout. */
-  preview(tables: Map<Piece, Float32Array>, move: Move): void {
-    for (const [p, old] of tables) {
-      const table = old.slice()
-      for (let i = 0; i < p.islands; i++)
-        if (p.mark(i) & SELECTED) table.set(moved(old.subarray(5 * i, 5 * i + 5), move), 5 * i)
-      p.setTable(table)
-    }
-    this.draw()
+  private grab(at: THREE.Vector2, turning: boolean): IslandDrag | null {
+    const { flat, unit } = this
+    return IslandDrag.at(this.pieces, at, turning, { flat, unit, gap: 2 * this.zone, margin: this.overlay.margin })
   }
 
   private listen(): void {
@@ -427,7 +361,7 @@ export class Table extends View {
       if (far < 4) return
       const to = this.at(e)
       if (way === 'points') this.handed.to(to, e.ctrlKey || e.metaKey ? 'none' : this.snap, this.grid())
-      else if (this.drag) this.dragTo(this.drag, to, e.ctrlKey || e.metaKey)
+      else if (this.drag) this.drag.to(to, this.snap, e.ctrlKey || e.metaKey)
       else if (way === 'box') this.overlay.box = new THREE.Box2().setFromPoints([from, to])
       else if (way === 'lasso') this.overlay.lasso.push(to)
       else if (way === 'line') this.overlay.lasso = [from, to]
