@@ -175,3 +175,33 @@ def test_a_link_ends_for_those_that_are_taken_out(browser: Browser) -> None:
     file = next(o["key"] for o in browser.state()["objects"] if o["name"] == "turned").split("/")[0]
     browser.run("seams", operation="across", parts=2, islands={file: [0]})
     assert {o["name"]: o["islands"] for o in browser.state()["objects"]}["good"] == 1
+
+
+def test_new_uvs_of_one_are_those_of_all_and_keep_their_places(browser: Browser) -> None:
+    browser.upload(**files())
+    keys = {o["name"]: o["key"] for o in browser.state()["objects"]}
+    browser.run("copies", objects=[keys["good"]], linked=True)
+    quick(browser)
+    assert browser.run("pack")["state"] == "done"
+    state = browser.state()
+    mirrored = next(o["key"] for o in state["objects"] if o["name"] == "mirrored")
+    assert browser.run("unwrap", objects=[mirrored], hard_edges=None)["state"] == "done"
+    after = {o["name"]: o for o in browser.state()["objects"]}
+    assert after["good"]["islands"] == after["turned"]["islands"] == after["mirrored"]["islands"] > 0
+    # One undo takes all three back, and the link goes on afterwards.
+    browser.post(f"/api/projects/{browser.project}/undo", {"base": browser.state()["snapshot"]})
+    state = browser.state()
+    assert len(state["settings"]["links"][0]["members"]) == 3 and {o["key"] for o in state["objects"]} >= set(
+        state["settings"]["links"][0]["members"]
+    )
+
+
+def test_what_became_another_shape_does_not_follow(browser: Browser) -> None:
+    """A member of a link that was named by hand, though it is of another shape, stays as it is, and nothing fails."""
+    browser.upload(**files())
+    keys = {o["name"]: o["key"] for o in browser.state()["objects"]}
+    settings = browser.state()["settings"]
+    browser.change(settings={**settings, "links": [{"members": [keys["good"], keys["ball"]], "onto": False}]})
+    file = keys["good"].split("/")[0]
+    assert browser.run("seams", operation="across", parts=2, islands={file: [0]})["state"] == "done"
+    assert {o["name"]: o["islands"] for o in browser.state()["objects"]} == {"good": 2, "turned": 0, "mirrored": 0, "bent": 0, "ball": 0}

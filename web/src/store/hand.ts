@@ -108,10 +108,12 @@ export function handling(set: StoreApi<Quilt>['setState'], get: () => Quilt): Ha
   let stroke: Stroke | null = null
   let under: Under | null = null
   let timer = 0
+  let ending = false
 
   function begin(u: Under): void {
     const { state, hand, points } = get()
-    if (state?.snapshot == null || get().job) return
+    // A stroke that is not a step yet comes first: the next one begins where it ends.
+    if (state?.snapshot == null || get().job || ending) return
     const file = u.piece.file
     const held = [...points.values()].filter((p) => p.file === file && p.object === u.object)
     const body = {
@@ -145,6 +147,12 @@ export function handling(set: StoreApi<Quilt>['setState'], get: () => Quilt): Ha
     clearInterval(timer)
     stroke = under = null
     if (!mine?.dabs.length) return
+    ending = true
+    await made(mine).finally(() => (ending = false))
+  }
+
+  /** Make a stroke a step. */
+  async function made(mine: Stroke): Promise<void> {
     const { live, island, dabs } = mine
     if (!(await mine.end())) {
       live.restore()
