@@ -137,16 +137,17 @@ class Brush:
         found = piece.flat(start, "both", ~self.touched[row], iterations=_EXACT, scale=size)
         for share in self.strength * 0.5 ** np.arange(_HALVES):
             out = self.uv.copy()
-            out[row] = start + share * (found - start)
+            # What is held stays to the bit, whatever the solver's rounding.
+            out[row] = np.where(self.touched[row][:, None], start + share * (found - start), start)
             if not piece.folds(out[row]):
                 return out
         return self.uv
 
     def laying(self) -> Laying:
-        """How all lies now; faces that nothing moved keep their UVs to the bit."""
-        moved = (self.uv != self.before).any(axis=1)[self.rows].any(axis=1)
+        """How all lies now; corners that nothing moved keep their UVs to the bit."""
+        moved = (self.uv != self.before).any(axis=1)[self.rows]
         out = self.lies.uv.copy()
-        out[self.faces[moved]] = self.uv[self.rows[moved]] * self.sign
+        out[self.faces] = np.where(moved[:, :, None], self.uv[self.rows] * self.sign, out[self.faces])
         return replace(self.lies, uv=out)
 
     def corners(self, rows: Numbers) -> tuple[Numbers, Floats]:
