@@ -14,6 +14,8 @@ from .topology import Numbers, Surface
 NEAR = 2e-4  # of the diagonal: how far a point may lie from the one that it is to be
 _SAMPLE = 400  # points that a turn is tried with first
 _PLACES, _DENSE = 2000, 30_000  # places of surfaces that are laid over each other, and of the one that lies still
+_FAR = 0.15  # of the diagonal: what is farther away than that is not looked for
+_HOPELESS = 0.08  # of the diagonal: surfaces that are so far apart on the mean are of two shapes
 _ROUNDS = 30  # of laying surfaces nearer to each other
 
 
@@ -56,12 +58,16 @@ def laid_on(one: Floats, two: Floats) -> Placing:
 
 
 def _refined(
-    one: Floats, two: Floats, placing: Placing, tree: cKDTree, near: float, rounds: int = 8, share: float = 0.6, sized: bool = True
-) -> Placing:
+    one: Floats, two: Floats, placing: Placing, tree: cKDTree, near: float, rounds: int = 8, share: float = 0.6, sized: bool = True,
+    bound: float = np.inf,
+) -> Placing:  # fmt: skip
     size = float(np.cbrt(abs(np.linalg.det(placing.turn))))
     for _ in range(rounds):
-        far, to = tree.query(placing(two))
-        use = far <= max(float(np.quantile(far, share)), 0.1 * near)
+        far, to = tree.query(placing(two), distance_upper_bound=bound)
+        seen = np.isfinite(far)
+        if not seen.any():
+            break
+        use = far <= max(float(np.quantile(far[seen], share)), 0.1 * near)
         if use.sum() < 4 or far[use].max() < 1e-3 * near:
             break
         goal, own = one[to[use]], two[use]
@@ -117,12 +123,17 @@ def laid_over(one: Surface, two: Surface, start: Placing) -> Placing:
         *(Placing(scale * t, a - b @ (scale * t).T) for t in sorted(turns, key=lambda t: (np.linalg.det(t) < 0, -float(np.trace(t))))),
     ]
 
-    def off(p: Placing) -> float:
-        return float(tree.query(p(places))[0].mean())
+    size_one = float(np.linalg.norm(np.ptp(one.points, axis=0)))
+    # To look for what is nearest to a place that nothing is near to takes long, and says nothing.
+    bound = _FAR * size_one
 
-    near = NEAR * float(np.linalg.norm(np.ptp(one.points, axis=0)))
-    refined = [_refined(still, places, p, tree, near, _ROUNDS, 0.95, False) for p in sorted(tried, key=off)[:4]]
-    return min(refined, key=off)
+    def off(p: Placing) -> float:
+        return float(np.minimum(tree.query(p(places), distance_upper_bound=bound)[0], bound).mean())
+
+    best = sorted(tried, key=off)[:4]
+    if off(best[0]) > _HOPELESS * size_one:
+        return start
+    return min((_refined(still, places, p, tree, NEAR * size_one, _ROUNDS, 0.95, False, bound) for p in best), key=off)
 
 
 def _moments(s: Surface) -> tuple[Floats, Floats]:
