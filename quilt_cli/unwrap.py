@@ -6,7 +6,6 @@ import argparse
 import json
 import sys
 import time
-from dataclasses import replace
 from fnmatch import fnmatchcase
 from pathlib import Path
 from typing import Any
@@ -214,7 +213,7 @@ def _copied(work: list[Bench], args: argparse.Namespace) -> None:
             done = None if same is None else copied(*source.laying(n), skin, same)
             if done is None:
                 continue
-            made = replace(revised(skin, done.laying, np.ones(len(skin.kept), bool)), frame=None)
+            made = done.revised(skin)
             b.take(m, made, np.unique(made.island[made.island >= 0]).astype(np.int64))
             b.tell(m, "copy")
             break

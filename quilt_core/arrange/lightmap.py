@@ -19,6 +19,7 @@ from ..unwrap.parts import outlines
 from ..unwrap.pieces import piece_of, unsound
 from ..unwrap.skin import Laying, Revised, Skin, laying_of, revised
 from ..unwrap.topology import Cut, Mask, borders, cut
+from ..uv.islands import signed_areas
 
 LEAST_PX, MOST_PX = 16, 4096
 
@@ -66,8 +67,7 @@ def light_map(
         low = uv[mine].min(axis=0) * px
         uv[mine] += (np.round(low) - low) / px
     out = replace(laying, uv=uv[c.rows], island=c.chart)
-    made = replace(revised(skin, out, np.ones(len(s.faces), bool)), frame=None)
-    return LightMap(made, best.coverage, anew)
+    return LightMap(revised(skin, out, np.ones(len(s.faces), bool)), best.coverage, anew)
 
 
 def _usable(skin: Skin, laying: Laying, stop: Callable[[], bool]) -> tuple[Laying, Mask]:
@@ -96,9 +96,7 @@ def _even(skin: Skin, laying: Laying, c: Cut) -> Floats:
     """UVs (W, 2) of the rows, not mirrored, every chart at the scale of its surface."""
     out = np.zeros((c.count, 2))
     out[c.rows.reshape(-1)] = laying.uv.reshape(-1, 2)
-    p = out[c.rows]
-    a, b = p[:, 1] - p[:, 0], p[:, 2] - p[:, 0]
-    flat = np.bincount(c.chart, 0.5 * (a[:, 0] * b[:, 1] - a[:, 1] * b[:, 0]), c.charts)
+    flat = np.bincount(c.chart, signed_areas(laying.uv), c.charts)
     solid = np.bincount(c.chart, skin.surface.area, c.charts)
     scale = np.sqrt(solid / np.maximum(np.abs(flat), 1e-300))[c.chart_of_row]
     return out * np.column_stack([scale * np.sign(flat)[c.chart_of_row], scale])

@@ -12,9 +12,9 @@ import numpy as np
 from numpy.typing import NDArray
 from scipy.sparse import coo_matrix
 from scipy.sparse.csgraph import connected_components
-from scipy.spatial import cKDTree
 
 from ..model.scene import Floats
+from ..uv.islands import first_of, merged_positions
 from .model import Corners, Numbers
 
 KINDS = {
@@ -23,7 +23,6 @@ KINDS = {
     "turned": "faces wound the other way",
     "merged": "duplicate vertices",
 }
-NEAR = 1e-6  # of the diagonal: vertices that are nearer are one
 Mask = NDArray[np.bool_]
 
 
@@ -95,16 +94,8 @@ def _points(positions: Floats, c: Corners) -> Numbers:
     """For every vertex (V,) the first of the used ones that lie at its place."""
     out = np.arange(len(positions))
     used = np.unique(c.position)
-    if len(used) < 2:
-        return out
-    p = positions[used]
-    near = NEAR * max(float(np.linalg.norm(np.ptp(p, axis=0))), 1e-300)
-    pairs = cKDTree(p).query_pairs(near, output_type="ndarray")
-    graph = coo_matrix((np.ones(len(pairs), np.int8), (pairs[:, 0], pairs[:, 1])), shape=(len(used), len(used)))
-    label = connected_components(graph, directed=False)[1]
-    first = np.full(int(label.max()) + 1, -1)
-    first[label[::-1]] = used[::-1]
-    out[used] = first[label]
+    label = merged_positions(positions[used])
+    out[used] = used[first_of(label, int(label.max(initial=-1)) + 1)][label]
     return out
 
 

@@ -69,7 +69,7 @@ def normals_of(mesh: Mesh, positions: Floats) -> Floats:
     -------
     (V, 3) of unit length
     """
-    place = merged_positions(mesh)
+    place = merged_positions(mesh.positions)
     tri = mesh.triangles
     p = positions[tri]
     face = np.cross(p[:, 1] - p[:, 0], p[:, 2] - p[:, 0])
@@ -116,7 +116,7 @@ def curvature_of(mesh: Mesh, positions: Floats, normals: Floats) -> Floats:
     -------
     (V,) 1 / m
     """
-    place = merged_positions(mesh)
+    place = merged_positions(mesh.positions)
     edges = np.unique(
         np.sort(np.concatenate([mesh.triangles[:, [0, 1]], mesh.triangles[:, [1, 2]], mesh.triangles[:, [2, 0]]]), axis=1), axis=0
     )

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 from scipy.spatial import cKDTree
@@ -12,7 +12,7 @@ from ..uv.islands import signed_areas
 from .match import GRAPH, NONE, PART, WHOLE, Match, matched
 from .near import Places, carried, side_of
 from .placing import NEAR
-from .skin import Laying, Skin
+from .skin import Laying, Revised, Skin, revised
 from .topology import Surface, cut
 
 ALIKE = 0.9  # of its area has to be matched or near, so that something can be called a copy
@@ -32,6 +32,10 @@ class Copied:
     away: float
     near: float
     anew: int
+
+    def revised(self, skin: Skin) -> Revised:
+        """The channel of the surface. Its islands are numbered as those of the other one, so they say nothing of where they lay before."""
+        return replace(revised(skin, self.laying, np.ones(len(skin.kept), bool)), frame=None)
 
     def words(self) -> str:
         """What was not simply the same, in words; empty where all was."""

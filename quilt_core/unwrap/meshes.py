@@ -11,7 +11,7 @@ from ..errors import QuiltError
 from ..model.scene import Floats, Mesh, UvChannel
 from .charts import charts_of
 from .parts import allowed_edges, corners, flat_sides, outlines, part_of
-from .skin import Laying, Revised, Skin, laying_of, revised, skin_of
+from .skin import Laying, Revised, Skin, bare_laying, laying_of, revised, skin_of
 from .threads import Stop
 from .topology import Mask, Numbers
 from .trial import Tell, Wish, judge
@@ -96,9 +96,7 @@ def unwrap(
     QuiltError : the mesh has no face with an area; Cancelled : it was stopped
     """
     skin = skin_of(mesh, placing)
-    n = len(skin.kept)
-    bare = Laying(np.full((n, 3, 2), np.nan), np.zeros(3 * n, bool), np.full(n, -1))
-    return unwrap_faces(skin, bare, np.ones(n, bool), options, old, stop, tell)
+    return unwrap_faces(skin, bare_laying(skin), np.ones(len(skin.kept), bool), options, old, stop, tell)
 
 
 def unwrap_faces(

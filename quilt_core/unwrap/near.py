@@ -11,11 +11,12 @@ from scipy.sparse.csgraph import connected_components
 from scipy.spatial import cKDTree
 
 from ..model.scene import Floats
+from ..uv.islands import signed_areas
 from .match import Match
 from .parts import allowed_edges, seam_cost
 from .pieces import Piece, piece_of, placed, unsound
 from .placing import sampled
-from .simpler import Simpler, drawn
+from .simpler import Simpler, drawn, row_normals
 from .skin import Laying, Skin
 from .topology import Cut, Mask, Numbers, Surface, cut
 
@@ -27,6 +28,7 @@ _RIM = 0.05  # of the diagonal: so near to a border what was on one is on it
 _ALONG = 12  # places of an edge of the border
 _CRUMB = 0.05  # of the largest piece of its island
 _BEYOND = 3.0  # times the size of a face: so far its UVs go on where a corner is beyond it
+_LEAN = 0.02  # of the diagonal: how far apart points count that look the other way
 _SMOOTH = 6  # rounds in which a face takes the island that most of its border is to
 
 
@@ -129,16 +131,9 @@ def _placed(s: Surface, match: Match) -> Surface:
 def _seams(one: Surface, lies: Laying, two: Surface, skin: Skin, places: Places) -> Mask:
     """(3 F,) half-edges of the second on the ways that the seams of the first take on it."""
     c = cut(two, np.zeros(len(two.twin), bool))
-    weight = np.zeros((c.count, 3))
-    for k in range(3):
-        np.add.at(weight, c.rows[:, k], two.normal * two.area[:, None])
-    normal = weight / np.maximum(np.linalg.norm(weight, axis=1, keepdims=True), 1e-300)
-    own = np.zeros((len(one.points), 3))
-    for k in range(3):
-        np.add.at(own, one.faces[:, k], one.normal * one.area[:, None])
-    own /= np.maximum(np.linalg.norm(own, axis=1, keepdims=True), 1e-300)
-    lean = 0.02 * places.size
-    there, here = np.column_stack([two.points[c.point], lean * normal]), np.column_stack([one.points, lean * own])
+    lean = _LEAN * places.size
+    there = np.column_stack([two.points[c.point], lean * row_normals(c.rows, two, c.count)])
+    here = np.column_stack([one.points, lean * row_normals(one.faces, one, len(one.points))])
     row = cKDTree(there).query(here)[1]
     rim, edge = np.flatnonzero(two.twin < 0), np.unique(one.start[one.twin < 0])
     if len(rim) and len(edge):
@@ -289,7 +284,7 @@ def _corners(one: Surface, lies: Laying, two: Surface, c: Cut, label: Numbers, m
 def _laid(s: Surface, faces: Numbers, seam: Mask, uv: Floats) -> tuple[Floats, bool]:
     """UVs (k, 3, 2) of a chart as they are, or laid flat anew where they were where these would fold or overlap; and whether it was."""
     piece: Piece = piece_of(s, faces, seam)
-    sign = np.array([-1.0 if _mirrored(uv) else 1.0, 1.0])
+    sign = np.array([-1.0 if signed_areas(uv).sum() < 0 else 1.0, 1.0])
     rows = piece.mean(uv * sign)
     if not unsound(piece, rows):
         return uv, False
@@ -298,8 +293,3 @@ def _laid(s: Surface, faces: Numbers, seam: Mask, uv: Floats) -> tuple[Floats, b
         # What cannot lie flat without more seams stays folded, and is told as a fault.
         return uv, False
     return placed(piece, found, uv * sign, np.ones(len(faces), bool))[piece.cut.rows] * sign, True
-
-
-def _mirrored(uv: Floats) -> bool:
-    a, b = uv[:, 1] - uv[:, 0], uv[:, 2] - uv[:, 0]
-    return float((a[:, 0] * b[:, 1] - a[:, 1] * b[:, 0]).sum()) < 0

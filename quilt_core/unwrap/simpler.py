@@ -133,8 +133,8 @@ def _rows_of(s: Surface, c: Cut, t: Surface, piece: Numbers) -> Numbers:
     border = _border_rows(t.faces, len(t.points))
     # Pieces and borders are set so far apart that no other is ever nearer.
     far = 1e3 * size
-    fine = np.column_stack([s.points[c.point], 0.1 * size * _normals(c.rows, s, c.count), far * c.chart_of_row, far * own])
-    coarse = np.column_stack([t.points, 0.1 * size * _normals(t.faces, t, len(t.points)), far * piece, far * border])
+    fine = np.column_stack([s.points[c.point], 0.1 * size * row_normals(c.rows, s, c.count), far * c.chart_of_row, far * own])
+    coarse = np.column_stack([t.points, 0.1 * size * row_normals(t.faces, t, len(t.points)), far * piece, far * border])
     return np.asarray(cKDTree(fine).query(coarse)[1], np.int64)
 
 
@@ -149,7 +149,7 @@ def _border_rows(rows: Numbers, count: int) -> Mask:
     return out
 
 
-def _normals(rows: Numbers, s: Surface, count: int) -> Floats:
+def row_normals(rows: Numbers, s: Surface, count: int) -> Floats:
     """Unit normals (count, 3) of rows: the mean of their faces by area."""
     out = np.zeros((count, 3))
     for k in range(3):

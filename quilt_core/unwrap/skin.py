@@ -79,7 +79,7 @@ def _in_one_piece(s: Surface, cell: Numbers) -> Numbers:
 
 def _points(mesh: Mesh) -> Numbers:
     """A label (V,) for every position: those that only rounding keeps apart share one, unless that would collapse a face."""
-    label, exact = merged_positions(mesh), number_rows(mesh.positions)[0]
+    label, exact = merged_positions(mesh.positions), number_rows(mesh.positions)[0]
     t = mesh.triangles
     near = np.stack([label[t[:, k]] == label[t[:, (k + 1) % 3]] for k in range(3)], axis=1)
     same = np.stack([exact[t[:, k]] == exact[t[:, (k + 1) % 3]] for k in range(3)], axis=1)
@@ -116,6 +116,12 @@ class Laying:
     def bare(self) -> Mask:
         """(F,) faces without UVs."""
         return np.asarray(np.isnan(self.uv).any(axis=(1, 2)), bool)
+
+
+def bare_laying(skin: Skin) -> Laying:
+    """A surface of which nothing lies anywhere yet."""
+    n = len(skin.kept)
+    return Laying(np.full((n, 3, 2), np.nan), np.zeros(3 * n, bool), np.full(n, -1))
 
 
 @dataclass(frozen=True)

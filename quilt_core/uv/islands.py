@@ -204,11 +204,11 @@ def is_zero_area(uvs: Floats, triangles: NDArray[np.integer], areas: Floats) -> 
     return np.abs(areas) <= 0.5e-7 * longest
 
 
-def merged_positions(mesh: Mesh) -> NDArray[np.int64]:
-    """A label (V,) for every position; those within twice `NEAR` of the mesh's size of each other have the same."""
-    size = max(float(np.ptp(mesh.positions, axis=0).max()), 1e-30)
-    pairs = cKDTree(mesh.positions).query_pairs(2 * NEAR * size, output_type="ndarray")
-    count = len(mesh.positions)
+def merged_positions(positions: Floats) -> NDArray[np.int64]:
+    """A label (V,) for every position (V, 3); those within twice `NEAR` of the size of all of each other have the same."""
+    count = len(positions)
+    size = max(float(np.ptp(positions, axis=0).max()), 1e-30) if count else 1.0
+    pairs = cKDTree(positions).query_pairs(2 * NEAR * size, output_type="ndarray")
     graph = coo_matrix((np.ones(len(pairs), np.int8), (pairs[:, 0], pairs[:, 1])), shape=(count, count))
     return connected_components(graph, directed=False)[1].astype(np.int64)  # type: ignore[no-any-return]
 
@@ -218,7 +218,7 @@ def _joined(mesh: Mesh, channel: UvChannel, has: NDArray[np.bool_], welded: bool
     tri = channel.triangles[has]
     position_of = np.zeros(len(channel.uvs), np.int64)
     position_of[tri] = mesh.triangles[has]
-    keys = merged_positions(mesh)[position_of][:, None].astype(np.float64) if welded else mesh.positions[position_of]
+    keys = merged_positions(mesh.positions)[position_of][:, None].astype(np.float64) if welded else mesh.positions[position_of]
     corner, representatives = weld(keys, channel.uvs)
     return _join(corner[tri], len(representatives))  # type: ignore[no-any-return]
 

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
 from typing import Any
 
 import numpy as np
@@ -11,11 +10,11 @@ from quilt_core.errors import QuiltError
 from quilt_core.unwrap.copies import Copied, copied
 from quilt_core.unwrap.match import matched
 from quilt_core.unwrap.scenes import skin_in
-from quilt_core.unwrap.skin import Laying, Skin, laying_of, revised
+from quilt_core.unwrap.skin import Laying, Skin, laying_of
 
-from ..projects.models import Job, Snapshot, SourceFile
+from ..projects.models import Job, Snapshot
 from .progress import StopFlag, report_progress
-from .revision import Revision
+from .revision import Revision, opened
 
 Place = tuple[Revision, int]  # a file and the number of a mesh in it
 
@@ -55,8 +54,7 @@ def give(source: Place, lies: tuple[Skin, Laying], target: Place, onto: bool, fi
     done = None if skin is None else copied(*lies, skin, matched(lies[0].surface, skin.surface), onto)
     if skin is None or done is None:
         return f"{name_of(target)} is not of the shape of {name_of(source)}."
-    # Its islands are numbered as the other one's.
-    made = replace(revised(skin, done.laying, np.ones(len(skin.kept), bool)), frame=None)
+    made = done.revised(skin)
     w.made[m] = made
     w.given.add(m)
     new, at = np.unique(made.island[skin.kept], return_index=True)
@@ -74,7 +72,7 @@ def follow_links(job: Job, head: Snapshot, settings: dict[str, Any], work: list[
     """The files whose UVs change, with those of objects that are linked with what was changed: they get the same UVs."""
     of = {w.old.pk: w for w in work}
     for link in settings["links"]:
-        places = _places(link["members"], of, settings, head)
+        places = _places(link["members"], of, head)
         changed = [p for p in places if p[1] in p[0].made and p[1] not in p[0].given]
         if not changed:
             continue
@@ -90,16 +88,15 @@ def follow_links(job: Job, head: Snapshot, settings: dict[str, Any], work: list[
     return [w for w in of.values() if w.made or w.also or w.without]
 
 
-def _places(keys: list[str], of: dict[int, Revision], settings: dict[str, Any], head: Snapshot) -> list[Place]:
+def _places(keys: list[str], of: dict[int, Revision], head: Snapshot) -> list[Place]:
     """The meshes of objects, each once; opens the files that are not open yet."""
     out: dict[tuple[int, int], Place] = {}
     for key in keys:
         file, _, number = key.partition("/")
         if int(file) not in of:
-            found = SourceFile.objects.filter(pk=int(file), pk__in=head.files).first()
-            if found is None:
-                continue
-            of[int(file)] = Revision(found, int(settings["channel_in"]), found.pk in settings["welded"])
+            of.update((w.old.pk, w) for w in opened(head, lambda f, file=file: f.pk == int(file)))  # type: ignore[misc]
+        if int(file) not in of:
+            continue
         w = of[int(file)]
         if int(number) < len(w.scene.objects):
             m = w.scene.objects[int(number)].mesh

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -10,16 +10,17 @@ import numpy as np
 from numpy.typing import NDArray
 
 from quilt_core.errors import QuiltError
-from quilt_core.model.scene import Scene
+from quilt_core.model.scene import Floats, Scene
 from quilt_core.unwrap.follow import followed, islands_after
 from quilt_core.unwrap.scenes import Figures, figures, laying_in, skin_in
-from quilt_core.unwrap.skin import Laying, Revised, Skin
+from quilt_core.unwrap.skin import Laying, Revised, Skin, bare_laying
 from quilt_core.uv.analysis import MeshIslands
 
 from ..projects.geometry import island_starts
-from ..projects.models import SourceFile
+from ..projects.models import Snapshot, SourceFile
 from ..projects.revisions import keep_revisions, revisions_of
 from ..projects.sources import kept_islands, kept_scene, make_reading
+from ..projects.state import settings_of
 
 
 @dataclass
@@ -100,13 +101,17 @@ class Revision:
         """Number in the file of a mesh's first island."""
         return int(island_starts(self.pieces)[mesh])
 
+    def rows(self, mesh: int, layout: Floats) -> Floats:
+        """The rows (k, 5) of a mesh's islands in the layout of the file."""
+        first, end = island_starts(self.pieces)[mesh : mesh + 2]
+        return layout[first:end]
+
     def laying_or_bare(self, mesh: int) -> tuple[Skin, Laying]:
         """The same, with nothing laid out where the mesh has no UVs."""
         if self.pieces[mesh] is not None:
             return self.laying(mesh)
         skin = skin_in(self.scene, mesh)
-        n = len(skin.kept)
-        return skin, Laying(np.full((n, 3, 2), np.nan), np.zeros(3 * n, bool), np.full(n, -1))
+        return skin, bare_laying(skin)
 
     def laying(self, mesh: int) -> tuple[Skin, Laying]:
         """The surface of a mesh, and how it lies."""
@@ -130,3 +135,11 @@ class Revision:
             for n, o in enumerate(self.scene.objects)
             if o.mesh in why
         ]
+
+
+def opened(head: Snapshot, wanted: Callable[[SourceFile], bool] = lambda _: True) -> Iterator[Revision]:
+    """The files of a state that are wanted, one after the other, in the channel that it works on."""
+    settings = settings_of(head)
+    for file in SourceFile.objects.filter(pk__in=head.files).order_by("pk"):
+        if wanted(file):
+            yield Revision(file, int(settings["channel_in"]), file.pk in settings["welded"])

@@ -10,13 +10,13 @@ from numpy.typing import NDArray
 
 from quilt_core.edit.rows import along, in_rows
 from quilt_core.errors import QuiltError
-from quilt_core.model.scene import Floats, Mesh
+from quilt_core.model.scene import Floats
 from quilt_core.model.similarity import composed
 from quilt_core.uv.analysis import IDENTITY
 
-from ..projects.geometry import shown_order
-from ..projects.reading import Chosen, Parts, regions_of, sheet_numbers
+from ..projects.reading import Chosen, Parts, kinds_of_islands, regions_of, sheet_numbers
 from ..projects.sheets import grid, of_sheet
+from .picked import in_meshes
 
 ORDERS = ("object", "size", "path")
 
@@ -50,7 +50,7 @@ def rowed(
     elif params["way"] == "size":
         order = np.lexsort((mine, -area))
     else:
-        order = np.lexsort((-area, _objects(parts)[mine]))
+        order = np.lexsort((-area, kinds_of_islands(chosen, parts, "object")[0][mine]))
     mine = mine[order]
     flat = of_sheet(settings, int(on[mask][0]))
     tiles = grid(flat)
@@ -63,11 +63,6 @@ def rowed(
     out = rows.copy()
     out[mine] = composed(by, rows[mine])
     return out
-
-
-def _objects(parts: Parts) -> NDArray[np.int64]:
-    """For every island the place of its object among all."""
-    return np.concatenate([np.full(len(p.islands.area), k) for k, p in enumerate(parts.pieces)] or [np.zeros(0)]).astype(np.int64)
 
 
 def _middles(parts: Parts) -> Floats:
@@ -90,16 +85,10 @@ def _path(edges: dict[str, list[list[int]]] | None, chosen: list[Chosen]) -> Flo
     """The line (k, 3) through the middles of picked edges [object, triangle as shown, side], in the order in which they were picked."""
     line = []
     for c in chosen:
-        for number, shown, side in (edges or {}).get(str(c.file.pk), []):
-            if number >= len(c.scene.objects):
-                raise QuiltError("What was picked is not there any more. Pick it anew.")
-            o = c.scene.objects[number]
-            mesh: Mesh = c.scene.meshes[o.mesh]
-            order = shown_order(mesh)
-            if shown >= len(order) or side > 2:
-                raise QuiltError("What was picked is not there any more. Pick it anew.")
-            t = mesh.triangles[order[shown]]
-            middle = mesh.positions[[t[side], t[(side + 1) % 3]]].mean(axis=0)
+        for o, (triangle, side) in in_meshes(c.scene, (edges or {}).get(str(c.file.pk), [])):
+            mesh = c.scene.meshes[o.mesh]
+            t = mesh.triangles[triangle]
+            middle = mesh.positions[[t[side % 3], t[(side + 1) % 3]]].mean(axis=0)
             line.append(o.world[:3, :3] @ middle + o.world[:3, 3])
     if len(line) < 2:
         raise QuiltError("Pick a path of edges on the model first: the islands follow it in the order in which it was picked.")

@@ -26,6 +26,7 @@ from quilt_core.uv.edges import mesh_faults
 from quilt_core.uv.stretch import odd_triangles
 
 _NONE = 0xFFFFFFFF
+GONE = "What was picked is not there any more. Pick it anew."
 ODD = {"turned": 1, "zero_uv": 2, "zero_world": 4, "crowded": 8, "against": 16, "no_uv": 32}
 
 
@@ -77,6 +78,13 @@ def _paint_rows(scene: Scene, mesh: Mesh, first: Mesh, channel: int) -> tuple[np
 def shown_order(mesh: Mesh) -> NDArray[np.int64]:
     """The triangles (T,) of a mesh in the order in which the page has them: material by material."""
     return np.argsort(mesh.materials, kind="stable")
+
+
+def shown_places(mesh: Mesh) -> NDArray[np.int64]:
+    """The place (T,) that each triangle of a mesh has on the page: the reverse of `shown_order`."""
+    out = np.empty(len(mesh.triangles), np.int64)
+    out[shown_order(mesh)] = np.arange(len(out))
+    return out
 
 
 def _inside(mesh: Mesh) -> NDArray[np.uint32]:

@@ -32,7 +32,7 @@ def _places(snapshot: Snapshot, file: int, p: Picked) -> Floats:
     """Where the layout places the islands of a mesh."""
     assert snapshot.layout is not None and p.laying is not None
     rows = arrays_of(snapshot.layout, "transforms")[str(file)]
-    return np.asarray(rows[p.first : p.first + int(p.laying.island.max(initial=-1)) + 1])
+    return np.asarray(rows[p.first : p.end])
 
 
 def grabbed(snapshot: Snapshot, file: int, number: int, points: list[list[int]], reach: float) -> dict[str, Any]:

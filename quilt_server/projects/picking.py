@@ -19,7 +19,7 @@ from quilt_core.unwrap.seams import around, grown, half_edges, loop, shortest
 from quilt_core.unwrap.skin import Laying
 from quilt_core.unwrap.topology import Mask, Numbers
 
-from .geometry import island_starts, shown_order
+from .geometry import GONE, island_starts, shown_order, shown_places
 from .models import Snapshot, SourceFile
 from .revisions import revisions_of
 from .sources import kept_islands, kept_scene
@@ -55,12 +55,12 @@ class Picked:
     def __init__(self, file: SourceFile, number: int, channel: int, welded: bool) -> None:
         scene = kept_scene(file)
         if not 0 <= number < len(scene.objects):
-            raise QuiltError("What was picked is not there any more. Pick it anew.")
+            raise QuiltError(GONE)
         m = scene.objects[number].mesh
         mesh = scene.meshes[m]
         pieces = kept_islands(file, channel, welded).pieces(scene)
         piece = pieces[m]
-        self.first = island_starts(pieces)[m]
+        self.first, self.end = island_starts(pieces)[m : m + 2]
         self.laying: Laying | None = None
         if piece is None:
             self.skin = skin_in(scene, m)
@@ -68,13 +68,12 @@ class Picked:
             made = revisions_of(file).get(channel, {}).get(m)
             self.skin, self.laying = laying_in(scene, m, channel, piece, None if made is None else made.root)
         self.order = shown_order(mesh)
-        self.shown = np.empty(len(self.order), np.int64)
-        self.shown[self.order] = np.arange(len(self.order))
+        self.shown = shown_places(mesh)
 
     def half_edge(self, edge: list[int]) -> int:
         """The half-edge of a triangle as shown and a side."""
         if len(edge) != 2 or not 0 <= edge[0] < len(self.order):
-            raise QuiltError("What was picked is not there any more. Pick it anew.")
+            raise QuiltError(GONE)
         return int(half_edges(self.skin, [(int(self.order[edge[0]]), edge[1])])[0])
 
     @cached_property
@@ -85,7 +84,7 @@ class Picked:
     def these(self, triangles: list[int]) -> Mask:
         """Faces (F,) of triangles as shown."""
         if any(not 0 <= t < len(self.order) for t in triangles):
-            raise QuiltError("What was picked is not there any more. Pick it anew.")
+            raise QuiltError(GONE)
         return np.isin(self.skin.kept, self.order[np.array(triangles, np.int64)])
 
     def edges(self, h: Numbers) -> list[list[int]]:
@@ -111,7 +110,7 @@ def picked_of(snapshot: Snapshot, file: int, number: int) -> Picked:
     """
     found = SourceFile.objects.filter(pk=file, pk__in=snapshot.files).first()
     if found is None:
-        raise QuiltError("What was picked is not there any more. Pick it anew.")
+        raise QuiltError(GONE)
     settings = settings_of(snapshot)
     return _picked(found.pk, found.revision, number, int(settings["channel_in"]), found.pk in settings["welded"])
 

@@ -12,7 +12,7 @@ from quilt_core.unwrap.copies import same_shape
 from quilt_core.unwrap.scenes import beyond_saving
 from quilt_core.words import counted
 
-from ...projects.models import Job, SourceFile
+from ...projects.models import Job
 from ...projects.sheets import sheets
 from ...projects.state import settings_of
 from ..copying import Place, give, name_of, skin_or_none
@@ -20,7 +20,7 @@ from ..kind import Asked, Kind
 from ..landing import head_of
 from ..progress import StopFlag, report_progress
 from ..revising import finish
-from ..revision import Revision
+from ..revision import Revision, opened
 
 
 class Copies(Asked):
@@ -40,13 +40,6 @@ class Copies(Asked):
         if not self.objects:
             raise QuiltError("Select the object whose UVs are good first.")
         return self.model_dump()
-
-
-def _opened(job: Job) -> list[Revision]:
-    _, head, _ = head_of(job)
-    settings = settings_of(head)
-    found = SourceFile.objects.filter(pk__in=head.files).order_by("pk")
-    return [Revision(f, int(settings["channel_in"]), f.pk in settings["welded"]) for f in found]
 
 
 def _chosen(work: list[Revision], keys: set[str]) -> list[Place]:
@@ -99,7 +92,7 @@ def run_copies(job: Job) -> None:
     """Give the UVs: one undo step."""
     project, head, before = head_of(job)
     settings, p = settings_of(head), job.params
-    work = _opened(job)
+    work = list(opened(head))
     chosen = _chosen(work, set(p["objects"]))
     if not chosen:
         raise QuiltError("What was selected is not there any more. Select it anew.")
@@ -141,7 +134,7 @@ def _settings(settings: dict[str, Any], source: Place, given: list[Place], onto:
 
 def run_shapes(job: Job) -> None:
     """Find the objects that are of one shape, and how far they are from being the same; nothing is changed."""
-    work = _opened(job)
+    work = list(opened(head_of(job)[1]))
     heads: list[tuple[Place, Any, list[str], float]] = []
     for place in _everyone(work):
         StopFlag(job).raise_if()

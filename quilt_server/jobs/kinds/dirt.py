@@ -12,7 +12,7 @@ from quilt_core.formats.clean import found
 from quilt_core.formats.model import corners_of
 from quilt_core.model.scene import Mesh
 
-from ...projects.geometry import shown_order
+from ...projects.geometry import shown_places
 from ...projects.models import Job, SourceFile
 from ...projects.sources import kept_scene
 from ..kind import Asked, Kind
@@ -32,9 +32,7 @@ def _row(mesh: Mesh) -> dict[str, Any]:
     """What was found: a count of each kind, and the triangles as shown that it is about."""
     c = corners_of(mesh, None, np.zeros(len(mesh.triangles), np.int64))
     f = found(mesh.positions, c)
-    order = shown_order(mesh)
-    shown = np.empty(len(order), np.int64)
-    shown[order] = np.arange(len(order))
+    shown = shown_places(mesh)
     faces = {k: shown[np.flatnonzero(getattr(f, k)[c.face_of])][:_SHOWN].tolist() for k in CLEANED if k != "merged"}
     return {"counts": {k: n for k, n in f.counts.items() if n}, "faces": faces, "borders": f.borders, "parts": f.parts}
 

@@ -15,20 +15,20 @@ from quilt_core.model.scene import Floats, UvChannel
 from quilt_core.unwrap.meshes import Options, unwrap_faces
 from quilt_core.unwrap.points import laid_out
 from quilt_core.unwrap.project import projected
-from quilt_core.unwrap.skin import Laying, Revised, Skin, revised
+from quilt_core.unwrap.skin import Laying, Revised, Skin, bare_laying, revised
 from quilt_core.unwrap.topology import Mask
 from quilt_core.words import counted
 
-from ...projects.models import Job, SourceFile
+from ...projects.models import Job
 from ...projects.opened import arrays_of
 from ...projects.revisions import revisions_of
 from ...projects.state import settings_of
 from ..kind import Asked, FileNumber, Kind, Number, Real
 from ..landing import head_of
-from ..picked import by_mesh
+from ..picked import by_mesh, marked
 from ..progress import StopFlag, report_progress
 from ..revising import finish
-from ..revision import Revision
+from ..revision import Revision, opened
 
 WHAT = {"light": "Light map", "copy": "Copy of the layout", "unwrap": "New UVs", "project": "Projection", "drop": "Take off"}
 _MARGIN = 0.02  # of the square around what is made
@@ -67,7 +67,7 @@ def _chosen(job: Job, w: Revision) -> dict[int, list[list[int]]]:
     """The meshes that it is for, with the triangles of each that were picked; no triangles mean all."""
     p = job.params
     if p["faces"]:
-        return by_mesh(w, p["faces"].get(str(w.old.pk)))
+        return by_mesh(w.scene, p["faces"].get(str(w.old.pk)))
     keys = None if p["objects"] is None else set(p["objects"])
     return {o.mesh: [] for n, o in enumerate(w.scene.objects) if keys is None or f"{w.old.pk}/{n}" in keys}
 
@@ -86,8 +86,7 @@ def _copied(skin: Skin, laying: Laying, places: Floats, keep: Mask) -> Revised:
 
 def _anew(skin: Skin, keep: Mask, what: str, stop: StopFlag) -> Revised:
     """New UVs for some faces, which fill the square; the others have none."""
-    n = len(skin.kept)
-    bare = Laying(np.full((n, 3, 2), np.nan), np.zeros(3 * n, bool), np.full(n, -1))
+    bare = bare_laying(skin)
     if what == "unwrap":
         made = unwrap_faces(skin, bare, keep, Options(), stop=stop).revised
     else:
@@ -95,7 +94,7 @@ def _anew(skin: Skin, keep: Mask, what: str, stop: StopFlag) -> Revised:
     uv = made.channel.uvs
     low = uv.min(axis=0)
     size = max(float(np.ptp(uv, axis=0).max()), 1e-300)
-    return replace(made, channel=UvChannel(_MARGIN + (uv - low) * (1 - 2 * _MARGIN) / size, made.channel.triangles), frame=None)
+    return replace(made, channel=UvChannel(_MARGIN + (uv - low) * (1 - 2 * _MARGIN) / size, made.channel.triangles))
 
 
 def run_further(job: Job) -> None:
@@ -104,10 +103,9 @@ def run_further(job: Job) -> None:
     settings, p, stop = settings_of(head), job.params, StopFlag(job)
     transforms = arrays_of(before, "transforms")
     work, refused, count = list[Revision](), list[str](), 0
-    for f in SourceFile.objects.filter(pk__in=head.files).order_by("pk"):
-        w = Revision(f, int(settings["channel_in"]), f.pk in settings["welded"])
+    for w in opened(head):
         if p["what"] == "drop":
-            if p["into"] in revisions_of(f):
+            if p["into"] in revisions_of(w.old):
                 w.without.add(p["into"])
                 work.append(w)
                 count += 1
@@ -117,14 +115,14 @@ def run_further(job: Job) -> None:
             continue
         kind = named(w.scene.format)
         if kind.one_channel and p["into"] != 0:
-            refused.append(f"{f.name}: {kind.title} has one UV channel. Deliver it as glTF or USD first, and bring that in.")
+            refused.append(f"{w.old.name}: {kind.title} has one UV channel. Deliver it as glTF or USD first, and bring that in.")
             continue
         for m, picked in chosen.items():
             stop.raise_if()
             name = w.scene.meshes[m].name
             report_progress(job, {"text": f"{WHAT[p['what']]} of {name}"})
             try:
-                w.also.setdefault(p["into"], {})[m] = _made(job, w, m, picked, transforms[str(f.pk)], stop)
+                w.also.setdefault(p["into"], {})[m] = _made(job, w, m, picked, transforms[str(w.old.pk)], stop)
                 count += 1
             except QuiltError as e:
                 if type(e) is not QuiltError:
@@ -151,15 +149,10 @@ def _made(job: Job, w: Revision, mesh: int, picked: list[list[int]], rows: Float
     skin, laying = w.laying_or_bare(mesh)
     if p["what"] == "light":
         return light_map(skin, laying, p["px"], p["texels"], stop=stop).revised
-    keep = np.ones(len(skin.kept), bool)
-    if picked:
-        mark = np.zeros(len(skin.mesh.triangles), bool)
-        mark[[r[0] for r in picked]] = True
-        keep = mark[skin.kept]
+    keep = marked(skin, picked) if picked else np.ones(len(skin.kept), bool)
     if p["what"] in ("unwrap", "project"):
         return _anew(skin, keep, p["what"], stop)
-    first = w.first_island(mesh)
-    return _copied(skin, laying, rows[first : first + int(laying.island.max(initial=-1)) + 1], keep)
+    return _copied(skin, laying, w.rows(mesh, rows), keep)
 
 
 KINDS = (Kind("further", run_further, Further),)

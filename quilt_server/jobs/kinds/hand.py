@@ -15,7 +15,7 @@ from quilt_core.unwrap.seams import half_edges
 from quilt_core.unwrap.skin import Laying, Skin, revised
 from quilt_core.unwrap.topology import Mask
 
-from ...projects.models import Job, SourceFile
+from ...projects.models import Job
 from ...projects.opened import arrays_of
 from ...projects.state import settings_of
 from ..kind import Asked, FileNumber, Kind, Number, Real
@@ -23,7 +23,7 @@ from ..landing import head_of
 from ..picked import by_mesh
 from ..progress import StopFlag, report_progress
 from ..revising import finish
-from ..revision import Revision
+from ..revision import Revision, opened
 
 LABELS = {"move": "Move points", "line": "Line points up", "weld": "Weld points", "part": "Part points", "brush": "Brush"}
 
@@ -90,13 +90,12 @@ def _on_points(p: dict[str, Any], skin: Skin, laying: Laying, corners: list[list
 def _shaped(job: Job, w: Revision, rows: Floats) -> int:
     """Do it to a file's meshes; to how many."""
     p = job.params
-    picked = by_mesh(w, (p["points"] or {}).get(str(w.old.pk)))
+    picked = by_mesh(w.scene, (p["points"] or {}).get(str(w.old.pk)))
     if p["operation"] == "brush":
         return _brushed(job, w, picked)
     for m, corners in picked.items():
         skin, laying = w.laying(m)
-        start = w.first_island(m)
-        out, touched = _on_points(p, skin, laying, corners, rows[start : start + int(laying.island.max(initial=-1)) + 1])
+        out, touched = _on_points(p, skin, laying, corners, w.rows(m, rows))
         w.made[m] = revised(skin, out, touched)
     return len(picked)
 
@@ -138,9 +137,8 @@ def run_hand(job: Job) -> None:
     transforms = arrays_of(before, "transforms")
     asked = {int(f) for f in (p["points"] or {})} | {s["file"] for s in p["strokes"]}
     work, count = list[Revision](), 0
-    for f in SourceFile.objects.filter(pk__in=asked & set(head.files)):
-        w = Revision(f, int(settings["channel_in"]), f.pk in settings["welded"])
-        count += _shaped(job, w, transforms[str(f.pk)])
+    for w in opened(head, lambda f: f.pk in asked):
+        count += _shaped(job, w, transforms[str(w.old.pk)])
         work.append(w)
     work = [w for w in work if w.made]
     if not work:

@@ -14,7 +14,7 @@ from quilt_core.unwrap.meshes import Options
 from quilt_core.unwrap.scenes import beyond_saving, flattened
 
 from ...projects.measuring import lie_of, rows_of
-from ...projects.models import Job, Project, Snapshot, SourceFile
+from ...projects.models import Job, Project, Snapshot
 from ...projects.reading import choose, parts_of
 from ...projects.sheets import sheets
 from ...projects.state import advance, readings, settings_of, source_files
@@ -22,7 +22,7 @@ from ..kind import Asked, Kind, Real
 from ..landing import head_of
 from ..progress import StopFlag, report_progress
 from ..revising import finish
-from ..revision import Revision
+from ..revision import Revision, opened
 from .pack import Pack, run_pack
 from .repair import Repair, run_repair
 from .twins import Twins, run_twins
@@ -151,8 +151,7 @@ def _run_flattened(job: Job) -> None:
     settings, stop = settings_of(head), StopFlag(job)
     report_progress(job, {"text": "Laying flat what can be saved"})
     work = []
-    for f in SourceFile.objects.filter(pk__in=head.files):
-        w = Revision(f, int(settings["channel_in"]), f.pk in settings["welded"])
+    for w in opened(head):
         for m, piece in enumerate(w.pieces):
             if (
                 piece is not None

@@ -16,15 +16,15 @@ from quilt_core.unwrap.project import WAYS as PROJECTIONS
 from quilt_core.unwrap.seams import half_edges
 from quilt_core.unwrap.skin import Laying, Skin, revised
 
-from ...projects.geometry import shown_order
-from ...projects.models import Job, SourceFile
+from ...projects.geometry import shown_places
+from ...projects.models import Job
 from ...projects.state import settings_of
 from ..kind import Asked, FileNumber, Islands, Kind, Number, Real
 from ..landing import head_of
-from ..picked import by_mesh
+from ..picked import by_mesh, marked
 from ..progress import StopFlag, report_progress
 from ..revising import finish
-from ..revision import Revision
+from ..revision import Revision, opened
 
 LABELS = {
     "cut": "Cut", "across": "Cut across", "sew": "Sew", "sew_free": "Sew what costs nothing", "relax": "Lay flat again", "part": "Part what lies double", "square": "Make strips rectangles",
@@ -82,19 +82,19 @@ class SeamWorth(Asked):
 def _changed(job: Job, w: Revision, stop: StopFlag) -> tuple[int, list[str]]:
     """Do the operation to a file's meshes; how often it was done, and what was refused."""
     p, file = job.params, str(w.old.pk)
-    edges, faces, points = (by_mesh(w, (p[k] or {}).get(file)) for k in ("edges", "faces", "points"))
+    edges, faces, points = (by_mesh(w.scene, (p[k] or {}).get(file)) for k in ("edges", "faces", "points"))
     islands = np.array((p["islands"] or {}).get(file, []), np.int64)
     of_mesh = {m: mine for m, _, _, mine in w.layings(islands)} if len(islands) else {}
     count = 0
     refused: list[str] = []
     for m in sorted({*edges, *faces, *of_mesh}):
         skin, laying = w.laying(m) if p["operation"] != "project" else w.laying_or_bare(m)
-        marked = _marked(skin, faces.get(m))
-        if marked is not None and p["operation"] in ("relax", "square", "part", "sew_free", "across"):
-            found = np.unique(laying.island[marked])
+        picked = marked(skin, faces[m]) if m in faces else None
+        if picked is not None and p["operation"] in ("relax", "square", "part", "sew_free", "across"):
+            found = np.unique(laying.island[picked])
             of_mesh[m] = np.union1d(of_mesh.get(m, np.zeros(0, np.int64)), found[found >= 0])
         asked = hands.Asked(
-            p["operation"], half_edges(skin, [(t, k) for t, k in edges.get(m, [])]), of_mesh.get(m, np.zeros(0, np.int64)), marked,
+            p["operation"], half_edges(skin, [(t, k) for t, k in edges.get(m, [])]), of_mesh.get(m, np.zeros(0, np.int64)), picked,
             p["relax"], p["way"], p["held"], None if p["view"] is None else np.array(p["view"], float), p["parts"],
             half_edges(skin, [(t, k) for t, k in points.get(m, [])]),
         )  # fmt: skip
@@ -115,14 +115,6 @@ def _changed(job: Job, w: Revision, stop: StopFlag) -> tuple[int, list[str]]:
     return count, refused
 
 
-def _marked(skin: Skin, rows: list[list[int]] | None) -> Any:
-    if not rows:
-        return None
-    picked = np.zeros(len(skin.mesh.triangles), bool)
-    picked[[r[0] for r in rows]] = True
-    return picked[skin.kept]
-
-
 def run_seams(job: Job) -> None:
     """Cut, sew, flatten, part, square or project what was picked: one undo step."""
     project, head, before = head_of(job)
@@ -131,8 +123,7 @@ def run_seams(job: Job) -> None:
     asked = {int(f) for k in ("edges", "faces", "islands") for f in (p[k] or {})}
     count, work = 0, list[Revision]()
     refused: list[str] = []
-    for f in SourceFile.objects.filter(pk__in=asked & set(head.files)):
-        w = Revision(f, int(settings["channel_in"]), f.pk in settings["welded"])
+    for w in opened(head, lambda f: f.pk in asked):
         n, why = _changed(job, w, stop)
         count, refused = count + n, refused + why
         work.append(w)
@@ -148,16 +139,13 @@ def run_seams(job: Job) -> None:
 def run_worth(job: Job) -> None:
     """Measure what every seam is worth; nothing is changed."""
     _, head, _ = head_of(job)
-    settings, stop = settings_of(head), StopFlag(job)
+    stop = StopFlag(job)
     keys = None if job.params["objects"] is None else set(job.params["objects"])
     rows: list[dict[str, Any]] = []
-    for f in SourceFile.objects.filter(pk__in=head.files):
-        if keys is not None and not any(k.startswith(f"{f.pk}/") for k in keys):
-            continue
-        w = Revision(f, int(settings["channel_in"]), f.pk in settings["welded"])
+    for w in opened(head, lambda f: keys is None or any(k.startswith(f"{f.pk}/") for k in keys)):
         first: dict[int, int] = {}  # object of every mesh
         for n, o in enumerate(w.scene.objects):
-            if (keys is None or f"{f.pk}/{n}" in keys) and w.pieces[o.mesh] is not None:
+            if (keys is None or f"{w.old.pk}/{n}" in keys) and w.pieces[o.mesh] is not None:
                 first.setdefault(o.mesh, n)
         for m, n in first.items():
             skin, laying = w.laying(m)
@@ -173,8 +161,7 @@ def _row(w: Revision, number: int, skin: Skin, laying: Laying, r: SeamRun) -> di
     def known(x: float) -> float | None:
         return float(x) if np.isfinite(x) else None
 
-    shown = np.empty(len(skin.mesh.triangles), np.int64)
-    shown[shown_order(skin.mesh)] = np.arange(len(shown))
+    shown = shown_places(skin.mesh)
     return {
         "file": w.old.pk, "object": number, "name": w.scene.objects[number].name, "islands": [start + i for i in r.islands],
         "edges": np.column_stack([shown[skin.kept[r.edges // 3]], r.edges % 3]).tolist(), "length": r.length, "open": r.open,

@@ -19,7 +19,7 @@ from ..kind import Asked, Islands, Kind, Real
 from ..landing import head_of
 from ..progress import StopFlag, report_progress
 from ..revising import finish
-from ..revision import Revision
+from ..revision import Revision, opened
 
 
 class Unwrap(Asked):
@@ -69,13 +69,10 @@ def unwrapped(job: Job, head: Snapshot, params: dict[str, Any], tell: Tell) -> t
     ------
     QuiltError : there is nothing to do; Cancelled : it was stopped
     """
-    settings, stop = settings_of(head), StopFlag(job)
+    stop = StopFlag(job)
     options = Options(*(params[k] for k in ("stretch", "hard_edges", "material_borders", "keep_seams", "keep_flat", "alike")))
     work, refused = [], []
-    for f in SourceFile.objects.filter(pk__in=head.files):
-        if not _concerns(params, f):
-            continue
-        w = Revision(f, int(settings["channel_in"]), f.pk in settings["welded"])
+    for w in opened(head, lambda f: _concerns(params, f)):
         refused.append(_unwrapped(params, w, options, stop, tell))
         work.append(w)
     made = [w for w in work if w.made]
