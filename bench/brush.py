@@ -18,19 +18,18 @@ from quilt_core.unwrap.brush import Brush, Dab
 from quilt_core.unwrap.skin import laying_of, skin_of
 from quilt_core.uv.islands import find_islands, signed_areas
 from tests.core.test_unwrap import mesh_of
+from tests.shapes import net
 
 SIDE = 100  # quads
 
 
 def brush() -> Brush:
     """An island of 20,000 triangles on a wavy sheet, with UVs that are pushed about."""
-    n = SIDE + 1
-    x, y = (a.reshape(-1) for a in np.meshgrid(np.linspace(0, 1, n), np.linspace(0, 1, n)))
-    a = (np.arange(SIDE)[:, None] * n + np.arange(SIDE)).reshape(-1)
-    faces = np.concatenate([np.column_stack([a, a + 1, a + n + 1]), np.column_stack([a, a + n + 1, a + n])])
+    xy, faces = net(SIDE)
+    x, y = xy.T
     mesh = mesh_of(np.column_stack([x, y, 0.2 * np.sin(3 * x) * y]), faces)
     inner = (np.sin(np.pi * x) * np.sin(np.pi * y))[:, None]
-    uv = np.column_stack([x, y]) + 0.03 * inner * np.column_stack([np.sin(20 * y), np.sin(17 * x)])
+    uv = xy + 0.03 * inner * np.column_stack([np.sin(20 * y), np.sin(17 * x)])
     mesh.channels[0] = UvChannel(uv, faces.astype(np.int32))
     skin = skin_of(mesh)
     return Brush(skin, laying_of(skin, mesh.channels[0], find_islands(mesh, mesh.channels[0]).of_triangle), 0)

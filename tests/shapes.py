@@ -25,6 +25,13 @@ f 1/1 2/2 3/3 4/4
 """
 
 
+def net(n: int) -> tuple[np.ndarray, np.ndarray]:
+    """A unit square of n by n quads: its points ((n + 1)^2, 2), row by row, and two triangles for each quad (2 n^2, 3), wound counter-clockwise."""
+    x, y = (a.reshape(-1) for a in np.meshgrid(np.linspace(0, 1, n + 1), np.linspace(0, 1, n + 1)))
+    a = (np.arange(n)[:, None] * (n + 1) + np.arange(n)).reshape(-1)
+    return np.column_stack([x, y]), np.concatenate([np.column_stack([a, a + 1, a + n + 2]), np.column_stack([a, a + n + 2, a + n + 1])])
+
+
 def grid_obj(count: int, size: float = 1.0, uv: float = 0.01) -> bytes:
     """`count` loose squares of `size` metres, each an island of its own; all lie on one another in UV."""
     lines = ["o squares"]

@@ -12,18 +12,18 @@ from quilt_core.model.scene import Floats, UvChannel
 from quilt_core.unwrap.brush import MOST, Brush, Dab, dabs_of
 from quilt_core.unwrap.skin import Laying, Skin, laying_of, skin_of
 from quilt_core.uv.islands import find_islands, signed_areas
+from tests.shapes import net as flat_net
 
 from .test_unwrap import mesh_of
 
 
 def net(n: int, bend: float, seed: int = 0, mirrored: bool = False) -> tuple[Skin, Laying]:
     """A flat sheet of n by n quads whose UVs are pushed about smoothly."""
-    x, y = (a.reshape(-1) for a in np.meshgrid(np.linspace(0, 1, n + 1), np.linspace(0, 1, n + 1)))
-    a = (np.arange(n)[:, None] * (n + 1) + np.arange(n)).reshape(-1)
-    faces = np.concatenate([np.column_stack([a, a + 1, a + n + 2]), np.column_stack([a, a + n + 2, a + n + 1])])
+    xy, faces = flat_net(n)
+    x, y = xy.T
     k = 2 * np.pi * np.random.default_rng(seed).random(2)
     inner = (np.sin(np.pi * x) * np.sin(np.pi * y))[:, None]
-    uv = np.column_stack([x, y]) + bend * inner * np.column_stack([np.sin(9 * y + k[0]), np.sin(8 * x + k[1])])
+    uv = xy + bend * inner * np.column_stack([np.sin(9 * y + k[0]), np.sin(8 * x + k[1])])
     mesh = mesh_of(np.column_stack([x, y, 0 * x]), faces)
     mesh.channels[0] = UvChannel(uv * [-1, 1] if mirrored else uv, faces.astype(np.int32))
     skin = skin_of(mesh)

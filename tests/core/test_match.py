@@ -15,6 +15,7 @@ from quilt_core.unwrap.match import GRAPH, PART, matched
 from quilt_core.unwrap.skin import Laying, Skin, laying_of, skin_of
 from quilt_core.unwrap.topology import cut
 from quilt_core.uv.islands import find_islands, signed_areas
+from tests.shapes import net as flat_net
 
 from .test_unwrap import mesh_of
 
@@ -91,12 +92,8 @@ def test_what_is_bent_is_known_by_how_it_hangs_together(seed: int, mirrored: boo
 def test_other_triangles_get_what_the_nearest_surface_has(parted: bool, mirrored: bool) -> None:
     """By arithmetic: of a sheet that is z(x, y), UVs are x and y, so every corner of another net on the same sheet has to have its own x and y."""
     rng = np.random.default_rng(3)
-    n = 25
-    x, y = (a.reshape(-1) for a in np.meshgrid(np.linspace(0, 1, n), np.linspace(0, 1, n)))
-    xy = np.column_stack([x, y])
-    a = (np.arange(n - 1)[:, None] * n + np.arange(n - 1)).reshape(-1)
-    faces = np.concatenate([np.column_stack([a, a + 1, a + n + 1]), np.column_stack([a, a + n + 1, a + n])])
-    right = parted & (x[faces].mean(axis=1) > 0.5)
+    xy, faces = flat_net(24)
+    right = parted & (xy[faces, 0].mean(axis=1) > 0.5)
     uv = np.concatenate([xy, xy + [0.5, 0]])
     skin, laying = lies(bent(xy), faces, uv, faces + len(xy) * right[:, None])
     net, triangles = cloud(rng, 700)

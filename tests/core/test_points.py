@@ -14,6 +14,7 @@ from quilt_core.model.scene import Floats, UvChannel
 from quilt_core.unwrap import points
 from quilt_core.unwrap.skin import Laying, Skin, laying_of, revised, skin_of
 from quilt_core.uv.islands import find_islands
+from tests.shapes import net as flat_net
 
 from .test_brush import net
 from .test_unwrap import mesh_of
@@ -29,11 +30,8 @@ def corner(laying: Laying, at: tuple[float, float], island: int | None = None) -
 
 def halves(gap: float) -> tuple[Skin, Laying]:
     """A sheet of 4 by 4 quads in two islands, of which the right one lies so far away."""
-    n = 4
-    x, y = (a.reshape(-1) for a in np.meshgrid(np.linspace(0, 1, n + 1), np.linspace(0, 1, n + 1)))
-    a = (np.arange(n)[:, None] * (n + 1) + np.arange(n)).reshape(-1)
-    faces = np.concatenate([np.column_stack([a, a + 1, a + n + 2]), np.column_stack([a, a + n + 2, a + n + 1])])
-    xy = np.column_stack([x, y])
+    xy, faces = flat_net(4)
+    x, y = xy.T
     right = (x[faces].mean(axis=1) > 0.5)[:, None]
     mesh = mesh_of(np.column_stack([x, y, 0 * x]), faces)
     mesh.channels[0] = UvChannel(np.concatenate([xy, xy + [gap, 0]]), (faces + len(xy) * right).astype(np.int32))

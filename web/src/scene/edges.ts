@@ -1,4 +1,5 @@
 import * as THREE from 'three'
+import { NO_ISLAND } from './geometry'
 import type { Piece } from './pieces'
 
 /** An edge of an object: a triangle as the file's geometry has it (counted within the object) and one of its sides. */
@@ -126,6 +127,29 @@ export function distance(p: THREE.Vector2, a: THREE.Vector2, b: THREE.Vector2): 
   const d = b.clone().sub(a)
   const t = Math.max(0, Math.min(1, p.clone().sub(a).dot(d) / Math.max(d.lengthSq(), 1e-12)))
   return p.distanceTo(a.clone().addScaledVector(d, t))
+}
+
+/** Things that are picked, by the objects that they are of. */
+export function byObject<T extends { file: number; object: number }>(
+  picked: Iterable<T>,
+): [file: number, object: number, T[]][] {
+  const out = new Map<string, [number, number, T[]]>()
+  for (const x of picked) {
+    const key = `${x.file}/${x.object}`
+    const mine = out.get(key) ?? [x.file, x.object, []]
+    out.set(key, mine)
+    mine[2].push(x)
+  }
+  return [...out.values()]
+}
+
+/** The piece that a picked point is of, and its vertex there; null where it is not there, or lies nowhere. */
+export function vertexOf(pieces: Piece[], q: Point): [Piece, number] | null {
+  const p = pieces.find((x) => x.file === q.file)
+  const first = p?.data.header.objects[q.object]?.index[0]
+  if (!p || first === undefined) return null
+  const v = p.data.index[3 * (first + q.triangle) + q.corner]
+  return p.data.island[v] === NO_ISLAND ? null : [p, v]
 }
 
 /** Edges for the server: by file, object, triangle and side. */

@@ -8,6 +8,7 @@ import {
   nearestSide,
   pointAt,
   polygonAt,
+  vertexOf,
   type Edge,
   type Edges,
   type Face,
@@ -181,11 +182,8 @@ export function pointsOnSheet(pieces: Piece[], points: Points): [u: number, v: n
   const at = new THREE.Vector2()
   const out: [number, number][] = []
   for (const q of points.values()) {
-    const p = pieces.find((x) => x.file === q.file)
-    const first = p?.data.header.objects[q.object]?.index[0]
-    if (!p || first === undefined) continue
-    const v = p.data.index[3 * (first + q.triangle) + q.corner]
-    if (p.data.island[v] !== NO_ISLAND) out.push(p.placed(v, at).toArray() as [number, number])
+    const found = vertexOf(pieces, q)
+    if (found) out.push(found[0].placed(found[1], at).toArray() as [number, number])
   }
   return out
 }

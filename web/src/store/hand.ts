@@ -1,6 +1,6 @@
 import type { StoreApi } from 'zustand'
 import { api, words } from '../api/client'
-import { asPoints, pointAt, pointKey, type Point } from '../scene/edges'
+import { asPoints, byObject, pointAt, pointKey, vertexOf, type Point } from '../scene/edges'
 import { Live, type Follow } from '../scene/live'
 import type { Piece } from '../scene/pieces'
 import { flatOf } from '../scene/sheets'
@@ -96,15 +96,6 @@ export function handling(set: StoreApi<Quilt>['setState'], get: () => Quilt): Ha
     set({ points: new Map(kept.map((p) => [pointKey(p), p])) })
   }
 
-  const byObject = () => {
-    const out = new Map<string, Point[]>()
-    for (const p of get().points.values()) {
-      const key = `${p.file}/${p.object}`
-      out.set(key, [...(out.get(key) ?? []), p])
-    }
-    return out
-  }
-
   let stroke: Stroke | null = null
   let under: Under | null = null
   let timer = 0
@@ -170,19 +161,12 @@ export function handling(set: StoreApi<Quilt>['setState'], get: () => Quilt): Ha
     ghost: null,
     async lookAtSewn() {
       const { state, edges } = get()
-      const objects = new Map<string, [file: number, object: number, edges: number[][]]>()
-      for (const e of edges.values()) {
-        const key = `${e.file}/${e.object}`
-        const mine = objects.get(key) ?? [e.file, e.object, []]
-        mine[2].push([e.triangle, e.side])
-        objects.set(key, mine)
-      }
       const ghost: Ghost = { lines: [], islands: 0 }
-      for (const [file, object, picked] of objects.values()) {
+      for (const [file, object, picked] of byObject(edges.values())) {
         if (state?.snapshot == null) break
         const { data } = await api.POST('/api/projects/{project_id}/sewn', {
           params: { path: { project_id: state.id } },
-          body: { base: state.snapshot, file, object, edges: picked },
+          body: { base: state.snapshot, file, object, edges: picked.map((e) => [e.triangle, e.side]) },
         })
         // Of edges that are no seams there is nothing to show.
         if (!data) continue
@@ -202,8 +186,7 @@ export function handling(set: StoreApi<Quilt>['setState'], get: () => Quilt): Ha
       if (state?.snapshot == null || get().job) return null
       const lives = new Map<number, Live>()
       const out: Follow[] = []
-      for (const [key, mine] of byObject()) {
-        const [file, object] = key.split('/').map(Number)
+      for (const [file, object, mine] of byObject(get().points.values())) {
         const piece = pieces.find((p) => p.file === file)
         if (!piece) continue
         const body = {
@@ -242,8 +225,7 @@ export function handling(set: StoreApi<Quilt>['setState'], get: () => Quilt): Ha
     pickBorder() {
       const { points, pieces } = get()
       const found: Point[] = []
-      for (const [key, mine] of byObject()) {
-        const [file, object] = key.split('/').map(Number)
+      for (const [file, object, mine] of byObject(points.values())) {
         const p = pieces.find((x) => x.file === file)
         const o = p?.data.header.objects[object]
         if (!p || !o) continue
@@ -262,10 +244,9 @@ export function handling(set: StoreApi<Quilt>['setState'], get: () => Quilt): Ha
       const radius = Math.max(hand.reach, EASE) / px()
       const strokes: { file: number; island: number; held: boolean; dabs: Dab[] }[] = []
       for (const q of points.values()) {
-        const p = pieces.find((x) => x.file === q.file)
-        const first = p?.data.header.objects[q.object]?.index[0]
-        if (!p || first === undefined) continue
-        const v = p.data.index[3 * (first + q.triangle) + q.corner]
+        const found = vertexOf(pieces, q)
+        if (!found) continue
+        const [p, v] = found
         const island = p.data.island[v]
         const scale = p.table[5 * island + 2]
         if (!scale) continue

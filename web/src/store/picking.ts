@@ -1,6 +1,6 @@
 import type { StoreApi } from 'zustand'
 import { api, words } from '../api/client'
-import { edgeKey, edgeOf, faceKey, pointKey, type Edge, type Face } from '../scene/edges'
+import { byObject, edgeKey, edgeOf, faceKey, pointKey, type Edge, type Face } from '../scene/edges'
 import type { Piece } from '../scene/pieces'
 import type { Quilt } from './types'
 
@@ -86,10 +86,8 @@ export function picking(set: StoreApi<Quilt>['setState'], get: () => Quilt): Pic
     async pickMirrored() {
       const { state, edges, faces, pieces } = get()
       if (state?.snapshot == null) return
-      const objects = new Set([...edges.values(), ...faces.values()].map((x) => `${x.file}/${x.object}`))
       const said: string[] = []
-      for (const key of objects) {
-        const [file, object] = key.split('/').map(Number)
+      for (const [file, object] of byObject([...edges.values(), ...faces.values()])) {
         const mine = (x: { file: number; object: number }) => x.file === file && x.object === object
         const asked = {
           edges: [...edges.values()].filter(mine).map((e) => [e.triangle, e.side]),
@@ -108,10 +106,8 @@ export function picking(set: StoreApi<Quilt>['setState'], get: () => Quilt): Pic
     },
     invertFaces() {
       const { faces, pieces } = get()
-      const objects = new Set([...faces.values()].map((f) => `${f.file}/${f.object}`))
       const out = new Map<string, Face>()
-      for (const key of objects) {
-        const [file, object] = key.split('/').map(Number)
+      for (const [file, object] of byObject(faces.values())) {
         const count = pieces.find((p) => p.file === file)?.data.header.objects[object]?.index[1] ?? 0
         for (let triangle = 0; triangle < count; triangle++) {
           const f = { file, object, triangle }

@@ -1,5 +1,5 @@
 import * as THREE from 'three'
-import type { Points } from '../scene/edges'
+import { vertexOf, type Points } from '../scene/edges'
 import type { Line } from '../scene/flat'
 import { NO_ISLAND } from '../scene/geometry'
 import { PointDrag, type Follow } from '../scene/live'
@@ -10,12 +10,9 @@ import type { Snap } from './table'
 export function nearPoint(pieces: Piece[], points: Points, place: THREE.Vector2, reach: number): THREE.Vector2 | null {
   let best: THREE.Vector2 | null = null
   for (const q of points.values()) {
-    const p = pieces.find((x) => x.file === q.file)
-    const first = p?.data.header.objects[q.object]?.index[0]
-    if (!p || first === undefined) continue
-    const v = p.data.index[3 * (first + q.triangle) + q.corner]
-    if (p.data.island[v] === NO_ISLAND) continue
-    const at = p.placed(v, new THREE.Vector2())
+    const found = vertexOf(pieces, q)
+    if (!found) continue
+    const at = found[0].placed(found[1], new THREE.Vector2())
     const far = at.distanceTo(place)
     if (far <= (best ? best.distanceTo(place) : reach)) best = at
   }
