@@ -13,40 +13,32 @@ from ninja.errors import HttpError
 from quilt_core.errors import QuiltError
 from quilt_core.formats.registry import FORMATS
 
+from .asked import on, project_of
 from .binary import router
+from .by_hand import router as by_hand
 from .checks import MEASURED, check, what_changed, whole_settings
 from .jobs.kinds import checked
 from .jobs.wake import wake
 from .projects.copies import copied
 from .projects.faults import fault_rows
-from .projects.hands import brushed, grabbed, sewn
-from .projects.models import Job, Layout, Project, Reading, Snapshot
-from .projects.picking import Asked, pick
+from .projects.models import Job, Layout, Project, Reading
 from .projects.planning import plan, suggest
 from .projects.proposals import proposal_of, take
 from .projects.room import MOST_KEPT, purge, size_of, thin
 from .projects.sheets import sheet_by
 from .projects.state import advance, redo_target, settings_of
 from .schemas import (
-    BrushIn,
-    BrushOut,
     Change,
     Discard,
     FaultOut,
     FormatOut,
-    GrabIn,
-    GrabOut,
     JobIn,
     JobOut,
     Name,
-    PickIn,
-    PickOut,
     PictureOut,
     PlanIn,
     PlanOut,
     ProjectOut,
-    SewnIn,
-    SewnOut,
     StateOut,
     Step,
     SuggestIn,
@@ -59,16 +51,13 @@ from .states import state_of
 
 api = NinjaAPI(title="Untold Quilt", version="1", docs_url=None)
 api.add_router("", router)
+api.add_router("", by_hand)
 
 
 @api.exception_handler(QuiltError)
 def user_error(request: HttpRequest, error: QuiltError) -> HttpResponse:
     """What the user can mend, in words."""
     return api.create_response(request, {"detail": str(error)}, status=422)
-
-
-def _project(project_id: int) -> Project:
-    return get_object_or_404(Project, pk=project_id)
 
 
 def _row(p: Project) -> ProjectOut:
@@ -111,7 +100,7 @@ def create_project(request: HttpRequest, body: Name) -> ProjectOut:
 @api.patch("/projects/{project_id}", response=ProjectOut)
 def rename_project(request: HttpRequest, project_id: int, body: Name) -> ProjectOut:
     """Another name."""
-    project = _project(project_id)
+    project = project_of(project_id)
     project.name = _name(body.name)
     project.save(update_fields=["name", "modified"])
     return _row(project)
@@ -120,7 +109,7 @@ def rename_project(request: HttpRequest, project_id: int, body: Name) -> Project
 @api.delete("/projects/{project_id}", response=ProjectOut)
 def delete_project(request: HttpRequest, project_id: int) -> ProjectOut:
     """Put a project aside; `restore` brings it back."""
-    project = _project(project_id)
+    project = project_of(project_id)
     project.deleted = timezone.now()
     project.save(update_fields=["deleted", "modified"])
     return _row(project)
@@ -129,7 +118,7 @@ def delete_project(request: HttpRequest, project_id: int) -> ProjectOut:
 @api.post("/projects/{project_id}/restore", response=ProjectOut)
 def restore_project(request: HttpRequest, project_id: int) -> ProjectOut:
     """Bring a deleted project back."""
-    project = _project(project_id)
+    project = project_of(project_id)
     project.deleted = None
     project.save(update_fields=["deleted", "modified"])
     return _row(project)
@@ -138,7 +127,7 @@ def restore_project(request: HttpRequest, project_id: int) -> ProjectOut:
 @api.post("/projects/{project_id}/purge", response=list[ProjectOut])
 def purge_project(request: HttpRequest, project_id: int) -> list[ProjectOut]:
     """Delete a deleted project for good, with its files; answers with those that are left."""
-    purge(_project(project_id))
+    purge(project_of(project_id))
     return list_projects(request)
 
 
@@ -147,7 +136,7 @@ def thin_history(request: HttpRequest, project_id: int, body: ThinIn) -> ThinOut
     """Forget the steps of a project's history but the last ones."""
     if not 0 <= body.keep <= MOST_KEPT:
         raise QuiltError(f"From 0 to {MOST_KEPT:,} steps can be kept.")
-    project = _project(project_id)
+    project = project_of(project_id)
     if project.jobs.exclude(state__in=Job.OVER).exists():
         raise HttpError(409, "This project is busy. Stop that first, or wait for it.")
     before = size_of(project)
@@ -159,13 +148,13 @@ def thin_history(request: HttpRequest, project_id: int, body: ThinIn) -> ThinOut
 @transaction.atomic
 def copy_project(request: HttpRequest, project_id: int) -> ProjectOut:
     """A new project with the same files, settings and layout; its history starts here."""
-    return _row(copied(_project(project_id)))
+    return _row(copied(project_of(project_id)))
 
 
 @api.get("/projects/{project_id}", response=StateOut)
 def project_state(request: HttpRequest, project_id: int, look: int | None = None) -> HttpResponse:
     """Everything that the screens show, for the current snapshot; or for a proposal, to look at it before it is taken."""
-    return _state(_looked(_project(project_id), look))
+    return _state(_looked(project_of(project_id), look))
 
 
 def _looked(project: Project, look: int | None) -> Project:
@@ -179,8 +168,8 @@ def _looked(project: Project, look: int | None) -> Project:
 @transaction.atomic
 def take_proposal(request: HttpRequest, project_id: int, body: Take) -> HttpResponse:
     """Make a proposal the project's next step."""
-    project = _project(project_id)
-    _on(project, body.base)
+    project = project_of(project_id)
+    on(project, body.base)
     take(project, proposal_of(project, body.snapshot))
     return _state(project)
 
@@ -190,23 +179,17 @@ def _state(project: Project) -> HttpResponse:
     return HttpResponse(json.dumps(state_of(project), allow_nan=False), content_type="application/json")
 
 
-def _on(project: Project, base: int) -> Snapshot:
-    if project.head is None or project.head_id != base:
-        raise HttpError(409, "The project was changed in another tab. This page now shows the newer state; do your change again there.")
-    return project.head
-
-
 @api.get("/projects/{project_id}/faults", response=list[FaultOut])
 def project_faults(request: HttpRequest, project_id: int, look: int | None = None) -> HttpResponse:
     """What is wrong with the present layout (or that of a proposal) at the present settings, the heaviest first."""
-    head = _looked(_project(project_id), look).head
+    head = _looked(project_of(project_id), look).head
     return HttpResponse(json.dumps([] if head is None else fault_rows(head), allow_nan=False), content_type="application/json")
 
 
 @api.post("/projects/{project_id}/plan", response=PlanOut)
 def plan_sheet(request: HttpRequest, project_id: int, body: PlanIn) -> PlanOut:
     """What a sheet would reach at each map size, before anything is packed."""
-    project = _project(project_id)
+    project = project_of(project_id)
     if project.head is None:
         raise QuiltError("There is nothing to plan yet. Bring in a mesh first.")
     if body.density is not None and not 0 < body.density < 1e9:
@@ -214,38 +197,10 @@ def plan_sheet(request: HttpRequest, project_id: int, body: PlanIn) -> PlanOut:
     return PlanOut(**plan(project, project.head, body.sheet, body.objects, body.density))
 
 
-@api.post("/projects/{project_id}/pick", response=PickOut)
-def pick_more(request: HttpRequest, project_id: int, body: PickIn) -> PickOut:
-    """Edges or faces of an object that follow from one that was picked."""
-    head = _on(_project(project_id), body.base)
-    return PickOut(
-        **pick(head, body.file, body.object, Asked(body.way, body.edge, body.goal, body.degrees, body.edges, body.faces, body.line))
-    )
-
-
-@api.post("/projects/{project_id}/grab", response=GrabOut)
-def grab_points(request: HttpRequest, project_id: int, body: GrabIn) -> GrabOut:
-    """What follows picked points while they are dragged."""
-    return GrabOut(**grabbed(_on(_project(project_id), body.base), body.file, body.object, body.points, body.reach))
-
-
-@api.post("/projects/{project_id}/sewn", response=SewnOut)
-def look_at_sewn(request: HttpRequest, project_id: int, body: SewnIn) -> SewnOut:
-    """What sewing picked edges would bring across; nothing is changed."""
-    return SewnOut(**sewn(_on(_project(project_id), body.base), body.file, body.object, body.edges))
-
-
-@api.post("/projects/{project_id}/brush", response=BrushOut)
-def brush_on(request: HttpRequest, project_id: int, body: BrushIn) -> BrushOut:
-    """What moves under the brush; nothing is kept until the stroke is made a step."""
-    head = _on(_project(project_id), body.base)
-    return BrushOut(**brushed(head, body.file, body.object, body.island, body.token, body.held, body.points, body.done, body.dabs))
-
-
 @api.post("/projects/{project_id}/suggest", response=SuggestOut)
 def suggest_sheets(request: HttpRequest, project_id: int, body: SuggestIn) -> SuggestOut:
     """A split of all objects over some sheets, evenly filled, with what belongs together on one."""
-    head = _project(project_id).head
+    head = project_of(project_id).head
     if head is None or not body.sheets:
         raise QuiltError("There is nothing to share out yet. Bring in a mesh, and add sheets.")
     for s in body.sheets:
@@ -257,8 +212,8 @@ def suggest_sheets(request: HttpRequest, project_id: int, body: SuggestIn) -> Su
 @transaction.atomic
 def change(request: HttpRequest, project_id: int, body: Change) -> HttpResponse:
     """Settings: one undo step. What the layout is measured with is changed by jobs."""
-    project = _project(project_id)
-    head = _on(project, body.base)
+    project = project_of(project_id)
+    head = on(project, body.base)
     check(body.settings)
     old, new = whole_settings(settings_of(head)), body.settings.model_dump()
     if any(new[k] != old[k] for k in ("channel_in", "welded")):
@@ -273,8 +228,8 @@ def change(request: HttpRequest, project_id: int, body: Change) -> HttpResponse:
 @transaction.atomic
 def discard_try(request: HttpRequest, project_id: int, body: Discard) -> HttpResponse:
     """Take a try out of the row of tries, or bring it back, or name it; the layout itself stays for undo."""
-    project = _project(project_id)
-    head = _on(project, body.base)
+    project = project_of(project_id)
+    head = on(project, body.base)
     layout = get_object_or_404(Layout, pk=body.layout, project=project, kind="pack")
     if body.discarded and layout.pk in head.kept.values():
         raise QuiltError("This try is the layout. Keep another one first.")
@@ -288,8 +243,8 @@ def discard_try(request: HttpRequest, project_id: int, body: Discard) -> HttpRes
 @transaction.atomic
 def undo(request: HttpRequest, project_id: int, body: Step) -> HttpResponse:
     """One step back."""
-    project = _project(project_id)
-    head = _on(project, body.base)
+    project = project_of(project_id)
+    head = on(project, body.base)
     if head.parent_id:
         project.head = head.parent
         project.save(update_fields=["head", "modified"])
@@ -300,8 +255,8 @@ def undo(request: HttpRequest, project_id: int, body: Step) -> HttpResponse:
 @transaction.atomic
 def redo(request: HttpRequest, project_id: int, body: Step) -> HttpResponse:
     """One step forward again."""
-    project = _project(project_id)
-    _on(project, body.base)
+    project = project_of(project_id)
+    on(project, body.base)
     follow = redo_target(project)
     if follow is not None:
         project.head = follow
@@ -317,7 +272,7 @@ def compare_newer(
     from .jobs.uploads import clean_path
     from .projects.sources import store
 
-    project = _project(project_id)
+    project = project_of(project_id)
     if len(paths) != len(files):
         raise QuiltError("Every file needs a path.")
     if project.head is None or file_id not in project.head.files:
@@ -333,7 +288,7 @@ def bring_picture(request: HttpRequest, project_id: int, file: UploadedFile = Fi
 
     from .projects.sources import store
 
-    _project(project_id)
+    project_of(project_id)
     data, name = file.read(), (file.name or "picture").replace("\\", "/").rsplit("/", 1)[-1][:120]
     image = open_picture(data, name)
     return PictureOut(sha=store(data), name=name, width=image.width, height=image.height)
@@ -347,7 +302,7 @@ def bring_in(
     from .jobs.uploads import clean_path
     from .projects.sources import store
 
-    project = _project(project_id)
+    project = project_of(project_id)
     if len(paths) != len(files):
         raise QuiltError("Every file needs a path.")
     if not 1e-6 <= unit_m <= 1e6:
@@ -369,8 +324,8 @@ def _job(job: Job) -> JobOut:
 @api.post("/projects/{project_id}/jobs", response=JobOut)
 def start_job(request: HttpRequest, project_id: int, body: JobIn) -> JobOut:
     """Start work on a project; see `jobs/kinds`."""
-    project = _project(project_id)
-    params = checked(body.kind, body.params, settings_of(_on(project, body.base)))
+    project = project_of(project_id)
+    params = checked(body.kind, body.params, settings_of(on(project, body.base)))
     running = project.jobs.exclude(state__in=Job.OVER).first()
     if running is not None:
         raise HttpError(409, "This project is busy already. Stop that first, or wait for it.")

@@ -2,7 +2,7 @@
 
 from typing import Any
 
-from ninja import Field, Schema
+from ninja import Schema
 
 
 class ProjectOut(Schema):
@@ -326,85 +326,6 @@ class Discard(Schema):
     layout: int
     discarded: bool = True
     name: str | None = None
-
-
-class PickIn(Schema):
-    """An edge of an object that the page shows: file, object, [triangle, side], and what is wanted from it; or all that is picked of it, for its mirror
-    image."""
-
-    base: int
-    file: int
-    object: int
-    way: str
-    edge: list[int] = []
-    goal: list[int] | None = None
-    degrees: float = Field(30.0, ge=0, le=180)
-    edges: list[list[int]] = []
-    faces: list[int] = []
-    line: list[list[float]] = []
-
-
-class PickOut(Schema):
-    """Edges [triangle, side] and faces (triangles) of the object."""
-
-    edges: list[list[int]]
-    faces: list[int]
-
-
-class GrabIn(Schema):
-    """Points [triangle, corner] of an object that the page shows, and how far on the sheet others follow them."""
-
-    base: int
-    file: int
-    object: int
-    points: list[list[int]]
-    reach: float = Field(0.0, ge=0, le=1e4)
-
-
-class GrabOut(Schema):
-    """Corners 3 t + k of the object's triangles that follow, and how much."""
-
-    corners: list[int]
-    weights: list[float]
-
-
-class SewnIn(Schema):
-    """Edges [triangle, side] of an object that the page shows."""
-
-    base: int
-    file: int
-    object: int
-    edges: list[list[int]]
-
-
-class SewnOut(Schema):
-    """Lines [u, v, u, v] around what sewing would bring across, where it would lie; of so many islands."""
-
-    lines: list[list[float]]
-    islands: int
-
-
-class BrushIn(Schema):
-    """Dabs [u, v, radius, strength] of a stroke on an island; `done`: how many came before them; `points` [triangle, corner] that stay."""
-
-    base: int
-    file: int
-    object: int
-    island: int
-    token: str = Field(max_length=40)
-    held: bool = False
-    points: list[list[int]] = []
-    done: int = Field(0, ge=0)
-    dabs: list[list[float]] = Field(max_length=400)
-
-
-class BrushOut(Schema):
-    """Corners that moved and their UVs, two numbers each; `again`: the stroke is to be sent from its beginning."""
-
-    corners: list[int]
-    uv: list[float]
-    done: int
-    again: bool
 
 
 class PlanIn(Schema):

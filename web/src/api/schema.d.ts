@@ -126,10 +126,10 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Brush On
+         * Brushon
          * @description What moves under the brush; nothing is kept until the stroke is made a step.
          */
-        post: operations["quilt_server_api_brush_on"];
+        post: operations["quilt_server_by_hand_brushon"];
         delete?: never;
         options?: never;
         head?: never;
@@ -249,7 +249,7 @@ export interface paths {
          * Grab Points
          * @description What follows picked points while they are dragged.
          */
-        post: operations["quilt_server_api_grab_points"];
+        post: operations["quilt_server_by_hand_grab_points"];
         delete?: never;
         options?: never;
         head?: never;
@@ -289,7 +289,7 @@ export interface paths {
          * Pick More
          * @description Edges or faces of an object that follow from one that was picked.
          */
-        post: operations["quilt_server_api_pick_more"];
+        post: operations["quilt_server_by_hand_pick_more"];
         delete?: never;
         options?: never;
         head?: never;
@@ -409,7 +409,7 @@ export interface paths {
          * Look At Sewn
          * @description What sewing picked edges would bring across; nothing is changed.
          */
-        post: operations["quilt_server_api_look_at_sewn"];
+        post: operations["quilt_server_by_hand_look_at_sewn"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1640,7 +1640,7 @@ export interface operations {
             };
         };
     };
-    quilt_server_api_brush_on: {
+    quilt_server_by_hand_brushon: {
         parameters: {
             query?: never;
             header?: never;
@@ -1806,7 +1806,7 @@ export interface operations {
             };
         };
     };
-    quilt_server_api_grab_points: {
+    quilt_server_by_hand_grab_points: {
         parameters: {
             query?: never;
             header?: never;
@@ -1858,7 +1858,7 @@ export interface operations {
             };
         };
     };
-    quilt_server_api_pick_more: {
+    quilt_server_by_hand_pick_more: {
         parameters: {
             query?: never;
             header?: never;
@@ -2012,7 +2012,7 @@ export interface operations {
             };
         };
     };
-    quilt_server_api_look_at_sewn: {
+    quilt_server_by_hand_look_at_sewn: {
         parameters: {
             query?: never;
             header?: never;
