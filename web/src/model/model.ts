@@ -9,13 +9,14 @@ import { checker } from './checker'
 import { COLOURS } from '../colours'
 import { brushing, type BrushHand } from '../scene/brushing'
 import type { Under } from '../store/hand'
+import { onSurface } from './surface'
 import { edgeKey, stretchOf, type Edge, type Face, type Point } from '../scene/edges'
 import { caughtIn, type Caught } from '../scene/area'
 import { drawnAround } from './gesture'
 import { Picker } from './picker'
 import { FRAGMENT, LOOKS, VERTEX, type Look } from './shaders'
 import { Stitches } from './stitches'
-import { nearest } from './camera'
+import { placesOf, sphereOf, stand } from './camera'
 
 /** What a click takes. */
 export type Grain = 'objects' | 'islands' | 'edges' | 'faces' | 'points' | 'brush' | 'measure'
@@ -216,21 +217,10 @@ export class Model extends View {
   fit(): void {
     const count = this.pieces.reduce((n, p) => n + p.data.island.length, 0)
     const every = Math.max(1, Math.floor(count / ENOUGH))
-    const points = this.points((p, v) => v % every === 0 && !p.hidden(p.objectOf[v]))
+    const points = placesOf(this.pieces, (p, v) => v % every === 0 && !p.hidden(p.objectOf[v]))
     this.fitted = points.length > 0
     if (this.fitted) this.radius = Math.max(1e-6, sphereOf(points).radius)
     this.look(points)
-  }
-
-  /** Vertices of some kind, three numbers each. */
-  private points(which: (p: Piece, vertex: number) => boolean): number[] {
-    const out: number[] = []
-    for (const p of this.pieces) {
-      const { position } = p.data
-      for (let v = 0; 3 * v < position.length; v++)
-        if (which(p, v)) out.push(position[3 * v], position[3 * v + 1], position[3 * v + 2])
-    }
-    return out
   }
 
   /** The direction that is looked along. */
@@ -245,19 +235,14 @@ export class Model extends View {
       const i = p.data.island[v]
       return i === NO_ISLAND ? objects.has(`${p.file}/${p.objectOf[v]}`) : (p.mark(i) & SELECTED) !== 0
     }
-    this.look(this.points(selected), this.camera.position.clone().sub(this.controls.target))
+    this.look(placesOf(this.pieces, selected), this.camera.position.clone().sub(this.controls.target))
   }
 
   private look(points: number[], from = new THREE.Vector3(0.45, 0.5, 1)): void {
-    if (!points.length) return
-    const { center, radius } = sphereOf(points)
-    const way = from.clone().normalize()
     const aspect = this.host.clientWidth / Math.max(1, this.host.clientHeight)
-    const distance = Math.max(1e-6, radius, nearest(points, center, way, this.camera, aspect))
-    this.camera.near = distance / 100
-    this.camera.far = distance * 20
-    this.camera.position.copy(center).add(way.multiplyScalar(distance))
-    this.controls.target.copy(center)
+    const place = stand(this.camera, points, from, aspect)
+    if (!place) return
+    this.controls.target.copy(place)
     this.controls.update()
     this.draw()
   }
@@ -347,27 +332,8 @@ export class Model extends View {
     const [x, y] = [e.clientX - box.left, e.clientY - box.top]
     this.aim()
     const found = this.picker.at(this.pieces, this.camera, x, y, box.width, box.height)
-    if (!found) return null
-    const [piece, triangle] = found
-    const { index, position, uv, island } = piece.data
-    const v = [0, 1, 2].map((k) => index[3 * triangle + k])
-    if (island[v[0]] === NO_ISLAND) return null
-    const [a, b, c] = v.map((k) => new THREE.Vector3().fromArray(position, 3 * k))
-    const ray = new THREE.Raycaster()
-    ray.setFromCamera(new THREE.Vector2((2 * x) / box.width - 1, 1 - (2 * y) / box.height), this.camera)
-    const plane = new THREE.Plane().setFromCoplanarPoints(a, b, c)
-    const at = ray.ray.intersectPlane(plane, new THREE.Vector3())
-    const share = at && THREE.Triangle.getBarycoord(at, a, b, c, new THREE.Vector3())
-    if (!at || !share) return null
-    const [p, q, r] = v.map((k) => new THREE.Vector2().fromArray(uv, 2 * k))
-    const own = p.clone().multiplyScalar(share.x).addScaledVector(q, share.y).addScaledVector(r, share.z)
-    const flat = Math.abs(q.clone().sub(p).cross(r.clone().sub(p)))
-    const solid = b.clone().sub(a).cross(c.clone().sub(a)).length()
-    const far = at.clone().sub(this.camera.position).dot(this.camera.getWorldDirection(new THREE.Vector3()))
-    const metre = (2 * far * Math.tan(THREE.MathUtils.degToRad(this.camera.fov / 2))) / box.height
-    const radius = (this.hand?.size() ?? 0) * metre * Math.sqrt(flat / Math.max(solid, 1e-30))
-    const object = piece.objectOf[v[0]]
-    return radius > 0 ? { piece, object, island: island[v[0]], at: [own.x, own.y], radius } : null
+    const place = new THREE.Vector2((2 * x) / box.width - 1, 1 - (2 * y) / box.height)
+    return found && onSurface(...found, this.camera, place, (this.hand?.size() ?? 0) / box.height)
   }
 
   private hovered = ''
@@ -438,12 +404,6 @@ export class Model extends View {
     this.controls.dispose()
     super.dispose()
   }
-}
-
-/** A sphere around points, from the middle of their box. */
-function sphereOf(points: number[]): THREE.Sphere {
-  const box = new THREE.Box3().setFromArray(points)
-  return box.getBoundingSphere(new THREE.Sphere())
 }
 
 /** The sides that one triangle alone has, as edges to draw. */

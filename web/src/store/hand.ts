@@ -53,24 +53,11 @@ export interface Handling {
   /** What sewing the picked edges would bring across. */
   ghost: Ghost | null
   lookAtSewn: () => Promise<void>
-  /** Ends of what is measured on the sheet: one or two. */
-  measured: [u: number, v: number][]
-  measure: (at: [u: number, v: number]) => void
-  /** Whether pictures under the tiles go on beyond them. */
-  tiled: boolean
-  setTiled: (on: boolean) => void
   brush: (phase: 'begin' | 'move' | 'end', under: Under | null) => void
 }
 
 const TICK = 33 // ms between two dabs of a brush that stands still
 const EASE = 24 // px around an eased point, where nothing follows it farther
-
-/** How long what was measured is, in px of the sheet's map; 0 where there are no two ends. */
-export function measuredPx({ measured, state, sheet }: Pick<Quilt, 'measured' | 'state' | 'sheet'>): number {
-  if (!state || measured.length < 2) return 0
-  const [[a, b], [c, d]] = measured
-  return Math.hypot(c - a, d - b) * flatOf(state.settings, sheet).map_px
-}
 
 export function handling(set: StoreApi<Quilt>['setState'], get: () => Quilt): Handling {
   const px = () => {
@@ -177,10 +164,6 @@ export function handling(set: StoreApi<Quilt>['setState'], get: () => Quilt): Ha
       if (get().edges === edges && get().state?.snapshot === state?.snapshot)
         set({ ghost: ghost.islands ? ghost : null })
     },
-    measured: [],
-    measure: (at) => set({ measured: get().measured.length === 1 ? [...get().measured, at] : [at] }),
-    tiled: false,
-    setTiled: (tiled) => set({ tiled }),
     async grab() {
       const { state, hand, pieces } = get()
       if (state?.snapshot == null || get().job) return null

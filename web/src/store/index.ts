@@ -1,6 +1,6 @@
 import { create } from 'zustand'
 import { useShallow } from 'zustand/react/shallow'
-import { api, bringIn, bringPicture, words, type Fault, type Settings, type State } from '../api/client'
+import { api, words, type Fault, type Settings, type State } from '../api/client'
 import { loadGeometry, loadLayout } from '../scene/geometry'
 import { dropPictures } from '../scene/pictures'
 import { Piece } from '../scene/pieces'
@@ -9,10 +9,12 @@ import { followed } from '../scene/saving'
 import { sheetBy } from '../scene/sheets'
 import { islandsOf, paint, type Keys } from '../scene/states'
 import { asideTwins } from '../scene/twins'
-import { following, pause } from './following'
+import { bringing } from './bringing'
+import { following } from './following'
 import { handling } from './hand'
 import { picking } from './picking'
-import { UNITS, type Quilt } from './types'
+import { against } from './under'
+import type { Quilt } from './types'
 
 export * from './types'
 
@@ -29,6 +31,8 @@ const fresh = () => ({
   seams: null,
   alike: null,
   dirty: null,
+  ghost: null,
+  measured: [],
   edges: new Map(),
   faces: new Map(),
   points: new Map(),
@@ -252,6 +256,8 @@ export const useQuilt = create<Quilt>((set, get) => {
     },
     ...picking(set, get),
     ...handling(set, get),
+    ...against(set, get),
+    ...bringing(set, get, follow, looking),
     setThrough: (through) => set({ through }),
     showAlone(keys) {
       set({ alone: keys && new Set(keys) })
@@ -320,17 +326,6 @@ export const useQuilt = create<Quilt>((set, get) => {
         )
         if (!get().message) set({ proposals: null, note: 'Taken: these are the UVs now.' })
       }),
-    async putPicture(tile, file) {
-      const { state, sheet } = get()
-      if (!state) return
-      try {
-        const { sha, name } = await bringPicture(state.id, file)
-        const pictures = { ...get().state?.settings.pictures, [`${sheet}:${tile}`]: { sha, name } }
-        await get().change({ settings: { pictures } })
-      } catch (e) {
-        set({ message: (e as Error).message })
-      }
-    },
     setPreview: (preview) => set({ preview: { ...get().preview, ...preview } }),
     setUnit: (unit) => set({ unit }),
     say: (message) => set({ message }),
@@ -387,29 +382,6 @@ export const useQuilt = create<Quilt>((set, get) => {
       }),
     aside: false,
     showMap: (shownMap) => set({ shownMap }),
-    dropNewer: () => set({ newer: null }),
-    async compareNewer(file, files) {
-      const project = get().state
-      if (!project || !files.length || looking()) return
-      try {
-        await follow(await bringIn(project.id, files, 1, file))
-      } catch (e) {
-        set({ message: (e as Error).message })
-      }
-    },
-    async upload(files) {
-      // Whoever is quick drops files before the project is there.
-      for (let k = 0; k < 100 && !get().state; k++) await pause(100)
-      const project = get().state
-      if (!project) return set({ message: 'The project is still being loaded. Drop the files again in a moment.' })
-      if (!files.length || looking()) return
-      set({ message: '' })
-      try {
-        await follow(await bringIn(project.id, files, UNITS[get().unit]))
-      } catch (e) {
-        set({ message: (e as Error).message })
-      }
-    },
     async stop() {
       const { job } = get()
       if (job) await api.POST('/api/jobs/{job_id}/stop', { params: { path: { job_id: job.id } } })

@@ -4,6 +4,7 @@ import type { Move } from '../scene/hand'
 import type { Piece } from '../scene/pieces'
 import type { Keys } from '../scene/states'
 import type { Handling } from './hand'
+import type { Against } from './under'
 
 export const STAGES = ['Gather', 'Inspect', 'Mend', 'Even', 'Arrange', 'Prove', 'Deliver'] as const
 export const UNITS = { m: 1, cm: 0.01, mm: 0.001, in: 0.0254, ft: 0.3048 }
@@ -201,7 +202,7 @@ export interface Proposal {
   objects: Unwrapped[]
 }
 
-export interface Quilt extends Handling {
+export interface Quilt extends Handling, Against {
   state: State | null
   faults: Fault[]
   job: Job | null

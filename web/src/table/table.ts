@@ -12,7 +12,7 @@ import {
   type Taken,
 } from '../scene/flat'
 import type { Edge, Edges, Face, Faces, Point, Points } from '../scene/edges'
-import { ELSEWHERE, LEFT_OUT, pickFlat, SELECTED, wiresOf, type Piece } from '../scene/pieces'
+import { ELSEWHERE, LEFT_OUT, pickFlat, SELECTED, type Piece } from '../scene/pieces'
 import { placeOf, pxOf, tilesOf, type Flat } from '../scene/sheets'
 import { View } from '../scene/view'
 import { TileSquares, type Pictures } from './tileSquares'
@@ -21,9 +21,10 @@ import { NO_ISLAND } from '../scene/geometry'
 import type { Follow } from '../scene/live'
 import type { Under } from '../store/hand'
 import { IslandDrag } from './islandHand'
+import { Layers } from './layers'
 import { nearPoint, PointHand } from './pointHand'
 import { Overlay, type Marks } from './overlay'
-import { CROSS, EDGE, EDGE_VERTEX, FILL, FILL_VERTEX, WIRE } from './shaders'
+import { CROSS } from './shaders'
 
 export type Snap = 'none' | 'pixel' | 'near' | 'tile'
 
@@ -48,12 +49,11 @@ interface Events {
 /** Draws the islands flat: padding zone, patches and outlines, three draw calls a file. */
 export class Table extends View {
   private readonly camera = new THREE.OrthographicCamera(-1, 1, 1, -1, -1, 1)
-  private readonly content = new THREE.Group()
+  private readonly layers = new Layers(this.owned)
   private readonly overlay: Overlay
   private readonly cross = crossHatch()
   private readonly squares = new TileSquares()
   private pieces: Piece[] = []
-  private materials: THREE.ShaderMaterial[] = []
   private centre = new THREE.Vector2(0.5, 0.5)
   private span = 1.15
   private zone = 0
@@ -69,7 +69,7 @@ export class Table extends View {
   ) {
     super(host)
     this.overlay = new Overlay(host)
-    this.scene.add(this.content, this.squares, this.cross)
+    this.scene.add(this.layers, this.squares, this.cross)
     this.owned.own('view', this.squares)
     this.owned.own('view', this.cross.geometry)
     this.owned.own('view', this.cross.material as THREE.Material)
@@ -110,79 +110,14 @@ export class Table extends View {
 
   setPieces(pieces: Piece[]): void {
     this.pieces = pieces
-    this.content.clear()
-    this.owned.release('layers')
-    this.materials = []
-    for (const p of pieces) {
-      this.layer(p, p.outline, -1, EDGE_VERTEX, EDGE)
-      const fill = this.layer(p, p.flat, 0, FILL_VERTEX, FILL)
-      // Every patch counts itself, so that what is covered twice can be told.
-      Object.assign(fill, {
-        stencilWrite: true,
-        stencilFunc: THREE.AlwaysStencilFunc,
-        stencilZPass: THREE.IncrementStencilOp,
-      })
-      if (this.wired) this.wires(p)
-      this.layer(p, p.outline, 1, EDGE_VERTEX, EDGE)
-    }
+    this.layers.set(pieces)
     this.draw()
   }
 
   /** Whether the edges between faces are drawn. */
   setWires(on: boolean): void {
-    if (on === this.wired) return
-    this.wired = on
-    this.setPieces(this.pieces)
-  }
-
-  private wired = false
-
-  private wires(p: Piece): void {
-    const { transforms, looks } = p
-    const uniforms = { transforms: { value: transforms }, looks: { value: looks } }
-    const material = new THREE.ShaderMaterial({
-      glslVersion: THREE.GLSL3,
-      vertexShader: FILL_VERTEX,
-      fragmentShader: WIRE,
-      depthTest: false,
-      depthWrite: false,
-      transparent: true,
-      uniforms,
-    })
-    const lines = new THREE.LineSegments(this.owned.own('layers', wiresOf(p)), this.owned.own('layers', material))
-    lines.frustumCulled = false
-    lines.renderOrder = 0.7
-    this.content.add(lines)
-  }
-
-  private layer(p: Piece, geometry: THREE.BufferGeometry, order: number, vertexShader: string, fragmentShader: string) {
-    const uniforms: Record<string, THREE.IUniform> = {
-      transforms: { value: p.transforms },
-      looks: { value: p.looks },
-      pixel: { value: 1 },
-      zone: { value: 0 },
-      density: { value: 0 },
-      marks: { value: 1 },
-      band: { value: 0.14 },
-      opacity: { value: 1 },
-    }
-    const material = new THREE.ShaderMaterial({
-      glslVersion: THREE.GLSL3,
-      vertexShader,
-      fragmentShader,
-      side: THREE.DoubleSide,
-      depthTest: false,
-      depthWrite: false,
-      transparent: true,
-      uniforms,
-    })
-    material.userData.zone = order < 0
-    const thing = new THREE.Mesh(geometry, material)
-    thing.frustumCulled = false
-    thing.renderOrder = order
-    this.content.add(thing)
-    this.materials.push(this.owned.own('layers', material))
-    return material
+    this.layers.showWires(on)
+    this.draw()
   }
 
   /** The sheet with its tiles; padding and margin in px; pictures under the tiles, dimmed. */
@@ -194,18 +129,16 @@ export class Table extends View {
     this.overlay.sheet = flat
     this.overlay.margin = margin
     this.squares.show(flat, pictures, dim, tiled)
-    for (const m of this.materials) m.uniforms.opacity.value = pictures.size ? 0.3 : 1
+    this.layers.put('opacity', pictures.size ? 0.3 : 1)
     if (other || size !== `${flat.sheet.columns} ${flat.sheet.rows}`) this.fit()
     this.draw()
   }
 
   /** What the patches show, and which marks are drawn. */
   setLook(density: boolean, band: number, hatch: boolean, overlaps: boolean): void {
-    for (const m of this.materials) {
-      m.uniforms.density.value = density ? 1 : 0
-      m.uniforms.band.value = band
-      m.uniforms.marks.value = hatch ? 1 : 0
-    }
+    this.layers.put('density', density ? 1 : 0)
+    this.layers.put('band', band)
+    this.layers.put('marks', hatch ? 1 : 0)
     this.cross.visible = overlaps
     this.draw()
   }
@@ -282,14 +215,7 @@ export class Table extends View {
     this.camera.updateProjectionMatrix()
     const most =
       this.zone / Math.min(...(this.flat ? tilesOf(this.flat.sheet).map((t) => pxOf(this.flat!, t)) : [2048]))
-    for (const m of this.materials) {
-      m.uniforms.pixel.value = unit
-      if (m.userData.zone) {
-        m.uniforms.zone.value = this.zone
-        // Thinner than a pixel it would only cost time.
-        m.visible = most > 0.8 * unit
-      }
-    }
+    this.layers.fit(unit, this.zone, most)
     return this.camera
   }
 
