@@ -1,4 +1,4 @@
-"""Packing real islands against a general-purpose packer, in one run. `python -m bench.pack [plain|rings|all|maps|free|tiles|held|large ...]`.
+"""Packing real islands against a general-purpose packer, in one run. `python -m bench.pack [plain|rings|all|maps|free|tiles|held|large|steady ...]`.
 
 Every layout is proven again here, by shapely on the polygons, apart from the packer. A machine of 2 cores is assumed.
 """
@@ -19,7 +19,7 @@ from numpy.typing import NDArray
 from quilt_core.pack import Packing, PackResult, Recipe, Rules, Start, pack
 from quilt_core.uv.analysis import transform_regions
 
-from .sets import PLAIN, RINGS, IslandSet, all_models, regions
+from .sets import CHOSEN_ON, PLAIN, REPORTED, RINGS, IslandSet, all_models, regions
 from .strip import square
 
 
@@ -176,9 +176,28 @@ def large() -> None:
     )
 
 
+def steady(chosen: tuple[IslandSet, ...], seconds: tuple[float, ...], seeds: int) -> None:
+    """How far runs of one set differ over seeds: least, median and greatest coverage, against the reference in the same run."""
+    for s in chosen:
+        islands = regions(s)
+        other = reference(islands, s) if "--alone" not in sys.argv else float("nan")
+        for t in seconds:
+            found, late = [], 0.0
+            for seed in range(seeds):
+                begin = time.monotonic()
+                found.append(run(s, islands, seconds=t, seed=seed)[1].best.coverage)
+                late = max(late, time.monotonic() - begin - t)
+            print(
+                f"{s.name:14} {len(islands):4} {t:5.0f} s  {min(found):.3f} {float(np.median(found)):.3f} {max(found):.3f}  spread {100 * (max(found) - min(found)):4.1f}"
+                f"  spyrrow {other:.3f}  longest past its time {late:.2f} s", flush=True,
+            )  # fmt: skip
+
+
 PARTS: dict[str, Callable[[], None]] = {
     "plain": lambda: against(PLAIN), "rings": lambda: against(RINGS), "all": lambda: against((all_models(), all_models(mesh_units=True))),
     "maps": maps, "free": free, "tiles": tiles, "held": held, "large": large,
+    "steady": lambda: steady((*CHOSEN_ON, *REPORTED, *PLAIN, *RINGS), (2, 5, 20), 5),
+    "steady-chosen": lambda: steady(CHOSEN_ON, (2, 5), 4), "steady-reported": lambda: steady((*REPORTED, PLAIN[0], PLAIN[4]), (2, 5), 4),
 }  # fmt: skip
 
 

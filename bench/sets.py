@@ -52,6 +52,22 @@ RINGS = (
     _webxr("ring B", "meta-quest-touch-plus-v2/left", "magicleap-two/none", "generic-touchpad/none", rings=True),
 )
 
+# Sets of 20 to 60 islands, few of them large, to see how far runs differ; constants are chosen on the first half, and the other is reported.
+CHOSEN_ON = (
+    _webxr("focus 3", "htc-vive-focus-3/left"),
+    _webxr("touch pro", "meta-quest-touch-pro/left"),
+    _webxr("touch", "oculus-touch/left"),
+    _webxr("yvr", "yvr-touch/left"),
+)
+REPORTED = (
+    _webxr("mixed reality", "microsoft-mixed-reality/left"),
+    _webxr("touch v2", "oculus-touch-v2/left"),
+    _webxr("index", "valve-index/left"),
+    _webxr("focus plus", "htc-vive-focus-plus/none"),
+    _webxr("go, a giant", "oculus-go/none"),
+    _webxr("odd pair", "yvr-touch-v2/left", "samsung-odyssey/left"),
+)
+
 
 def all_models(mesh_units: bool = False) -> IslandSet:
     """Every model that is neither generic nor for the right hand, but one: 967 islands."""

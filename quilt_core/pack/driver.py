@@ -8,8 +8,10 @@ import threading
 import time
 from collections.abc import Callable
 from dataclasses import replace
+from functools import cache
 
 import numpy as np
+import shapely
 from numpy.typing import NDArray
 
 from ..errors import Cancelled, DoesNotFit
@@ -89,6 +91,16 @@ def _in_thread(search: Search, stop: Callable[[], bool]) -> None:
         raise failed[0]
 
 
+@cache
+def _ready() -> None:
+    """Pack a few shapes once, so that kernels are compiled, or loaded, before the seconds of a search are counted."""
+    ring = shapely.box(0, 0, 1, 1).difference(shapely.box(0.2, 0.2, 0.8, 0.8))
+    bent = shapely.Polygon([(0, 0), (1, 0), (1, 0.3), (0.3, 0.3), (0.3, 1), (0, 1)])
+    some = np.array([ring, bent, *(shapely.box(0, 0, 0.1 * k, 0.4) for k in range(1, 5))], object)
+    for columns in (1, 2):
+        _phases(Search(some, Recipe(512, 1.0, 0.0, columns=columns, passes=4), Rules(), None))
+
+
 def pack(
     regions: NDArray[np.object_],
     recipe: Recipe,
@@ -124,6 +136,7 @@ def pack(
             f"{n} islands cannot keep {recipe.padding_px:g} px between them at any size: at most {most} could. Take less padding, a larger map, or "
             "another tile.", list(range(n)),
         )  # fmt: skip
+    _ready()
     search = Search(regions, recipe, rules, progress)
     if not len(search.free):
         search.keep(_all_held(search))

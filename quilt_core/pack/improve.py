@@ -17,7 +17,8 @@ from .search import Search
 from .separate import Memory, memory, separate
 
 MOST = 4000  # islands; the pairs' weights take n * n numbers
-_ROUND = 40_000  # evaluations between two looks at the result
+# Evaluations between two looks at the result: short rounds let a run of seconds give up more sides, and end in time.
+_ROUND, _ROUND_MANY = 8_000, 40_000
 _WIDE, _NEAR = 12, 6  # samples for a move, anywhere and nearby
 _STRIDE = 0.012  # the longest step of the side
 _IDLE = 6  # rounds without progress before a side is given up
@@ -39,6 +40,8 @@ class Worker:
         self.mended = math.inf
         self.total = math.inf
         self.best: NDArray[np.void] | None = None
+        self.failures = 0
+        self.random = np.random.default_rng(seed)
 
     def state(self, best: bool = False) -> State:
         """The layout as it is, or the one of least loss at this side."""
@@ -61,7 +64,6 @@ class Improve:
         self.effort = (1, 0.35) if self.many else (4, 1.0)
         self.stride, self.idle = (_STRIDE_MANY, _IDLE_MANY) if self.many else (_STRIDE, _IDLE)
         self.step = min(step, self.stride)
-        self.failures = 0
         for w in self.workers:
             self.restart(w, self.target(w))
 
@@ -79,44 +81,51 @@ class Improve:
         start = s.best
         if unrest and unrest % 3 == 0 and self.starts:
             start = self.starts[(unrest // 3) % len(self.starts)]
+        self.begin(w, start, side, unrest)
+
+    def begin(self, w: Worker, start: State, side: float, unrest: int = 0) -> None:
+        """From a layout in tiles of another side; with `unrest` some of it is disturbed first."""
+        s = self.search
         state = s.sided(start, side)
         at, pose, tile = state.at.copy(), state.pose.copy(), state.tile.copy()
         if unrest and unrest % 3 == 1:
-            self.swap(at, pose, tile, 1 + unrest % 4)
+            self.swap(w.random, at, pose, tile, 1 + unrest % 4)
         elif unrest and unrest % 3 == 2:
-            self.ruin(at, tile, side)
+            self.ruin(w.random, at, tile, side)
         w.spots = spots(at[:, 0], at[:, 1], pose, tile, s.frame.size(side), s.frame.held)
         w.side, w.rounds, w.idle, w.least, w.mended, w.best = side, 0, 0, math.inf, math.inf, None
         w.memory.weight[:] = 1.0
         w.memory.heavy[:] = False
 
-    def swap(self, at: Floats, pose: Ints, tile: Ints, times: int) -> None:
+    def swap(self, random: np.random.Generator, at: Floats, pose: Ints, tile: Ints, times: int) -> None:
         """Exchange some of the larger islands."""
         s = self.search
         large = s.free[np.argsort(-s.shapes.area[s.free], kind="stable")]
         part = min(len(large), max(3, int(len(large) * 0.4)))
         for _ in range(times):
-            a, b = (int(large[int(s.random.random() ** 1.5 * part)]) for _ in range(2))
+            a, b = (int(large[int(random.random() ** 1.5 * part)]) for _ in range(2))
             if tile[a] == tile[b]:
                 at[[a, b]] = at[[b, a]]
             for i in (a, b):
-                pose[i] = s.random.choice(np.flatnonzero(s.shapes.allowed[i]))
+                pose[i] = random.choice(np.flatnonzero(s.shapes.allowed[i]))
 
-    def ruin(self, at: Floats, tile: Ints, side: float) -> None:
+    def ruin(self, random: np.random.Generator, at: Floats, tile: Ints, side: float) -> None:
         """Throw the islands of a random part of a tile anywhere in it."""
         s = self.search
-        t = int(s.random.integers(len(s.frame.ratio)))
+        t = int(random.integers(len(s.frame.ratio)))
         wide = side * s.frame.ratio[t]
-        middle, reach = s.random.random(2) * wide, wide * (0.15 + 0.2 * s.random.random())
+        middle, reach = random.random(2) * wide, wide * (0.15 + 0.2 * random.random())
         hit = s.free[(tile[s.free] == t) & (np.abs(at[s.free] - middle).max(axis=1) < reach)]
-        at[hit] = s.random.random((len(hit), 2)) * wide
+        at[hit] = random.random((len(hit), 2)) * wide
 
     def round(self, w: Worker) -> None:
         """One call of the kernel for a worker."""
         s = self.search
         around = scene(w.side * s.frame.ratio, s.gaps.margin(w.side), max(s.gaps.pad(w.side), 0.1), s.shapes.count)
         best = np.empty_like(w.spots)
-        total, least, _ = separate(self.fields, around, w.spots, w.memory, _LEAST, _ENOUGH, _ROUND, _WIDE, _NEAR, s.stop, best)
+        total, least, _ = separate(
+            self.fields, around, w.spots, w.memory, _LEAST, _ENOUGH, _ROUND_MANY if self.many else _ROUND, _WIDE, _NEAR, s.stop, best
+        )
         w.rounds += 1
         w.total = total
         if least < 0.98 * w.least:
@@ -167,15 +176,19 @@ class Improve:
         """The side and start of a worker's next round, after one that `won` a better layout, was `clear` of overlap, or neither."""
         if won:
             self.step = min(self.stride, self.step * 1.3)
-            self.failures = 0
+            for other in self.workers:
+                other.failures = 0
             self.restart(w, self.target(w))
         elif clear:
             self.restart(w, self.target(w), 1)
         elif w.idle >= self.idle:
-            self.failures += 1
-            if self.failures % 2 == 0:
+            w.failures += 1
+            failures = sum(o.failures for o in self.workers)
+            if failures % 2 == 0:
                 self.step = max(0.001, self.step * 0.5)
-            self.restart(w, self.target(w), self.failures if w is self.workers[0] and not self.many else 0)
+            # The second presses on from the best every other time.
+            calm = self.many or (w is not self.workers[0] and w.failures % 2 == 1)
+            self.restart(w, self.target(w), 0 if calm else failures)
         elif not self.many and w.rounds % 2 == 0 and w.least < 0.5 * w.total and w.best is not None:
             w.spots = w.best.copy()
 

@@ -93,16 +93,20 @@ class Search:
 
         `grow` above 1 for states that break the gaps a little: the compaction may mend them, with a larger side.
         """
-        best = math.inf if self.best is None else self.best.side
+        found = self.bettered(state, math.inf if self.best is None else self.best.side, grow, steps, reach)
+        return found is not None and self.keep(found)
+
+    def bettered(self, state: State, side: float, grow: float = 1.0, steps: int | None = None, reach: float = 3.0) -> State | None:
+        """The state compacted and proven, where its side comes out less than another one; None else. See `offer`."""
         tight = None
         if self.shapes.count <= LP_MOST:
             steps = (6 if self.shapes.count < 400 else 2) if steps is None else steps
             tight = compact(self.shapes, state, self.gaps, self.frame, steps, reach, grow)
-        if tight is not None and tight.side < best * (1 - 1e-6) and self.proven(tight):
-            return self.keep(tight)
-        if grow == 1.0 and state.side < best * (1 - 1e-6) and self.proven(state):
-            return self.keep(state)
-        return False
+        if tight is not None and tight.side < side * (1 - 1e-6) and self.proven(tight):
+            return tight
+        if grow == 1.0 and state.side < side * (1 - 1e-6) and self.proven(state):
+            return state
+        return None
 
     def keep(self, state: State) -> bool:
         """Make a proven state the best, unless another thread found a better one meanwhile; returns whether it is."""
