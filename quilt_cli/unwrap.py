@@ -44,6 +44,7 @@ def add(commands: Any, common: argparse.ArgumentParser, pack: argparse.ArgumentP
         "--keep-flat", action=argparse.BooleanOptionalAction, default=True, help="flat sides stay flat, for a little more seam"
     )
     how.add_argument("--alike", action=argparse.BooleanOptionalAction, default=True, help="halves that mirror each other are cut alike")
+    how.add_argument("--close-holes", action="store_true", help="small holes keep their shape: they count as closed while the UVs are made")
     some = argparse.ArgumentParser(add_help=False)
     some.add_argument("--objects", action="append", metavar="PATTERN", help="only objects whose name or path is like this (repeatable)")
     out = argparse.ArgumentParser(add_help=False)
@@ -72,7 +73,7 @@ def _steps(text: str) -> list[str]:
 
 def options_of(args: argparse.Namespace) -> Options:
     """How is unwrapped."""
-    return Options(args.stretch, args.hard_edges, args.material_borders, args.keep_seams, args.keep_flat, args.alike)
+    return Options(args.stretch, args.hard_edges, args.material_borders, args.keep_seams, args.keep_flat, args.alike, args.close_holes)
 
 
 def benches(args: argparse.Namespace, scenes: list[Scene]) -> list[Bench]:

@@ -9,6 +9,10 @@ from __future__ import annotations
 import math
 from dataclasses import dataclass
 
+import numpy as np
+
+from ..model.scene import Floats
+
 # What the packer reaches on mixed sets (docs/packing.md), and how far it strays from it; counts like this many own tries.
 USUAL, STRAY, PRIOR = 0.74, 0.07, 2.0
 
@@ -88,3 +92,43 @@ def split(parts: list[Part], sheets: int, capacity: list[float] | None = None) -
         filled[best] += need
         out |= {p.key: best for p in unit}
     return out
+
+
+@dataclass(frozen=True)
+class Move:
+    """A part by its number that would go from one tile to another, and the factor on the common density that this is expected to bring."""
+
+    part: int
+    source: int
+    target: int
+    gain: float
+
+
+def best_move(areas: dict[int, Floats], alone: dict[int, float], px: dict[int, int]) -> Move | None:
+    """Which part of the fullest tile would bring most density in another tile; None where none brings a hundredth.
+
+    A tile that covers the share c of its texels has density^2 x surface = c x texels; c is taken to stay as it is, in an empty tile to be the fullest one's.
+
+    Parameters
+    ----------
+    areas : by tile, the surface (k,) of each of k parts in it; alone : by tile with anything in it, its own density over the common one; px : of each tile
+    """
+    fullest = min(alone, key=alone.__getitem__)
+    total = {t: float(a.sum()) for t, a in areas.items()}
+    # Density times the root of the surface: what a tile can bear.
+    bears = {t: alone[t] * math.sqrt(total[t]) for t in alone}
+    best, room = None, 0.0
+    for part in np.flatnonzero(areas[fullest] > 0).tolist():
+        x = float(areas[fullest][part])
+        if x >= total[fullest] * (1 - 1e-9):
+            continue
+        for t in px:
+            if t == fullest:
+                continue
+            there = bears.get(t, bears[fullest] * px[t] / px[fullest]) / math.sqrt(total.get(t, 0.0) + x)
+            here = bears[fullest] / math.sqrt(total[fullest] - x)
+            gain = min([here, there, *(v for k, v in alone.items() if k not in (t, fullest))])
+            # Of tiles in which it gains the same, the one that keeps most room.
+            if gain > 1.01 and (best is None or (gain, there) > (best.gain, room)):
+                best, room = Move(part, fullest, t, gain), there
+    return best

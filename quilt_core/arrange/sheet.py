@@ -13,14 +13,15 @@ import numpy as np
 import shapely
 from numpy.typing import NDArray
 
-from ..errors import Cancelled, DoesNotFit, QuiltError
+from ..errors import DoesNotFit, QuiltError
 from ..model.scene import Floats
-from ..model.tiles import Grid, column_row, corners_of
+from ..model.tiles import Grid, column_row, corners_of, numbers_at
 from ..pack import Packing, PackResult, Recipe, Rules, Start, pack
 from ..uv.analysis import IDENTITY, MeshIslands, transform_regions
 from ..uv.twins import follow, leaders
 from .bunches import Bunches
 from .sizes import sized_regions
+from .tiling import PackedTile, Tiling, fill_each, pack_belonging
 
 Stop = Callable[[], bool]
 
@@ -38,6 +39,7 @@ class SheetRules:
     closed : UDIM numbers of tiles that stay as they are, with all that lies in them
     free : regions kept free: UDIM number and box (least u, least v, greatest u, greatest v) inside that tile
     kind : (n,) material of each island; islands of different kinds keep `apart_px` between them where that is more than the padding
+    tile : (n,) UDIM number of the tile that each belongs to, 0 for any
     go_on : start from the layout as it is; where that does not keep its gaps, from a new one
     refuse_endless : raise where there are islands that no map could hold (see `sizes`), instead of making them shorter
     """
@@ -52,19 +54,21 @@ class SheetRules:
     free: tuple[tuple[int, tuple[float, float, float, float]], ...] = ()
     kind: NDArray[np.int64] | None = None
     apart_px: float = 0.0
+    tile: NDArray[np.int64] | None = None
     go_on: bool = False
     refuse_endless: bool = False
 
 
 @dataclass(frozen=True)
 class SheetPacking:
-    """Layouts per piece, the packer's result, the number of flat islands that were only put aside, and the endless islands (see `sizes`), which got a place at less than
-    their density."""
+    """Layouts per piece, the packer's result, the number of flat islands that were only put aside, the endless islands (see `sizes`), which got a place at less than
+    their density, and for islands that belong to tiles how each of these was filled, by UDIM number."""
 
     transforms: list[Floats]
     result: PackResult
     flat: int
     shrunk: tuple[int, ...] = ()
+    tiles: tuple[PackedTile, ...] = ()
 
 
 @dataclass
@@ -100,6 +104,18 @@ class _Tiles:
         """Corner (k, 2) of each open tile as the packer has it."""
         k = np.arange(len(self.corner))
         return np.column_stack([k % self.recipe.columns, k // self.recipe.columns]).astype(float)
+
+    def udim(self, number: int) -> int:
+        """The UDIM number of an open tile."""
+        return int(numbers_at(self.corner[[number]])[0])
+
+    def name(self, number: int) -> str:
+        """What an open tile is called in messages."""
+        return f"Tile {self.udim(number)}"
+
+    def number_of(self, udim: int) -> int:
+        """Which open tile has a UDIM number; -1 for none."""
+        return int(self.number(np.array([column_row(udim)], float))[0])
 
     def number(self, corner: Floats) -> NDArray[np.int64]:
         """Which open tile has the lower left corner (n, 2) on the sheet; -1 for none."""
@@ -159,30 +175,33 @@ def pack_sheet(
 
     rotations = None if rules.rotations is None else tuple(rules.rotations[i] for i in real)
     bunches = _together(rules, real, sized, recipe)
+    belongs = _belongs(rules, tiles, lead, real, held)
     start = None
-    if (rules.go_on or held.any()) and bunches is None and not rules.free:
+    if (rules.go_on or held.any()) and bunches is None and not rules.free and belongs is None:
         # Around held islands it may take luck to find again what lay there: the layout as it is counts too.
         start = _start(pieces, now, real, base, held, tiles, rules.go_on)
     if rules.go_on and start is None:
         raise QuiltError(
             "A search cannot go on from this layout: its islands have other sizes than the recipe gives them, lie outside the open tiles, or "
-            "there are bunches or regions kept free, which are laid out anew each time. Pack the sheet instead."
+            "there are bunches, regions kept free or parts that belong to tiles, which are laid out anew each time. Pack the sheet instead."
         )
     ruled = Rules(rotate=rotations, held=held if held.any() else None, start=start)
     try:
         tell = (lambda p: progress(layouts(p), p)) if progress else None
-        result = _pack(sized, tiles.recipe, ruled, bunches, _obstacles(rules, tiles), tell, stop)
+        result, filled = _pack(sized, tiles.recipe, ruled, bunches, _obstacles(rules, tiles), belongs, tiles.name, tell, stop)
     except DoesNotFit as e:
         raise DoesNotFit(str(e), [int(real[i]) for i in e.islands if i < len(real)], e.best_density) from e
     flat = int((mine & (lead == np.arange(len(lead)))).sum()) - len(real)
-    return SheetPacking(layouts(result.best), result, flat, tuple(found.endless.tolist()))
+    told = tuple(replace(f, tile=tiles.udim(f.tile)) for f in filled)
+    return SheetPacking(layouts(result.best), result, flat, tuple(found.endless.tolist()), told)
 
 
 def _pack(
-    sized: NDArray[np.object_], recipe: Recipe, rules: Rules, bunches: Bunches | None, obstacles: NDArray[np.object_],
-    progress: Callable[[Packing], None] | None, stop: Stop,
-) -> PackResult:  # fmt: skip
-    """Pack regions around obstacles, bunches as one thing each; then fill every tile on its own where that is asked for."""
+    sized: NDArray[np.object_], recipe: Recipe, rules: Rules, bunches: Bunches | None, obstacles: NDArray[np.object_], belongs: NDArray[np.int64] | None,
+    name: Callable[[int], str], progress: Callable[[Packing], None] | None, stop: Stop,
+) -> tuple[PackResult, tuple[PackedTile, ...]]:  # fmt: skip
+    """Pack regions around obstacles, bunches as one thing each, into the tiles that they belong to; or over all tiles, and then fill every tile on its own
+    where that is asked for."""
     whole, fixed = sized, rules
     if len(obstacles):
         whole = np.concatenate([sized, obstacles])
@@ -199,12 +218,16 @@ def _pack(
         )  # fmt: skip
 
     tell = (lambda p: progress(without(p))) if progress else None
+    if belongs is not None:
+        tiling = Tiling(whole, recipe, replace(fixed, start=None), bunches)
+        result, filled = pack_belonging(tiling, np.r_[belongs, np.full(len(obstacles), -1)], name, tell, stop)
+        return replace(result, best=without(result.best)), filled
     run = pack if bunches is None or not bunches.any() else bunches.pack
     share = replace(recipe, seconds=recipe.seconds / 2) if recipe.fill == "each" and recipe.tiles > 1 else recipe
     result = run(whole, share, tell, stop, fixed)
     if recipe.fill == "each" and recipe.tiles > 1 and not result.stopped:
-        result = _fill_each(whole, recipe, fixed, bunches, result, tell, stop)
-    return replace(result, best=without(result.best))
+        result = fill_each(Tiling(whole, recipe, fixed, bunches), result, tell, stop)
+    return replace(result, best=without(result.best)), ()
 
 
 def _share(obstacles: NDArray[np.object_], recipe: Recipe) -> float:
@@ -216,46 +239,23 @@ def _share(obstacles: NDArray[np.object_], recipe: Recipe) -> float:
     return float((shapely.area(obstacles) * weight[corner[:, 1] * recipe.columns + corner[:, 0]]).sum() / weight.sum())
 
 
-def _fill_each(
-    regions: NDArray[np.object_], recipe: Recipe, rules: Rules, bunches: Bunches | None, shared: PackResult,
-    progress: Callable[[Packing], None] | None, stop: Stop,
-) -> PackResult:  # fmt: skip
-    """Every tile packed on its own with the islands that it got, bunches and wider gaps as before: each as large as its tile allows."""
-    best = shared.best
-    out = replace(best, scale=best.scale.copy(), angle=best.angle.copy(), mirror=best.mirror.copy(), offset=best.offset.copy())
-    used = np.unique(best.tile)
-    for t in used:
-        if stop():
-            break
-        mine = np.flatnonzero(best.tile == t)
-        px = recipe.map_px if recipe.tile_px is None else recipe.tile_px[t]
-        corner = np.array([t % recipe.columns, t // recipe.columns], float)
-        one = replace(
-            recipe, map_px=px, columns=1, rows=1, tile_px=None, density=None, fill="common", seconds=recipe.seconds / 2 / len(used)
-        )
-        held = np.zeros(len(mine), bool) if rules.held is None else rules.held[mine]
-        if held.all():
-            continue
-        inside = regions[mine].copy()
-        inside[held] = shapely.transform(inside[held], lambda xy, c=corner: xy - c)
-        rotations = None if rules.rotate is None else tuple(rules.rotate[i] for i in mine)
-        part = None if bunches is None else bunches.of(mine)
-        run = pack if part is None or not part.any() else part.pack
-        try:
-            found = run(inside, one, None, stop, Rules(rotate=rotations, held=held if held.any() else None)).best
-        except (Cancelled, DoesNotFit):
-            continue  # the tile stays as it was shared out
-        free = ~held
-        if found.scale[free].max() < out.scale[mine][free].max():
-            continue
-        at = mine[free]
-        out.scale[at], out.angle[at], out.mirror[at] = found.scale[free], found.angle[free], found.mirror[free]
-        out.offset[at] = found.offset[free] + corner
-        if progress:
-            progress(out)
-    area = shapely.area(regions) * out.scale**2
-    ratio = recipe.ratio
-    return replace(shared, best=replace(out, coverage=float((area * ratio[out.tile] ** 2).sum() / (ratio**2).sum())))
+def _belongs(
+    rules: SheetRules, tiles: _Tiles, lead: NDArray[np.int64], real: NDArray[np.int64], held: NDArray[np.bool_]
+) -> NDArray[np.int64] | None:
+    """The packer's tile of every region, -1 for any; None where none is ruled. What leads twins belongs where any of them does."""
+    if rules.tile is None or not (rules.tile > 0).any():
+        return None
+    asked = np.zeros(len(lead), np.int64)
+    np.maximum.at(asked, lead, rules.tile)
+    asked = np.where(held, 0, np.where(rules.tile > 0, rules.tile, asked)[real])
+    numbers = np.array([tiles.number_of(int(n)) if n > 0 else -1 for n in asked], np.int64)
+    lost = np.unique(asked[(asked > 0) & (numbers < 0)])
+    if len(lost):
+        raise QuiltError(
+            f"{int(np.isin(asked, lost).sum())} islands belong to tile {', '.join(str(n) for n in lost)}, which this sheet does not have or holds. "
+            "Add it, let it go, or send them elsewhere."
+        )  # fmt: skip
+    return numbers
 
 
 def _together(rules: SheetRules, real: NDArray[np.int64], sized: NDArray[np.object_], recipe: Recipe) -> Bunches | None:
@@ -299,6 +299,11 @@ def _on_open_tiles(pieces: list[MeshIslands], now: Floats, rules: SheetRules) ->
         corner = corners_of(box)
         for n in rules.closed:
             here &= ~(corner == column_row(n)).all(axis=1)
+        if rules.tile is not None:
+            # What belongs to an open tile comes there from wherever it lies.
+            mine = np.ones(len(now), bool) if rules.only is None else rules.only
+            here |= mine & (rules.tile > 0) & ~np.isin(rules.tile, list(rules.closed))
+            here &= ~np.isin(rules.tile, list(rules.closed)) | (False if rules.held is None else rules.held)
     return here
 
 

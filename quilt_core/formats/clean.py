@@ -5,7 +5,7 @@ This changes geometry, so it is done only where it is asked for, and counted.
 
 from __future__ import annotations
 
-from collections.abc import Collection
+from collections.abc import Callable, Collection
 from dataclasses import dataclass, replace
 
 import numpy as np
@@ -15,6 +15,7 @@ from scipy.sparse.csgraph import connected_components
 
 from ..model.scene import Floats
 from ..uv.islands import first_of, merged_positions
+from .holes import Hole, holes_of
 from .model import Corners, Numbers
 
 KINDS = {
@@ -22,14 +23,17 @@ KINDS = {
     "flat": "faces without area",
     "turned": "faces wound the other way",
     "merged": "duplicate vertices",
+    "holes": "small holes",
 }
+Room = Callable[[Floats], bool]
 Mask = NDArray[np.bool_]
 
 
 @dataclass(frozen=True)
 class Found:
     """doubled, flat, turned (F,) faces of `Corners`; merged : vertices that are another one again; borders : open borders; parts : that hang together at
-    no vertex; point (V,) : the vertex that each one is, the first of those at its place"""
+    no vertex; point (V,) : the vertex that each one is, the first of those at its place; holes : small ones, their edges by
+    the corner that each begins at; loose (F,) : faces of all parts but the largest"""
 
     doubled: Mask
     flat: Mask
@@ -38,11 +42,22 @@ class Found:
     borders: int
     parts: int
     point: Numbers
+    holes: tuple[Hole, ...]
+    loose: Mask
 
     @property
     def counts(self) -> dict[str, int]:
         """How many of each of `KINDS`."""
-        return {k: int(getattr(self, k).sum()) if k != "merged" else self.merged for k in KINDS}
+        return {k: int(getattr(self, k).sum()) for k in ("doubled", "flat", "turned")} | {"merged": self.merged, "holes": len(self.holes)}
+
+    def faces(self, kind: str, c: Corners) -> Mask:
+        """(F,) faces that one of `KINDS`, or "loose", is about: those around holes; none for duplicate vertices."""
+        if kind in ("doubled", "flat", "turned", "loose"):
+            return np.asarray(getattr(self, kind), bool)
+        out = np.zeros(len(self.flat), bool)
+        for hole in self.holes if kind == "holes" else ():
+            out[np.searchsorted(c.faces, hole.edges, "right") - 1] = True
+        return out
 
 
 def found(positions: Floats, c: Corners) -> Found:
@@ -64,30 +79,51 @@ def found(positions: Floats, c: Corners) -> Found:
     live = ~(flat | doubled)
     edges = _edges(at, c.faces, of, live)
     used = np.unique(c.position)
-    once = edges[:, 4] == 1
-    ends = edges[once][:, :2]
+    ends = edges[edges[:, 4] == 1][:, :2]
     borders = _components(ends) if len(ends) else 0
-    parts = _components(edges[:, :2]) if len(edges) else 0
+    part = _part_of_faces(edges, at, c.faces)
+    of_parts = np.bincount(part[live], area[live]) if live.any() else np.zeros(0)
     merged = int(len(used) - len(np.unique(point[used])))
-    return Found(doubled, flat, _turned(edges, area, live), merged, borders, parts, point)
+    holes = _holes(positions, c, at, of, edges)
+    loose = live & (part != (int(of_parts.argmax()) if len(of_parts) else -1))
+    return Found(doubled, flat, _turned(edges, area, live), merged, borders, len(of_parts), point, holes, loose)
 
 
-def cleaned(positions: Floats, c: Corners, what: Collection[str]) -> tuple[Corners, dict[str, int]]:
-    """The mesh with what is asked for put right, and how many of each that were.
+@dataclass(frozen=True)
+class Cleaned:
+    """corners : the mesh with what was asked for put right; counts : how many of each of `KINDS` that were; open : holes that stayed so, though closing them
+    was asked for"""
+
+    corners: Corners
+    counts: dict[str, int]
+    open: int = 0
+
+
+def cleaned(positions: Floats, c: Corners, what: Collection[str], room: Room = lambda _: True) -> Cleaned:
+    """Put right what is asked for of a mesh.
 
     Parameters
     ----------
-    what : of `KINDS`
+    what : of `KINDS`. A hole is closed where the UVs around it close, too: what closes it lies in the hole of the island
+    room : whether nothing else lies in a polygon (n, 2) of the layout
     """
-    f = found(positions, c)
-    counts = {k: n for k, n in f.counts.items() if k in what and n}
+    f, came = found(positions, c), c
+    counts = {k: n for k, n in f.counts.items() if k in what and k != "holes"}
     turned = f.turned if "turned" in what else np.zeros(len(f.turned), bool)
     drop = (f.doubled if "doubled" in what else False) | (f.flat if "flat" in what else np.zeros(len(f.flat), bool))
     if "merged" in what:
         c = replace(c, position=f.point[c.position])
     if turned.any():
         c = _flipped(positions, c, turned)
-    return (_without(c, np.asarray(drop, bool)) if np.any(drop) else c), counts
+    if np.any(drop):
+        c = _without(c, np.asarray(drop, bool))
+    left = 0
+    if "holes" in what:
+        # What was put right before may have opened or closed some.
+        holes = (f if c is came else found(positions, c)).holes
+        c, counts["holes"] = _closed(c, holes, room)
+        left = len(holes) - counts["holes"]
+    return Cleaned(c, {k: n for k, n in counts.items() if n}, left)
 
 
 def _points(positions: Floats, c: Corners) -> Numbers:
@@ -139,11 +175,95 @@ def _edges(at: Numbers, faces: Numbers, of: Numbers, live: Mask) -> Numbers:
     return np.column_stack([low[begin], high[begin], signed[begin], second, count]).astype(np.int64)
 
 
+def _part_of_faces(edges: Numbers, at: Numbers, faces: Numbers) -> Numbers:
+    """The part (F,) that each face is of, -1 for those without an edge that counts."""
+    out = np.full(len(faces) - 1, -1)
+    if not len(edges):
+        return out
+    points, part = _labels(edges[:, :2])
+    row = np.minimum(np.searchsorted(points, at), len(points) - 1)
+    mine = np.where(points[row] == at, part[row], -1)
+    some = np.flatnonzero(np.diff(faces) > 0)
+    out[some] = mine[faces[some]]
+    return out
+
+
 def _components(pairs: Numbers) -> int:
+    return int(_labels(pairs)[1].max(initial=-1)) + 1
+
+
+def _labels(pairs: Numbers) -> tuple[Numbers, Numbers]:
+    """The points (n,) of edges (E, 2), ascending, and the part (n,) that each is of."""
     points, row = np.unique(pairs, return_inverse=True)
     row = row.reshape(-1, 2)
     graph = coo_matrix((np.ones(len(row), np.int8), (row[:, 0], row[:, 1])), shape=(len(points), len(points)))
-    return int(connected_components(graph, directed=False)[0])
+    return points, connected_components(graph, directed=False)[1].astype(np.int64)
+
+
+def _holes(positions: Floats, c: Corners, at: Numbers, of: Numbers, edges: Numbers) -> tuple[Hole, ...]:
+    """The small holes that open edges go around, with the corners that these begin at."""
+    once = edges[edges[:, 4] == 1]
+    if not len(once):
+        return ()
+    face = np.abs(once[:, 2]) - 1
+    up = once[:, 2] > 0
+    start, end = np.where(up, once[:, 0], once[:, 1]), np.where(up, once[:, 1], once[:, 0])
+    # The corner of a face that lies at a point: the first, since no face that counts passes one twice but where it touches itself.
+    order = np.lexsort((at, of))
+    corner = order[np.searchsorted(of[order] * len(positions) + at[order], face * len(positions) + start)]
+    points, label = _labels(edges[:, :2])
+    part = np.full(len(positions), -1)
+    part[points] = label
+    p = positions[c.position[c.triangles]]
+    normal = np.zeros((int(of.max(initial=-1)) + 1, 3))
+    np.add.at(normal, c.face_of, np.cross(p[:, 1] - p[:, 0], p[:, 2] - p[:, 0]))
+    return tuple(replace(h, edges=corner[h.edges]) for h in holes_of(positions, start, end, normal[face], part))
+
+
+def _closed(c: Corners, holes: Collection[Hole], room: Room) -> tuple[Corners, int]:
+    """The corners with a face in every hole whose UVs close, and how many these are. It looks like one of its neighbours, and is lit like them."""
+    size = np.diff(c.faces)
+    of = np.repeat(np.arange(len(size)), size)
+    after = np.where(np.arange(len(of)) + 1 == c.faces[of + 1], c.faces[of], np.arange(len(of)) + 1)
+    take, new, triangles = [], [], []
+    sizes: list[int] = []
+    look: list[int] = []
+    total = len(of)
+    for hole in holes:
+        begin = hole.edges
+        # An open edge runs against what closes it: from the next corner of the hole to this one.
+        here, there = after[begin], np.roll(begin, 1)
+        if not all(_same(uv[here], uv[there]) for uv in c.uvs.values()):
+            continue
+        laid = c.laid
+        if laid is not None and not np.isnan(laid[here]).any() and not (_lies_flat(laid[here], hole.triangles) and room(laid[here])):
+            continue
+        take.append(here)
+        triangles.append(total + hole.triangles)
+        new.append(np.full(len(hole.triangles), len(size) + len(sizes)))
+        sizes.append(len(here))
+        look.append(int(c.look[of[begin[0]]]))
+        total += len(here)
+    if not sizes:
+        return c, 0
+    rows = np.r_[np.arange(len(of)), np.concatenate(take)]
+    return replace(
+        c, faces=np.r_[c.faces, c.faces[-1] + np.cumsum(sizes)].astype(np.int64), position=c.position[rows], uvs={k: v[rows] for k, v in c.uvs.items()},
+        normal=None if c.normal is None else c.normal[rows], colour=None if c.colour is None else c.colour[rows], look=np.r_[c.look, look].astype(c.look.dtype),
+        triangles=np.concatenate([c.triangles, *triangles]), face_of=np.concatenate([c.face_of, *new]),
+    ), len(sizes)  # fmt: skip
+
+
+def _same(a: Floats, b: Floats) -> bool:
+    return bool(np.allclose(a, b, rtol=0, atol=1e-9, equal_nan=True))
+
+
+def _lies_flat(ring: Floats, triangles: Numbers) -> bool:
+    """Whether triangles of a ring (n, 2) all lie the same way round."""
+    p = ring[triangles]
+    a, b = p[:, 1] - p[:, 0], p[:, 2] - p[:, 0]
+    area = a[:, 0] * b[:, 1] - a[:, 1] * b[:, 0]
+    return bool((area > 0).all() or (area < 0).all())
 
 
 def _turned(edges: Numbers, area: Floats, live: Mask) -> Mask:

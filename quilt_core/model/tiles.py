@@ -27,6 +27,11 @@ def number(column: int, row: int) -> int:
     return 1001 + column + 10 * row
 
 
+def numbers_at(corner: Floats) -> NDArray[np.int64]:
+    """UDIM numbers (n,) of tiles by their lower left corners (n, 2); of no meaning where UDIM has none, see `Grid.holds`."""
+    return np.asarray(1001 + corner[:, 0] + 10 * corner[:, 1], np.int64)
+
+
 def column_row(tile: int) -> tuple[int, int]:
     """Column and row of a tile.
 

@@ -12,7 +12,7 @@ from PIL import Image
 
 from ..formats.wiring import OneEach, Wiring, plan, safe_name
 from ..model.material import OPAQUE, Material
-from ..model.tiles import Grid, column_row
+from ..model.tiles import Grid, column_row, numbers_at
 from . import baked
 from .carry import (
     Carried,
@@ -257,8 +257,7 @@ def wiring(found: Paint, coat: Coat, names: Mapping[int, str], per_sheet: bool, 
     """Which material every triangle of a file has from now on; `names` of the sheets, `channel` the one that the layout is in."""
     spots = {}
     for m, laid in coat.meshes.items():
-        corner = np.floor(laid.new.mean(axis=1)).astype(np.int64)
-        spots[m] = laid.sheet, 1001 + corner[:, 0] + 10 * corner[:, 1]
+        spots[m] = laid.sheet, numbers_at(np.floor(laid.new.mean(axis=1)))
     if per_sheet:
         of = [(m.alpha, m.unlit) for m in coat.before.materials]
         out = plan(coat.scene, spots, found.maps, names, OneEach(of, (OPAQUE, False), found.materials, baked.named_class))

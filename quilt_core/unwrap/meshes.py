@@ -10,6 +10,7 @@ import shapely
 from ..errors import QuiltError
 from ..model.scene import Floats, Mesh, UvChannel
 from .charts import charts_of
+from .closing import closed, opened
 from .parts import allowed_edges, corners, flat_sides, outlines, part_of
 from .skin import Laying, Revised, Skin, bare_laying, laying_of, revised, skin_of
 from .threads import Stop
@@ -27,6 +28,7 @@ class Options:
     keep_seams : whether the seams of the UVs that there are stay
     keep_flat : whether flat sides stay flat: corners that could hide within the stretch are cut open then, and large sides are stretched by less than a tenth
     alike : whether halves that mirror each other are cut alike
+    close_holes : whether small holes count as closed: they keep their shape in the plane, and seams and charts go over them. The mesh stays as it is
     """
 
     stretch: float = 1.25
@@ -35,6 +37,7 @@ class Options:
     keep_seams: bool = False
     keep_flat: bool = True
     alike: bool = True
+    close_holes: bool = False
 
     @property
     def tip(self) -> float:
@@ -105,22 +108,27 @@ def unwrap_faces(
     """Make new UVs for some faces (F,) of a mesh; all others stay as they lie. The figures are of the new ones. See `unwrap`."""
     which = np.flatnonzero(faces)
     s, h = part_of(skin.surface, which) if len(which) < len(faces) else (skin.surface, np.arange(3 * len(faces)))
+    whole, cell = closed(s, skin.cell[which]) if options.close_holes else (s, skin.cell[which])
     if options.keep_flat:
-        s = replace(s, corner=corners(s, options.tip), flat=flat_sides(s))
-    wish = Wish(options.stretch, _must(skin, options, old)[h] & (s.twin >= 0), skin.cell[which], alike=options.alike)
-    seam, (c, b, flat) = charts_of(s, wish, stop, tell)
-    found = judge(s, c, b, flat, wish)
+        whole = replace(whole, corner=corners(whole, options.tip), flat=flat_sides(whole))
+    must = np.zeros(len(whole.twin), bool)
+    must[: len(s.twin)] = _must(skin, options, old)[h]
+    wish = Wish(options.stretch, must & (whole.twin >= 0), cell, alike=options.alike)
+    seam, done = charts_of(whole, wish, stop, tell)
+    found = judge(whole, *done, wish)
+    seam = seam[: len(s.twin)]
+    c, b, flat = opened(s, seam, done) if len(whole.faces) > len(s.faces) else done
     with np.errstate(divide="ignore"):
         ratio = np.where(flat.folded, np.inf, flat.greatest / np.maximum(flat.least, 1e-300))
     area = float(s.area.sum())
     apart = _apart(flat.uv, c.chart_of_row, outlines(c, b, flat.uv))
-    uv, whole = laying.uv.copy(), laying.seam.copy()
+    uv, every = laying.uv.copy(), laying.seam.copy()
     uv[which] = apart[c.rows]
-    whole[h] = seam
+    every[h] = seam
     border = np.flatnonzero(skin.surface.twin >= 0)
     border = border[faces[border // 3] != faces[skin.surface.twin[border] // 3]]
-    whole[border] = True
-    out = revised(skin, Laying(uv, whole, laying.island), faces)
+    every[border] = True
+    out = revised(skin, Laying(uv, every, laying.island), faces)
     inner = (s.twin >= 0) & seam
     square = 0.5 * (1 / np.maximum(flat.greatest, 1e-12) ** 2 + 1 / np.maximum(flat.least, 1e-12) ** 2)
     return Unwrapped(

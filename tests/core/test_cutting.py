@@ -16,6 +16,8 @@ from quilt_core.unwrap.flatten import flatten
 from quilt_core.unwrap.follow import followed
 from quilt_core.unwrap.joining import joined
 from quilt_core.unwrap.parts import allowed_edges, corners, part_of, seam_cost
+from quilt_core.unwrap.scenes import laying_in
+from quilt_core.unwrap.seams import sew
 from quilt_core.unwrap.seen import directions, openness
 from quilt_core.unwrap.shorter import smoothed
 from quilt_core.unwrap.simpler import drawn, simpler
@@ -23,6 +25,7 @@ from quilt_core.unwrap.slits import between_borders, sewn_where_they_touch, to_c
 from quilt_core.unwrap.topology import Surface, borders, cut, surface_of
 from quilt_core.unwrap.trial import Wish, judge, laid, tried
 from quilt_core.uv.analysis import analyse
+from tests.real_files import path
 from tests.shapes import grid_obj
 
 from .test_hands import quads
@@ -235,3 +238,34 @@ def test_meshes_of_one_triangle_of_slivers_and_of_copies_are_taken() -> None:
         assert found.unsound == 0, name
         assert np.isfinite(found.channel.uvs).all() and found.under[2] == pytest.approx(1), name
         assert (found.channel.triangles >= 0).all(), name
+
+
+@pytest.mark.reference("mirrored halves of real files, sewn", "npm @webxr-input-profiles/assets")
+@pytest.mark.parametrize("model", ["generic-trigger-squeeze/left.glb", "htc-vive-cosmos/left.glb"])
+def test_a_mirrored_half_of_a_real_file_is_flipped_back_and_sewn(model: str) -> None:
+    """Of two islands of a maker, one of them mirrored, one is made along a whole seam between them: no triangle of it is turned over, by arithmetic."""
+    scene = formats.read(path("webxr", model).read_bytes(), model)
+    sewn = 0
+    for m, piece in enumerate(analyse(scene, 0)):
+        assert piece is not None
+        skin, laying = laying_in(scene, m, 0, piece, None)
+        s = skin.surface
+
+        def twice(uv: np.ndarray) -> np.ndarray:
+            """Signed areas (F,) of triangles, times two."""
+            a, b = uv[:, 1] - uv[:, 0], uv[:, 2] - uv[:, 0]
+            return np.asarray(a[:, 0] * b[:, 1] - a[:, 1] * b[:, 0])
+
+        turned = np.bincount(laying.island, twice(laying.uv)) < 0
+        h = np.flatnonzero((s.twin >= 0) & laying.seam)
+        i, j = laying.island[h // 3], laying.island[s.twin[h] // 3]
+        for a, b in sorted({(int(x), int(y)) for x, y in zip(i, j, strict=True) if x < y and turned[x] != turned[y]}):
+            along = h[(i == a) & (j == b)]
+            if len(along) not in (16, 18):
+                continue
+            out, touched = sew(skin, laying, along)
+            now = twice(out.uv[touched])
+            assert (now > 0).all() or (now < 0).all()
+            assert len(np.unique(out.island[touched])) == 1 and touched.sum() >= (np.isin(laying.island, (a, b))).sum()
+            sewn += 1
+    assert sewn >= 2

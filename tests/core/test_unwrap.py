@@ -356,3 +356,42 @@ def test_a_copy_keeps_materials_and_hard_edges_apart(monkeypatch: pytest.MonkeyP
     island = found.revised.island
     for k in np.unique(island):
         assert len(np.unique(top[island == k])) == 1, "no island has two materials"
+
+
+@settings(max_examples=8, deadline=None)
+@given(st.integers(0, 10_000))
+def test_small_holes_keep_their_shape_where_that_is_asked_for(seed: int) -> None:
+    """Fans of faces are taken out of a dome. Trimesh's outline of what is open tells the rings; arithmetic tells how far each is stretched in the plane."""
+    ball = trimesh.creation.icosphere(3)
+    points, faces = np.asarray(ball.vertices), np.asarray(ball.faces)[ball.triangles_center[:, 2] > -0.2]
+    used, gone = np.zeros(len(points), bool), np.zeros(len(faces), bool)
+    for p in np.random.default_rng(seed).choice(len(points), 40, replace=False):
+        fan = (faces == p).any(axis=1)
+        if fan.sum() > 4 and not used[faces[fan]].any():
+            used[faces[fan]] = True
+            gone |= fan
+    mesh = mesh_of(points, faces[~gone])
+    out = unwrap(mesh, Options(close_holes=True))
+    proven(mesh, out)
+    # The new row of each point, where all faces at it share one; NaN where a seam passes.
+    uv = out.channel.uvs[out.channel.triangles]
+    place = np.full((len(points), 2), np.nan)
+    for p in range(len(points)):
+        mine = uv[mesh.triangles == p]
+        if len(mine) and np.ptp(mine, axis=0).max() < 1e-12:
+            place[p] = mine[0]
+    whole = 0
+    for fan in np.flatnonzero(used & ~np.isin(np.arange(len(points)), faces[~gone])):
+        at = faces[gone][(faces[gone] == fan).any(axis=1)]
+        ring = np.unique(at[at != fan])
+        if np.isnan(place[ring]).any():
+            continue
+        whole += 1
+        flat = points[ring] - points[ring].mean(axis=0)
+        plane = flat @ np.linalg.svd(flat)[2][:2].T
+        there = place[ring] - place[ring].mean(axis=0)
+        fitted = np.linalg.lstsq(plane, there, rcond=None)[0]
+        most, least = np.linalg.svd(fitted, compute_uv=False)
+        assert most / least < 1.4
+        assert np.abs(plane @ fitted - there).max() < 0.15 * np.abs(there).max()
+    assert whole >= 3

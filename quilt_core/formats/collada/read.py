@@ -31,11 +31,12 @@ _AXES = {
 @dataclass(frozen=True)
 class Key:
     """A mesh in its file: the geometry's id, the sets of its channels, and the UV row of every corner in each (C,), -1 for none; corners count
-    through the primitives as `primitives_of` gives them."""
+    through the primitives as `primitives_of` gives them. `read` : the UVs as they stand in the file, whatever a scene has in their place."""
 
     geometry: str
     sets: tuple[int, ...]
     rows: dict[int, Numbers]
+    read: dict[int, Floats]
 
 
 def read(data: bytes, file: str, unit_m: float = 1.0, resources: Mapping[str, bytes] | None = None) -> Scene:
@@ -256,7 +257,15 @@ def mesh_of(document: Document, geometry: Element, bindings: Bindings | None = N
     symbols = [bindings.number(key, p.symbol) if bindings is not None else -1 for p in primitives]
     materials = np.array(symbols, np.int32)[of_face[face_of]]
     polygons = Polygons(bounds, positions.astype(np.int32), corners.astype(np.int32), face_of.astype(np.int32))
-    return Mesh(_name(geometry), points, positions[corners].astype(np.int32), materials, channels, Key(key, sets, rows), polygons)
+    return Mesh(
+        _name(geometry),
+        points,
+        positions[corners].astype(np.int32),
+        materials,
+        channels,
+        Key(key, sets, rows, {n: c.uvs for n, c in channels.items()}),
+        polygons,
+    )
 
 
 def gathered(

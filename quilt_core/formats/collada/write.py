@@ -23,7 +23,7 @@ def write(scene: Scene, uvs: Mapping[int, Floats], channel: int = 0) -> dict[str
         key: Key = mesh.key
         source = next(iter(key.rows))  # rows of all channels that are given come from the one that was read
         found = _channel_with(scene, number, len(new), channel, source)
-        if channel in mesh.channels and np.array_equal(new, mesh.channels[channel].uvs):
+        if channel in key.read and np.array_equal(new, key.read[channel]):
             continue
         patches += author(document, key.geometry, {set_of(key, channel): (new, key.rows[found])}, set())
     return {"": document.patched(patches)}
