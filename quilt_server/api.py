@@ -16,7 +16,7 @@ from quilt_core.formats.registry import FORMATS
 from .asked import on, project_of
 from .binary import router
 from .by_hand import router as by_hand
-from .checks import MEASURED, check, what_changed, whole_settings
+from .checks import MEASURED, READ, check, what_changed, whole_settings
 from .jobs.kinds import checked
 from .jobs.wake import wake
 from .projects.copies import copied
@@ -27,6 +27,7 @@ from .projects.proposals import proposal_of, take
 from .projects.room import MOST_KEPT, purge, size_of, thin
 from .projects.sheets import sheet_by
 from .projects.state import advance, redo_target, settings_of
+from .projects.tile_orders import order
 from .schemas import (
     Change,
     Discard,
@@ -35,6 +36,8 @@ from .schemas import (
     JobIn,
     JobOut,
     Name,
+    OrderIn,
+    OrderOut,
     PictureOut,
     PlanIn,
     PlanOut,
@@ -208,6 +211,15 @@ def suggest_sheets(request: HttpRequest, project_id: int, body: SuggestIn) -> Su
     return SuggestOut(sheet_of=suggest(head, body.sheets, body.by))
 
 
+@api.post("/projects/{project_id}/belongs", response=OrderOut)
+def order_tiles(request: HttpRequest, project_id: int, body: OrderIn) -> OrderOut:
+    """Settings by which the parts of a sheet belong to its tiles in an order; nothing is changed."""
+    head = project_of(project_id).head
+    if head is None:
+        raise QuiltError("There is nothing to send to tiles yet. Bring in a mesh.")
+    return OrderOut(**order(head, body.sheet, body.by, body.pattern, body.tile))
+
+
 @api.post("/projects/{project_id}/change", response=StateOut)
 @transaction.atomic
 def change(request: HttpRequest, project_id: int, body: Change) -> HttpResponse:
@@ -216,7 +228,7 @@ def change(request: HttpRequest, project_id: int, body: Change) -> HttpResponse:
     head = on(project, body.base)
     check(body.settings)
     old, new = whole_settings(settings_of(head)), body.settings.model_dump()
-    if any(new[k] != old[k] for k in ("channel_in", "welded")):
+    if any(new[k] != old[k] for k in READ):
         raise QuiltError("What is read from the files is changed by a job, not by a change of settings.")
     if head.layout is not None and any(new[k] != old[k] for k in MEASURED if k != "map_px"):
         raise QuiltError("Sheets and twins are changed by a job, since the layout is measured again.")

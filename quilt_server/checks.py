@@ -16,6 +16,7 @@ from .projects.stale import WORDS
 from .schemas import Settings
 
 # Settings after which the layout has to be measured anew: what lies with what, and on which tiles.
+READ = ("channel_in", "welded", "shelved")  # of the settings: what only jobs change, since files are read anew
 MEASURED = ("sheets", "sheet_of", "twins", "map_px")
 
 
@@ -41,8 +42,13 @@ def check(s: Settings) -> None:
     if any(not (math.isfinite(w) and 0.001 <= w <= 1000) for w in s.weights.values()):
         raise QuiltError("A weight is a factor from 0.001 to 1000.")
     members = [k for b in s.bunches for k in b.members] + [k for g in s.twins for k in g] + [k for x in s.links for k in x.members]
-    if any(not k.replace("/", ":", 1).replace(":", "", 1).isdigit() for k in (*s.weights, *s.rotations, *s.held, *s.sheet_of, *members)):
+    if any(
+        not k.replace("/", ":", 1).replace(":", "", 1).isdigit()
+        for k in (*s.weights, *s.rotations, *s.held, *s.sheet_of, *s.tile_of, *members)
+    ):
         raise QuiltError("Weights, rules and sheets belong to an object or an island.")
+    if any(not 1001 <= t <= 2000 for t in s.tile_of.values()):
+        raise QuiltError("A tile has a UDIM number, 1001 to 2000.")
     if any(t not in ANGLES for t in s.rotations.values()):
         raise QuiltError(f"An island turns by one of {', '.join(ANGLES)}.")
     if not (0 <= s.channel_out <= 7 and 0 <= s.channel_in <= 7):
@@ -98,7 +104,7 @@ def what_changed(old: dict[str, Any], new: Settings) -> str:
     names = WORDS | {
         "hold": "density", "keep_ratios": "sizes", "ratios": "sizes", "channel_out": "written channel", "band": "band", "density_least": "limits",
         "density_greatest": "limits", "weights": "weights", "rotations": "turning", "held": "held islands", "pictures": "pictures",
-        "sheets": "sheets", "recipes": "recipes", "sheet_of": "what lies on which sheet", "bunches": "bunches", "bunch_objects": "bunches",
+        "sheets": "sheets", "recipes": "recipes", "sheet_of": "what lies on which sheet", "tile_of": "what belongs to which tile", "bunches": "bunches", "bunch_objects": "bunches",
         "twins": "twins", "links": "links of copies", "channel_names": "names of channels", "history": "steps kept",
     }  # fmt: skip
     changed = dict.fromkeys(names.get(k, k) for k, v in new.model_dump().items() if old.get(k) != v)

@@ -1,6 +1,6 @@
 """What goes over the API, typed."""
 
-from typing import Any
+from typing import Any, Literal
 
 from ninja import Schema
 
@@ -169,9 +169,13 @@ class Settings(RecipeIn):
     sheets: list[SheetIn] = []
     recipes: dict[str, RecipeIn] = {}
     sheet_of: dict[str, int] = {}
+    # By object or island: the tile of its sheet that it belongs to, by UDIM number.
+    tile_of: dict[str, int] = {}
     bunches: list[BunchIn] = []
     links: list[LinkIn] = []
     channel_names: dict[str, str] = {}
+    # By channel: the sheets, and what lies on which and how, while another one is worked on.
+    shelved: dict[str, dict[str, Any]] = {}
     bunch_objects: str = ""
     apart_px: float = 0.0
     # Steps that can be undone; older ones are forgotten. 0: all stay.
@@ -217,6 +221,23 @@ class VerdictOut(Schema):
     reasons: list[str]
 
 
+class PackedTile(Schema):
+    """A tile with what belongs to it: `alone` is the density that it could have by itself, over the common one."""
+
+    tile: int
+    islands: int
+    alone: float
+
+
+class MoveOut(Schema):
+    """A part, by the name of its first island, that would gain most in another tile, and the factor on the density that this brings about."""
+
+    name: str
+    source: int
+    target: int
+    gain: float
+
+
 class SheetOut(Schema):
     id: int
     name: str
@@ -227,6 +248,9 @@ class SheetOut(Schema):
     kept: int | None
     stale: list[str]
     moved: int
+    filled: list[PackedTile] | None = None
+    move: MoveOut | None = None
+    spans: str | None = None
 
 
 class PictureOut(PictureIn):
@@ -353,6 +377,26 @@ class PlanOut(Schema):
 class SuggestIn(Schema):
     sheets: list[int]
     by: str = "material"
+
+
+class OrderIn(Schema):
+    """Which objects or islands of a sheet go to which tile: `by` object or material each has one of its own, by name what is like the pattern goes to
+    `tile`."""
+
+    sheet: int
+    by: Literal["object", "material", "name"]
+    pattern: str = ""
+    tile: int = 1001
+
+
+class OrderOut(Schema):
+    """Settings that make it so."""
+
+    tile_of: dict[str, int]
+    tile_names: dict[str, str]
+    columns: int
+    rows: int
+    objects: int
 
 
 class SuggestOut(Schema):

@@ -5,6 +5,7 @@
 
 from __future__ import annotations
 
+import fcntl
 import hashlib
 import os
 import subprocess
@@ -88,11 +89,15 @@ def fetch(name: str) -> Path:
     target = CACHE / f"{name}-{package.sha[:12]}"
     if not target.exists():
         CACHE.mkdir(parents=True, exist_ok=True)
-        with tempfile.TemporaryDirectory() as folder:
-            archive = _download(package, folder)
-            unfinished = Path(tempfile.mkdtemp(dir=CACHE))
-            _extract(package, archive, unfinished)
-        unfinished.rename(target)
+        # Tests run in two processes: the one that comes later waits for what the other fetches.
+        with open(CACHE / f"{target.name}.lock", "w") as lock:
+            fcntl.flock(lock, fcntl.LOCK_EX)
+            if not target.exists():
+                with tempfile.TemporaryDirectory() as folder:
+                    archive = _download(package, folder)
+                    unfinished = Path(tempfile.mkdtemp(dir=CACHE))
+                    _extract(package, archive, unfinished)
+                unfinished.rename(target)
     return target / package.keep
 
 

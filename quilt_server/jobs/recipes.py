@@ -35,6 +35,7 @@ def rules_of(chosen: list[Chosen], parts: Parts, settings: dict[str, Any], flat:
         None if rotations is None else tuple(rotations), np.array(held, bool) if settings["held"] else None, twin_groups(parts, settings), only,
         bunch, strict, frozenset(int(t) for t in sheet["held_tiles"]), tuple((int(f["tile"]), tuple(f["box"])) for f in sheet["free"]),
         kinds_of_islands(chosen, parts, "material")[0] if settings["apart_px"] > 0 else None, float(settings["apart_px"]),
+        each(chosen, parts, settings["tile_of"], 0).astype(np.int64) if settings["tile_of"] else None,
     )  # fmt: skip
 
 
@@ -46,7 +47,7 @@ def _bunches(chosen: list[Chosen], parts: Parts, settings: dict[str, Any]) -> tu
     group = np.array(each(chosen, parts, {k: n for n, b in enumerate(named) for k in b["members"]}, -1), np.int64)
     strict = {n for n, b in enumerate(named) if b["strict"]}
     if automatic:
-        owner = np.repeat(np.arange(len(parts.places)), [count for _, _, count in parts.places]) + len(named)
+        owner = parts.place + len(named)
         if automatic == "strict":
             strict |= set(np.unique(owner).tolist())
         group = np.where(group < 0, owner, group)

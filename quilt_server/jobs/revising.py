@@ -81,7 +81,7 @@ def prepared(
     for w, (same, parts, _), rows in zip(work, followed, laid, strict=True):
         w.readings()
         transforms[str(w.new.pk)] = rows
-        places = FileKeys(w.old.pk, w.new.pk, same, {n: n for n in range(len(w.scene.objects))}, parts)
+        places = FileKeys(w.old.pk, w.new.pk, same, parts=parts)
         settings = places.settings(settings)
         files = [w.new.pk if f == w.old.pk else f for f in files]
         left_out = [n for k in left_out for n in places.same(k)]
@@ -145,7 +145,7 @@ def _same(before: Parts, now: Parts, work: list[Revision], followed: Mapping[int
 def _laid(work: list[Revision], heirs: list[NDArray[np.int64]], old: list[Floats], density: float, columns: int) -> list[Floats]:
     """The layouts (n, 5) of files: what islands were made of stays where that was; what is made anew lies on shelves, at the density that the sheet has,
     beside its tiles until it is packed. In a sheet where nothing else lies it comes into the first tile."""
-    out, new, boxes = [], [], []
+    out, new, boxes, sizes = [], [], [], []
     for w, heir, before in zip(work, heirs, old, strict=True):
         starts = island_starts(w.new_pieces)
         rows = np.tile(IDENTITY, (starts[-1], 1))
@@ -156,7 +156,9 @@ def _laid(work: list[Revision], heirs: list[NDArray[np.int64]], old: list[Floats
         out.append(rows)
         new.append(np.flatnonzero(heir < 0))
         boxes.append(np.concatenate(found)[new[-1]] if found else np.zeros((0, 4)))
-    box = np.concatenate(boxes)
+        sizes.append(_natural(w, starts)[new[-1]])
+    size = np.concatenate(sizes)
+    box = np.concatenate(boxes) * size[:, None]
     corner = shelves(box[:, 2:] - box[:, :2])
     high = (corner + box[:, 2:] - box[:, :2]).max(axis=0, initial=1e-30)
     alone = not density
@@ -165,7 +167,17 @@ def _laid(work: list[Revision], heirs: list[NDArray[np.int64]], old: list[Floats
     at = 0
     for rows, mine in zip(out, new, strict=True):
         part = slice(at, at + len(mine))
-        rows[mine, 2] = scale
+        rows[mine, 2] = scale * size[part]
         rows[mine, 3:] = start + scale * (corner[part] - box[part, :2])
         at += len(mine)
+    return out
+
+
+def _natural(w: Revision, starts: list[int]) -> Floats:
+    """What brings each new island (n,) to a unit of UV for a metre: 1 where UVs were made from the surface, more or less where they are those of another mesh."""
+    out = np.ones(starts[-1])
+    for m in w.given:
+        piece = w.new_pieces[m]
+        if piece is not None and (area := float(piece.islands.area.sum())) > 0:
+            out[starts[m] : starts[m + 1]] = np.sqrt(float(piece.world_area.sum()) / area)
     return out

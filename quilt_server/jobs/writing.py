@@ -17,7 +17,7 @@ from quilt_core import formats
 from quilt_core.errors import QuiltError
 from quilt_core.formats.channels import Arrangement, lost, rearranged
 from quilt_core.formats.clean import KINDS as CLEANED
-from quilt_core.formats.clean import cleaned
+from quilt_core.formats.clean import Room, cleaned
 from quilt_core.formats.export import add, checked
 from quilt_core.formats.model import Model
 from quilt_core.formats.wiring import Wiring, as_json
@@ -61,7 +61,8 @@ class Writer:
     """Puts files into a delivery.
 
     `painted` has the new pictures, if any; `per_sheet` one material for each tile. `format` is empty for files as they came; with `joined`, the name
-    of the one file that all go into. `how` arranges the UV channels; None leaves all but the layout's as they are. `clean` is what is put right of meshes that are written anew.
+    of the one file that all go into. `how` arranges the UV channels; None leaves all but the layout's as they are. `clean` is what is put right of meshes that are written anew;
+    `room` tells of a file whether nothing of the layout lies where a hole in it would be closed.
     """
 
     delivery: Delivery
@@ -72,6 +73,7 @@ class Writer:
     joined: str = ""
     how: Arrangement | None = None
     clean: frozenset[str] = frozenset()
+    room: Callable[[Chosen], Room] = field(default=lambda _: lambda _: True)
     notes: list[str] = field(default_factory=list)
     seen: list[dict[str, Any]] = field(default_factory=list)  # how every material looks after, see `textures.seen`
     eye: Eye = field(default_factory=Eye)
@@ -81,7 +83,7 @@ class Writer:
     def write(self, c: Chosen, similarities: Floats, coat: Coat | None) -> Chosen:
         """Put a file with its new UVs and companions into the zip; returns it as read back from what was written (in another format: as it was
         handed to the writer, whose file is read again and compared)."""
-        starts, channel = c.starts(), _channels(c, self.settings)
+        starts, channel = c.starts(), channels_of(c, self.settings)
         if self.how is not None:
             channel = dict.fromkeys(channel, self.how.layout)
             # New pictures are read by the layout's channel.
@@ -141,22 +143,28 @@ class Writer:
         first = len(model.meshes)
         add(model, laid, c.beside, wired, f"{stem}/" if self.joined else "", channel)
         self._look(coat, wired, lambda: of_model(model, first, laid), channel)
-        self._clean(model, first, c.file.name)
+        self._clean(model, first, c)
         if not self.joined:
             folder = posixpath.dirname(c.file.name)
             self._put(model, _free(stem, self.format, self.delivery, folder), folder)
             self.taken |= model.shown
         return _again(c, laid, channel, {})
 
-    def _clean(self, model: Model, first: int, file: str) -> None:
+    def _clean(self, model: Model, first: int, c: Chosen) -> None:
         """Put right what was asked for of the meshes from a number on, and say how much of it there was."""
+        room = self.room(c) if "holes" in self.clean else lambda _: True
         for n in range(first, len(model.meshes)) if self.clean else ():
             name, positions, corners = model.meshes[n]
-            corners, counts = cleaned(positions, corners, self.clean)
-            model.meshes[n] = (name, positions, corners)
-            if counts:
-                words = ", ".join(f"{CLEANED[kind]} ({number:,})" for kind, number in counts.items())
-                self.notes.append(f"{file}, {name}: cleaned of {words}.")
+            done = cleaned(positions, corners, self.clean, room)
+            model.meshes[n] = (name, positions, done.corners)
+            if done.counts:
+                words = ", ".join(f"{CLEANED[kind]} ({number:,})" for kind, number in done.counts.items())
+                self.notes.append(f"{c.file.name}, {name}: cleaned of {words}.")
+            if done.open:
+                why = "the UVs around do not close, or something lies in the room that what closes it would need"
+                self.notes.append(
+                    f"{c.file.name}, {name}: {done.open:,} small {'hole stays' if done.open == 1 else 'holes stay'} open: {why}."
+                )
 
     def finish(self) -> None:
         """Write the one file that all went into, where that was asked for."""
@@ -198,7 +206,7 @@ def sheets_of(c: Chosen, settings: dict[str, Any]) -> dict[int, NDArray[np.int64
     return dict(zip([m for m, p in enumerate(c.pieces) if p is not None], numbers, strict=True))
 
 
-def _channels(c: Chosen, settings: dict[str, Any]) -> dict[int, int]:
+def channels_of(c: Chosen, settings: dict[str, Any]) -> dict[int, int]:
     """The UV channel that each mesh of a file is written to: that of the sheet that its islands lie on.
 
     Raises

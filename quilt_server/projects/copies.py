@@ -42,7 +42,13 @@ def _other(key: str, files: dict[int, int]) -> str:
 
 
 def _settings(settings: dict[str, Any], files: dict[int, int]) -> dict[str, Any]:
-    return rekeyed(settings, lambda k: [_other(k, files)]) | {"welded": [files[f] for f in settings["welded"] if f in files]}
+    def keys(k: str) -> list[str]:
+        return [_other(k, files)]
+
+    return rekeyed(settings, keys) | {
+        "welded": [files[f] for f in settings["welded"] if f in files],
+        "shelved": {c: rekeyed(rules, keys) for c, rules in settings.get("shelved", {}).items()},
+    }
 
 
 def _figures(figures: Any, files: dict[int, int]) -> Any:

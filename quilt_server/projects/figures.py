@@ -26,6 +26,7 @@ def sheet_rows(snapshot: Snapshot) -> list[dict[str, Any]]:
                 "id": s["id"], "name": s["name"], "figures": None if found is None else scaled(found, int(flat["map_px"]), bool(s["tile_px"])),
                 "bleed": _bleed(snapshot, s["id"], int(flat["map_px"])), "islands": now[s["id"]]["count"], "kept": None if try_ is None else try_.pk,
                 "stale": [] if try_ is None else reasons(try_.inputs, now[s["id"]]),
+                **{k: None if try_ is None else try_.figures.get(of) for k, of in (("filled", "tiles_filled"), ("move", "move"), ("spans", "spans"))},
                 "moved": 0 if try_ is None else moved_since(snapshot, try_, s["id"]),
             }
         )  # fmt: skip

@@ -8,6 +8,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+BY_KEY = ("weights", "rotations", "sheet_of", "tile_of")  # settings that hold a value for objects and islands
 Keys = Callable[[str], list[str]]
 
 
@@ -29,8 +30,8 @@ def rekeyed(settings: dict[str, Any], keys: Keys, same: Keys | None = None) -> d
         return list(dict.fromkeys(n for k in old for n in by(k)))
 
     out = dict(settings)
-    for rule in ("weights", "rotations", "sheet_of"):
-        out[rule] = {n: v for k, v in settings[rule].items() for n in keys(k)}
+    for rule in BY_KEY:
+        out[rule] = {n: v for k, v in settings.get(rule, {}).items() for n in keys(k)}
     out["held"] = listed(settings["held"], same)
     out["twins"] = [g for g in (listed(t, same) for t in settings["twins"]) if len(g) > 1]
     out["bunches"] = [b | {"members": m} for b in settings["bunches"] if (m := listed(b["members"], keys))]
@@ -41,14 +42,22 @@ def rekeyed(settings: dict[str, Any], keys: Keys, same: Keys | None = None) -> d
 class FileKeys:
     """Keys of objects and islands of an older file as those of the newer one.
 
-    islands : (n,) the newer number of every older island that is as it was, -1 for others; objects : likewise
+    islands : (n,) the newer number of every older island that is as it was, -1 for others; None where all are; objects : likewise
     parts : the newer islands that hold what was in an older one, where it is not as it was
+    elsewhere : whether islands in other channels than the one that is worked on are as they were
     """
 
     def __init__(
-        self, old: int, new: int, islands: NDArray[np.int64], objects: dict[int, int], parts: Mapping[int, list[int]] | None = None
+        self,
+        old: int,
+        new: int,
+        islands: NDArray[np.int64] | None,
+        objects: dict[int, int] | None = None,
+        parts: Mapping[int, list[int]] | None = None,
+        elsewhere: bool = True,
     ) -> None:
         self.old, self.new, self.islands, self.objects, self.parts = str(old), str(new), islands, objects, parts or {}
+        self.elsewhere = elsewhere
 
     def same(self, k: str) -> list[str]:
         """The newer key, none where what it named is gone or changed."""
@@ -57,7 +66,9 @@ class FileKeys:
         if file != self.old:
             return [k]
         if sign == "/":
-            n = self.objects.get(int(number), -1)
+            n = int(number) if self.objects is None else self.objects.get(int(number), -1)
+        elif self.islands is None:
+            n = int(number)
         else:
             n = int(self.islands[int(number)]) if int(number) < len(self.islands) else -1
         return [] if n < 0 else [f"{self.new}{sign}{n}"]
@@ -73,4 +84,7 @@ class FileKeys:
         """All rules of the settings with newer keys."""
         out = rekeyed(settings, self.keys, self.same)
         out["welded"] = [int(self.new) if str(f) == self.old else f for f in settings["welded"]]
+        # What holds for islands in other channels counts those.
+        there = FileKeys(int(self.old), int(self.new), None if self.elsewhere else np.zeros(0, np.int64), self.objects)
+        out["shelved"] = {c: rekeyed(rules, there.keys) for c, rules in settings.get("shelved", {}).items()}
         return out

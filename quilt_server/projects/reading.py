@@ -117,6 +117,11 @@ class Parts:
         """How many islands there are."""
         return sum(count for _, _, count in self.places)
 
+    @property
+    def place(self) -> NDArray[np.int64]:
+        """(n,) which of `places` each island is of."""
+        return np.repeat(np.arange(len(self.places)), [count for _, _, count in self.places]).astype(np.int64)
+
     def split(self, transforms: Mapping[str, Floats]) -> list[Floats]:
         """A layout's transforms piece by piece."""
         return [transforms[str(file)][first : first + count] for file, first, count in self.places]

@@ -61,15 +61,17 @@ def read_source(file: SourceFile, channel: int | None = None) -> tuple[Scene, di
     """
     beside = companions_of(file)
     scene = formats.read(files.get(file.original_id), file.name, file.unit_m, beside)
-    for number, meshes in sorted(revisions_of(file).items()):
-        made = {m: r.channel for m, r in meshes.items()}
-        if number == channel:
-            scene, other = formats.with_rows(scene, made, number, file.unit_m, beside)
-            beside |= other
-            continue
+    every = {number: {m: r.channel for m, r in meshes.items()} for number, meshes in sorted(revisions_of(file).items())}
+    for number, made in every.items():
+        if number == channel and number == max(every):
+            break
         body = formats.revise(scene, made, number)
         beside |= {path: data for path, data in body.items() if path}
         scene = formats.read(body[""], file.name, file.unit_m, beside)
+    if channel in every:
+        # Last, since its rows hold numbers in the file that are UVs in the scene only.
+        scene, other = formats.with_rows(scene, every[channel], channel, file.unit_m, beside)
+        beside |= other
     return scene, beside
 
 

@@ -20,7 +20,7 @@ WORDS = {
 }  # fmt: skip
 UNIT = {"map_px": " px", "apart_px": " px", "padding_px": " px", "margin_px": " px", "density": " px/m"}
 _TILES = ("columns", "rows", "tile_px", "held_tiles", "free")
-_RULES = ("weights", "rotations", "held", "twins", "bunches")
+_RULES = ("weights", "rotations", "held", "twins", "bunches", "belongs")
 
 
 def _digest(value: Any) -> str:
@@ -35,6 +35,7 @@ def inputs_of(snapshot: Snapshot) -> dict[int, dict[str, Any]]:
     of = {
         "weights": by_file(snapshot, settings["weights"], 1.0),
         "rotations": by_file(snapshot, settings["rotations"], ""),
+        "belongs": by_file(snapshot, settings["tile_of"], 0),
         "held": by_file(snapshot, dict.fromkeys(settings["held"], True), False),
         "bunches": by_file(snapshot, {k: f"{b['name']} {b['strict']}" for b in settings["bunches"] for k in b["members"]}, settings["bunch_objects"]),
     }  # fmt: skip
@@ -76,8 +77,15 @@ def reasons(was: dict[str, Any], now: dict[str, Any]) -> list[str]:
     if was["islands"] != now["islands"]:
         more = now["count"] - was["count"]
         out.append(f"{abs(more)} islands {'more' if more > 0 else 'fewer'}" if more else "other islands")
-    words = {"weights": "weights", "rotations": "turning of single islands", "held": "held islands", "twins": "twins", "bunches": "bunches"}
-    out += [f"{words[k]} changed" for k in _RULES if was[k] != now[k] and was["islands"] == now["islands"]]
+    words = {
+        "weights": "weights",
+        "rotations": "turning of single islands",
+        "held": "held islands",
+        "twins": "twins",
+        "bunches": "bunches",
+        "belongs": "what belongs to which tile",
+    }
+    out += [f"{words[k]} changed" for k in _RULES if was.get(k, now[k]) != now[k] and was["islands"] == now["islands"]]
     return out
 
 

@@ -98,7 +98,7 @@ def test_it_is_one_step(browser: Browser) -> None:
 def test_what_cannot_be_is_said(browser: Browser) -> None:
     browser.upload(**files())
     keys = {o["name"]: o["key"] for o in browser.state()["objects"]}
-    assert "good" in browser.run("copies", objects=[keys["turned"]])["error"]
+    assert "Unwrap one of them first" in browser.run("copies", objects=[keys["turned"]])["error"]
     assert "not of the shape" in browser.run("copies", objects=[keys["good"], keys["ball"]])["error"]
 
 
@@ -205,3 +205,29 @@ def test_what_became_another_shape_does_not_follow(browser: Browser) -> None:
     file = keys["good"].split("/")[0]
     assert browser.run("seams", operation="across", parts=2, islands={file: [0]})["state"] == "done"
     assert {o["name"]: o["islands"] for o in browser.state()["objects"]} == {"good": 2, "turned": 0, "mirrored": 0, "bent": 0, "ball": 0}
+
+
+def test_a_fold_in_the_best_one_is_said_and_does_not_keep_it_from_the_others(browser: Browser) -> None:
+    """Real layouts have a fold here and there: of two that have one the better gives its UVs, and what is wrong with them is told."""
+    every = files()
+    lines = every["good__obj"].decode().splitlines()
+    # One inner vertex lies beyond its neighbour in the plane: a few triangles are turned over.
+    vt = [n for n, line in enumerate(lines) if line.startswith("vt")]
+    lines[vt[14]] = "vt " + " ".join(f"{float(x) + 0.02:.6f}" for x in lines[vt[16]].split()[1:])
+    browser.upload(good__obj="\n".join(lines).encode(), turned__obj=every["turned__obj"])
+    keys = {o["name"]: o["key"] for o in browser.state()["objects"]}
+    done = browser.run("copies", objects=list(keys.values()), linked=True)
+    assert done["state"] == "done", done["error"]
+    assert done["result"]["changed"] == 1
+    assert any("good has faults of its own" in t and "folded over" in t and "the copies follow" in t for t in done["result"]["told"])
+
+
+def test_copies_in_places_of_their_own_are_as_dense_as_the_sheet(browser: Browser) -> None:
+    """The UVs of the good one are a tenth of its metres: what it gives, on a copy half as large again, has the density that the sheet has, not ten times less."""
+    every = files()
+    browser.upload(good__obj=every["good__obj"], turned__obj=every["turned__obj"])
+    keys = {o["name"]: o["key"] for o in browser.state()["objects"]}
+    before = next(o for o in browser.state()["objects"] if o["name"] == "good")["density"]["median"]
+    assert browser.run("copies", objects=[keys["good"]])["state"] == "done"
+    after = {o["name"]: o["density"]["median"] for o in browser.state()["objects"]}
+    assert after["good"] == pytest.approx(before, rel=1e-6) and after["turned"] == pytest.approx(before, rel=0.02)

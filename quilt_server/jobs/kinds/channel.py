@@ -2,21 +2,33 @@
 
 from __future__ import annotations
 
-from typing import Annotated, ClassVar
+from typing import Annotated, Any, ClassVar
 
+import numpy as np
 from pydantic import Field
 
+from quilt_core import formats
 from quilt_core.arrays import pack_arrays
 from quilt_core.errors import QuiltError
+from quilt_core.unwrap.points import laid_out
+from quilt_core.unwrap.skin import revised
+from quilt_core.uv.analysis import IDENTITY
 
+from ...projects.keys import BY_KEY, FileKeys, rekeyed
 from ...projects.measuring import measure
-from ...projects.models import Job, Layout, Project, Reading, Snapshot, SourceFile
+from ...projects.models import Job, Layout, Reading, Snapshot, SourceFile
+from ...projects.opened import arrays_of
 from ...projects.reading import choose, parts_of
 from ...projects.sources import identity, kept_scene, make_reading
 from ...projects.state import settings_of
 from ..kind import Asked, Kind
-from ..landing import land
+from ..landing import head_of, land
 from ..progress import StopFlag, report_progress
+from ..revision import Revision, opened
+from ..writing import channels_of
+
+# Of the settings: what belongs to a channel, and comes back with it.
+SHELVED = (*BY_KEY, "map_px", "sheets", "held", "twins", "bunches", "bunch_objects", "apart_px", "channel_out")
 
 
 class Channel(Asked):
@@ -27,35 +39,88 @@ class Channel(Asked):
 
 
 def run_channel(job: Job) -> None:
-    """Read every file in another UV channel; the layout starts anew with the UVs of that channel."""
-    project = Project.objects.get(pk=job.project_id)
-    head, channel = project.head, int(job.params["channel"])
-    if head is None or head.pk != job.params["base"]:
-        raise QuiltError("The project changed since this was asked for. Choose the channel again.")
+    """Read every file in another UV channel. A layout that was made is kept as the UVs that it gives, with its sheets and rules; where the other channel
+    was worked on before, its own come back."""
+    project, head, before = head_of(job)
+    channel, stop = int(job.params["channel"]), StopFlag(job)
+    settings, work = settings_of(head), _laid(job, head, before)
+    if not _is_there(head, work, channel):
+        raise QuiltError(f"No object has UVs in channel {channel}. The channel stays as it was.")
+    files = dict(zip(head.files, head.files, strict=True))
+    settings = _next(settings, channel, bool(work))
+    left_out = list(head.left_out)
+    for w in work:
+        w.write({"name": "channel", "channel": channel})
+        w.new.save()
+        files[w.old.pk] = w.new.pk
+        here = FileKeys(w.old.pk, w.new.pk, w.follow()[0] if w.made else None)
+        shelf = str(w.channel)
+        kept = rekeyed(settings["shelved"][shelf], here.keys)
+        settings = FileKeys(w.old.pk, w.new.pk, None).settings(settings)
+        settings["shelved"][shelf] = kept
+        left_out = [n for k in left_out for n in here.keys(k)]
     transforms = {}
-    for n, file in enumerate(SourceFile.objects.filter(pk__in=head.files)):
-        report_progress(job, {"text": f"Reading channel {channel} of {file.name}", "part": n / len(head.files)})
+    for n, file in enumerate(SourceFile.objects.filter(pk__in=files.values())):
+        stop.raise_if()
+        report_progress(job, {"text": f"Reading channel {channel} of {file.name}", "part": n / len(files)})
         reading = Reading.objects.filter(file=file, channel=channel, welded=False).first()
         if reading is None:
             reading = make_reading(file, kept_scene(file), channel)
             reading.save()
         transforms[str(file.pk)] = identity(reading)
-    if not any(len(t) for t in transforms.values()):
-        raise QuiltError(f"No object has UVs in channel {channel}. The channel stays as it was.")
-    chosen = settings_of(head)
-    if chosen["channel_out"] == chosen["channel_in"]:
-        # What was written where it was read stays so: another channel is not to be written over unasked.
-        chosen |= {"channel_out": channel}
-    chosen |= {"channel_in": channel}
-    # What holds for single islands counts islands of the old channel.
-    for rule in ("weights", "rotations", "sheet_of"):
-        chosen[rule] = {k: v for k, v in chosen[rule].items() if "/" in k}
-    chosen |= {"held": [], "twins": [], "welded": [], "bunches": []}
-    snapshot = Snapshot(files=head.files, left_out=head.left_out, settings=chosen)
+    snapshot = Snapshot(files=[files[f] for f in head.files], left_out=left_out, settings=settings)
     layout = Layout(project=project, kind="import", channel=channel, transforms=pack_arrays(transforms), recipe={})
     parts = parts_of(choose(snapshot, whole=True))
-    measure(layout, parts, parts.whole(transforms), chosen, stop=StopFlag(job))
-    land(project, head, layout, f"Read channel {channel}", settings=chosen, kept={})
+    measure(layout, parts, parts.whole(transforms), settings, stop=stop)
+    land(project, head, layout, f"Read channel {channel}", settings=settings, kept={}, files=snapshot.files, left_out=left_out)
+
+
+def _laid(job: Job, head: Snapshot, before: Layout) -> list[Revision]:
+    """The files whose layout was changed, with the UVs that it gives, in the channel that each mesh is written to."""
+    settings, transforms = settings_of(head), arrays_of(before, "transforms")
+    work = []
+    for c, w in zip(choose(head), opened(head), strict=True):
+        rows = transforms[str(w.old.pk)]
+        if not w.welded and np.array_equal(rows, np.tile(IDENTITY, (len(rows), 1))):
+            continue
+        report_progress(job, {"text": f"Keeping the layout of {w.old.name}"})
+        one = formats.named(w.scene.format).one_channel
+        for m, channel in channels_of(c, settings).items():
+            skin, laying = w.laying(m)
+            made = revised(skin, laid_out(laying, w.rows(m, rows)), np.zeros(len(skin.kept), bool))
+            to = 0 if one else channel
+            (w.made if to == w.channel else w.also.setdefault(to, {}))[m] = made
+        work.append(w)
+    return work
+
+
+def _is_there(head: Snapshot, work: list[Revision], channel: int) -> bool:
+    """Whether anything has UVs in a channel, as it came or once the layout is kept there."""
+    files = SourceFile.objects.filter(pk__in=head.files)
+    return any(channel in w.also for w in work) or any(channel in m.channels for f in files for m in kept_scene(f).meshes)
+
+
+def _next(settings: dict[str, Any], channel: int, laid: bool) -> dict[str, Any]:
+    """The settings with another channel: what was shelved with it, or what holds for whole objects where nothing was; once something was laid out, with a
+    sheet of its own."""
+    now = str(settings["channel_in"])
+    out = settings | {"channel_in": channel, "welded": []}
+    if settings["channel_out"] == settings["channel_in"]:
+        # What was written where it was read stays so: another channel is not to be written over unasked.
+        out["channel_out"] = channel
+    shelved = settings["shelved"] | {now: {k: settings[k] for k in SHELVED}}
+    again = shelved.pop(str(channel), None)
+    out["shelved"] = shelved
+    if again is not None:
+        out |= again
+        # A recipe may be gone meanwhile.
+        out["sheets"] = [s | {"recipe": s["recipe"] if s["recipe"] in settings["recipes"] else ""} for s in again["sheets"]]
+        return out
+    for rule in BY_KEY:
+        # What holds for single islands counts islands of the old channel.
+        out[rule] = {k: v for k, v in settings[rule].items() if "/" in k}
+    out |= {"held": [], "twins": [], "bunches": []}
+    return out | ({"sheets": [], "sheet_of": {}, "tile_of": {}} if laid else {})
 
 
 KINDS = (Kind("channel", run_channel, Channel),)

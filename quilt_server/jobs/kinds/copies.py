@@ -59,16 +59,28 @@ def _keys(place: Place) -> list[str]:
 
 
 def _source(chosen: list[Place]) -> Place:
-    """The one that gives its UVs: of those that can be saved the least stretched.
+    """The one that gives its UVs: of those with the fewest faults the least stretched.
 
     Raises
     ------
-    QuiltError : none of them has UVs that are good
+    QuiltError : none of them has UVs
     """
-    good = [(w, m) for w, m in chosen if w.pieces[m] is not None and not beyond_saving(w.figures(m))]
-    if not good:
-        raise QuiltError("None of the selected objects has UVs that are good. Mend one of them first.")
-    return max(good, key=lambda x: x[0].figures(x[1]).under_1_1)
+    laid = [(w, m) for w, m in chosen if w.pieces[m] is not None]
+    if not laid:
+        raise QuiltError("None of the selected objects has UVs. Unwrap one of them first.")
+
+    def worth(place: Place) -> tuple[int, float]:
+        f = place[0].figures(place[1])
+        return -(f.folded + f.bare + f.overlapping), f.under_1_1
+
+    return max(laid, key=worth)
+
+
+def _own_faults(source: Place, linked: bool) -> list[str]:
+    """What is wrong with the UVs that are given, in words: makers' own layouts have a fold here and there."""
+    found = beyond_saving(source[0].figures(source[1]))
+    follow = "the copies follow" if linked else "give its UVs again"
+    return [f"{name_of(source)} has faults of its own ({', '.join(found)}): mend it, and {follow}."] if found else []
 
 
 def _targets(job: Job, work: list[Revision], chosen: list[Place], source: Place) -> list[Place]:
@@ -98,7 +110,7 @@ def run_copies(job: Job) -> None:
         raise QuiltError("What was selected is not there any more. Select it anew.")
     source = _source(chosen)
     lies = source[0].laying(source[1])
-    refused, told, given = list[str](), list[str](), list[Place]()
+    refused, told, given = list[str](), _own_faults(source, p["linked"]), list[Place]()
     for target in _targets(job, work, chosen, source):
         report_progress(job, {"text": f"UVs for {name_of(target)}"})
         done = give(source, lies, target, p["onto"], True)

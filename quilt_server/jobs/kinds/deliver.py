@@ -8,6 +8,7 @@ from dataclasses import dataclass, replace
 from typing import Any, ClassVar, Literal
 
 import numpy as np
+import shapely
 from numpy.typing import NDArray
 from pydantic import BaseModel, ConfigDict, Field, StrictBool, StrictStr
 
@@ -17,29 +18,27 @@ from quilt_core.errors import QuiltError
 from quilt_core.formats import EXPORTS
 from quilt_core.formats.channels import LAYOUT, Arrangement
 from quilt_core.formats.clean import KINDS as CLEANED
+from quilt_core.formats.clean import Room
 from quilt_core.formats.wiring import safe_name
-from quilt_core.measure.texels import owners as texel_owners
 from quilt_core.model.scene import Floats
-from quilt_core.model.tiles import column_row, listed
-from quilt_core.textures import template
+from quilt_core.model.tiles import listed
 from quilt_core.textures.paint import Paint
 from quilt_core.textures.seen import by_material, reasons, summed
-from quilt_core.textures.tile_images import ImageRecipe, encoded, named, tile_image
+from quilt_core.textures.tile_images import ImageRecipe, named
 from quilt_core.uv.analysis import IDENTITY
 
 from ...projects.measuring import figures_of, measured_anew, picture
 from ...projects.models import Job, Project
 from ...projects.opened import arrays_of
-from ...projects.reading import Chosen, Parts, choose, kinds_of_islands, parts_of, regions_of, sheet_numbers, twin_groups
-from ...projects.sheets import grid, of_sheet, sheet_by, sheets
+from ...projects.reading import Chosen, Parts, choose, parts_of, regions_of, sheet_numbers, twin_groups
+from ...projects.sheets import of_sheet, sheet_by, sheets
 from ...projects.state import settings_of
+from ..drawing import draw_tiles
 from ..kind import Asked, Kind, Real, Whole
 from ..painting import coat_of, paint_sheets
 from ..progress import report_progress
 from ..proving import bleed_of
 from ..writing import Delivery, Writer, sheets_of
-
-MOST_TILES = 100  # templates in one zip
 
 
 class Images(BaseModel):
@@ -86,6 +85,7 @@ class Deliver(Asked):
     template_labels: StrictBool = False
     template_wire: StrictBool = False
     template_paper: StrictBool = False
+    template_names: StrictBool = False
     template_px: Whole = 0
     images: Images | None = None
     pattern: StrictStr = "{sheet}.{tile}"
@@ -126,9 +126,9 @@ class Deliver(Asked):
     def _check_names(self) -> None:
         name = named(self.pattern, "a", 1001, "b")
         if "{" in name or "}" in name:
-            raise QuiltError("The names of tile images may hold {sheet}, {kind} and {tile}, and no other braces.")
+            raise QuiltError("The names of tile images may hold {sheet}, {kind}, {tile} and {name}, and no other braces.")
         if "1001" not in name or any(c in name for c in '\\/:*?"<>|') or len(name) > 200:
-            raise QuiltError("The names of tile images need {tile}, and no signs that file names do not take.")
+            raise QuiltError("The names of tile images need {tile} or {name}, and no signs that file names do not take.")
 
     def _channels(self) -> list[dict[str, Any]]:
         out = [{"from": c.source, "name": c.name or ""} for c in self.channels]
@@ -184,6 +184,7 @@ def run_deliver(job: Job) -> None:
         safe_name(project.name) if order.joined else "",
         _arrangement(order, settings),
         frozenset(order.clean),
+        lambda c: _room(parts, rows, on, {int(n) for k in sheets_of(c, settings).values() for n in k}),
     )
     for n, c in enumerate(chosen):
         report_progress(job, {"text": f"Writing {c.file.name}", "part": n / len(chosen)})
@@ -195,7 +196,7 @@ def run_deliver(job: Job) -> None:
     figures["seen"] = summed(writer.seen)
     figures["seen_by_material"] = by_material(writer.seen)
     figures["looks_other"] = reasons(figures["seen"])
-    _pictures(job, delivery, again, settings, figures, order)
+    draw_tiles(job, delivery, again, settings, figures, order.params)
     if painted:
         for path, body in painted.pictures.items():
             delivery.put(path, body, "difference" if "/differences/" in path else "texture")
@@ -204,6 +205,18 @@ def run_deliver(job: Job) -> None:
     zipped = delivery.zipped()
     job.put_out(zipped)
     job.result = {"bytes": len(zipped), "figures": figures, "per_sheet": bool(order.per_sheet)}
+
+
+def _room(parts: Parts, rows: Floats, on: NDArray[np.int64], numbers: set[int]) -> Room:
+    """Whether nothing of some sheets lies in a polygon."""
+    tree = shapely.STRtree(regions_of(parts, rows, np.flatnonzero(np.isin(on, list(numbers)))))
+
+    def free(ring: Floats) -> bool:
+        inner = shapely.Polygon(ring)
+        near = tree.geometries.take(tree.query(inner, "intersects"))
+        return bool(inner.is_valid) and not (shapely.area(shapely.intersection(inner, near)) > 1e-9 * inner.area).any()
+
+    return free
 
 
 def _arrangement(order: Order, settings: dict[str, Any]) -> Arrangement | None:
@@ -277,90 +290,6 @@ def _moved_aside(again: list[Chosen], parts: Parts, twins: NDArray[np.int64], or
         for group in np.unique(twins[twins >= 0]):
             out[np.flatnonzero(twins == group)[1:]] = True
     return out
-
-
-def _pictures(job: Job, delivery: Delivery, again: list[Chosen], settings: dict[str, Any], figures: dict[str, Any], order: Order) -> None:
-    """Templates and tile images of every tile in use, each at its own resolution."""
-    parts = parts_of(again)
-    rows = np.tile(IDENTITY, (parts.count, 1))
-    on = sheet_numbers(again, parts, settings)
-    regions = regions_of(parts, rows) if parts.pieces else np.zeros(0, object)
-    owner, labels = kinds_of_islands(again, parts, order.template_fill)
-    several = len(figures["sheets"]) > 1
-    count = 0
-    for s in sheets(settings):
-        found = figures["sheets"].get(s["name"])
-        if found is None:
-            continue
-        flat = of_sheet(settings, s["id"])
-        tiles = grid(flat)
-        mine = on == s["id"]
-        asked = listed(order.images["tiles"]) if order.images else []
-        for tile in asked:
-            _image(delivery, s["name"], tile, tiles.tile_px.get(tile, tiles.px), again, parts, mine, order)
-        for tile in [t["tile"] for t in found["tiles"] if t["islands"]]:
-            count += 1
-            if count > MOST_TILES:
-                return
-            px = tiles.tile_px.get(tile, tiles.px)
-            report_progress(job, {"text": f"Drawing tile {tile} of {s['name']}"})
-            prefix = f"{safe_name(s['name'])}." if several else ""
-            size = int(order.template_px) or px
-            extras = template.Extras(
-                float(flat["padding_px"]) / px / 2 if order.template_zone else 0.0, _wires(again, mine, parts) if order.template_wire else None,
-                tuple(labels) if order.template_labels else (),
-            )  # fmt: skip
-            args = (
-                regions[mine],
-                owner[mine],
-                size,
-                tile,
-                "#fbf7ee" if order.template_paper else None,
-                order.template_fill != "none",
-                extras,
-            )
-            if order.templates in ("png", "both"):
-                delivery.put(f"{prefix}template.{tile}.png", template.draw(*args), "template")
-            if order.templates in ("svg", "both"):
-                delivery.put(f"{prefix}template.{tile}.svg", template.draw_svg(*args), "template")
-            if order.images and not asked:
-                _image(delivery, s["name"], tile, px, again, parts, mine, order)
-
-
-def _image(
-    delivery: Delivery, sheet: str, tile: int, px: int, again: list[Chosen], parts: Parts, mine: NDArray[np.bool_], order: Order
-) -> None:
-    """Put the image of one tile into the zip."""
-    name = named(order.pattern, safe_name(sheet), tile, order.images["fill"])
-    delivery.put(f"{name}.{order.images['format']}", _tile_image(again, parts, mine, order.images, px, tile), "image")
-
-
-def _wires(again: list[Chosen], mine: NDArray[np.bool_], parts: Parts) -> Floats:
-    """Edges (k, 2, 2) of the triangles of some islands."""
-    out = [np.zeros((0, 2, 2))]
-    for piece, marks in zip(parts.pieces, parts.pieced(mine), strict=True):
-        of = piece.islands.of_triangle
-        tri = piece.mesh.channels[piece.channel].triangles[(of >= 0) & marks[np.maximum(of, 0)]]
-        ends = np.unique(np.sort(np.concatenate([tri[:, [0, 1]], tri[:, [1, 2]], tri[:, [2, 0]]]), axis=1), axis=0)
-        out.append(piece.uvs[ends])
-    return np.concatenate(out)
-
-
-def _tile_image(again: list[Chosen], parts: Parts, mine: NDArray[np.bool_], asked: dict[str, Any], px: int, tile: int) -> bytes:
-    recipe = ImageRecipe(asked["fill"], tuple(asked["colour"]), asked["format"], int(asked["depth"]), bool(asked["alpha"]))
-    owner = None
-    if recipe.fill in ("object", "material", "island"):
-        number, _ = kinds_of_islands(again, parts, recipe.fill)
-        uvs, triangles, numbers, row = [np.zeros((0, 2))], [np.zeros((0, 3), np.int64)], [np.zeros(0, np.int64)], 0
-        for piece, of_piece, marks in zip(parts.pieces, parts.pieced(number), parts.pieced(mine), strict=True):
-            of = piece.islands.of_triangle
-            use = (of >= 0) & marks[np.maximum(of, 0)]
-            uvs.append(piece.uvs)
-            triangles.append(piece.mesh.channels[piece.channel].triangles[use].astype(np.int64) + row)
-            numbers.append(of_piece[of[use]])
-            row += len(piece.uvs)
-        owner, _ = texel_owners(np.concatenate(uvs), np.concatenate(triangles), np.concatenate(numbers), px, column_row(tile))
-    return encoded(tile_image(recipe, px, owner), recipe.format, recipe.depth, display=True)
 
 
 def _page(project: Project, again: list[Chosen], settings: dict[str, Any], figures: dict[str, Any]) -> bytes:

@@ -33,7 +33,7 @@ def _row(mesh: Mesh) -> dict[str, Any]:
     c = corners_of(mesh, None, np.zeros(len(mesh.triangles), np.int64))
     f = found(mesh.positions, c)
     shown = shown_places(mesh)
-    faces = {k: shown[np.flatnonzero(getattr(f, k)[c.face_of])][:_SHOWN].tolist() for k in CLEANED if k != "merged"}
+    faces = {k: shown[np.flatnonzero(f.faces(k, c)[c.face_of])][:_SHOWN].tolist() for k in (*CLEANED, "loose") if k != "merged"}
     return {"counts": {k: n for k, n in f.counts.items() if n}, "faces": faces, "borders": f.borders, "parts": f.parts}
 
 

@@ -10,12 +10,12 @@ import numpy as np
 from django.db import transaction
 from pydantic import BaseModel, ConfigDict, Field, StrictBool, StrictStr
 
-from quilt_core.arrange.sheet import pack_sheet
+from quilt_core.arrange.sheet import SheetPacking, pack_sheet
 from quilt_core.arrays import pack_arrays
 from quilt_core.delivery import report
-from quilt_core.errors import QuiltError
+from quilt_core.errors import DoesNotFit, QuiltError
 from quilt_core.model.scene import Floats
-from quilt_core.pack import Packing
+from quilt_core.pack import Packing, Recipe
 
 from ...checks import check_recipe
 from ...projects.figures import sheet_rows
@@ -27,7 +27,8 @@ from ...projects.sheets import IN_RECIPE, of_sheet, sheet_by, sheets
 from ...projects.stale import WORDS, inputs_of
 from ...projects.state import advance, settings_of
 from ...projects.tries import kept_layout
-from ..kind import Asked, Kind, Real, Sheets, Whole, check_sheets
+from ..belonging import density_of, filled, some_only, spanning
+from ..kind import Asked, Islands, Kind, Real, Sheets, Whole, check_sheets
 from ..landing import head_of, land
 from ..progress import StopFlag, report_progress
 from ..recipes import recipe_of, rules_of
@@ -46,13 +47,16 @@ class Variant(BaseModel):
 
 
 class Pack(Asked):
-    """The sheets (None for the first, or "stale" ones), whether to go on from the layout as it is, and recipes to try one after the other."""
+    """The sheets (None for the first, or "stale" ones), whether to go on from the layout as it is, and recipes to try one after the other. Of one sheet it may
+    be some tiles by UDIM number, or some islands: all else stays as it is."""
 
     words: ClassVar = {
         "variants": f"Up to 24 recipes are tried at once, that differ in {', '.join(Variant.model_fields)}.",
     }
     sheets: Sheets = None
     go_on: StrictBool = False
+    tiles: list[Whole] | None = None
+    islands: Islands = None
     variants: list[Variant] = Field(default=[], max_length=24)
 
     def params(self, settings: dict[str, Any]) -> dict[str, Any]:
@@ -64,7 +68,9 @@ class Pack(Asked):
         for number in (self.sheets or [sheets(settings)[0]["id"]]) if variants else []:
             for v in variants:
                 check_recipe(of_sheet(settings, int(number)) | v)
-        return {"sheets": self.sheets, "go_on": self.go_on, "variants": variants}
+        if (self.tiles is not None or self.islands is not None) and (self.sheets == "stale" or len(self.sheets or [0]) != 1):
+            raise QuiltError("Some tiles or islands are packed of one sheet at a time.")
+        return {"sheets": self.sheets, "go_on": self.go_on, "variants": variants, "tiles": self.tiles, "islands": self.islands}
 
 
 @dataclass
@@ -162,9 +168,20 @@ def _pack_one(
         return flag()
 
     ruled = replace(rules_of(chosen, parts, settings, flat, only), go_on=bool(job.params.get("go_on")))
-    packed = pack_sheet(
-        parts.pieces, recipe, bool(flat["keep_ratios"]), progress, stop, sizes(chosen, parts, settings, flat, present), ruled, present
-    )
+    ruled, rest = some_only(job.params, parts, ruled, flat, present)
+    weight = sizes(chosen, parts, settings, flat, present)
+
+    def run(recipe: Recipe) -> SheetPacking:
+        return pack_sheet(parts.pieces, recipe, bool(flat["keep_ratios"]), progress, stop, weight, ruled, present)
+
+    like = None if rest is None or recipe.density is not None or recipe.fill == "each" else density_of(parts, weight, flat, rest, present)
+    try:
+        packed = run(recipe if like is None else replace(recipe, density=like))
+    except DoesNotFit:
+        if like is None:
+            raise
+        # As sharp as there is room: the figures tell that it differs.
+        packed = run(recipe)
     # The table shows what was found while it is measured once more.
     transforms = parts.merged(old, packed.transforms)
     report_progress(job, far | {"text": f"Proving{name}", "coverage": packed.result.best.coverage}, pack_arrays(transforms))
@@ -173,12 +190,14 @@ def _pack_one(
         layout.recipe |= {"recipes": {}, "sheets": [s | {"recipe": ""} for s in sheets(settings)]}
     made_from = inputs_of(head)[number]
     layout.inputs = made_from | {"recipe": made_from["recipe"] | {k: v for k, v in work.variant.items() if k in made_from["recipe"]}}
+    rows = np.concatenate(packed.transforms)
     layout.figures = {
+        "spans": spanning(parts, rows, only, flat),
         "seconds": round(time.monotonic() - begin, 2), "seed": recipe.seed, "passes": packed.result.passes, "stopped": packed.result.stopped,
+        **filled(parts, packed, only, weight, flat),
         "limiting": report.limiting(parts.pieces, packed.transforms, parts.pieced(only)) + report.shrunk(parts.pieces, packed.shrunk),
     }  # fmt: skip
     layout.transforms, layout.members = pack_arrays(transforms), pack_arrays(parts.masks(transforms, only))
-    rows = np.concatenate(packed.transforms)
     measure(layout, parts, rows, settings, before)
     coverage = layout.figures["sheets"][str(number)]["coverage"]
     with transaction.atomic():

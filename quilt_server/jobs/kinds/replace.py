@@ -106,7 +106,7 @@ def run_replace(job: Job) -> None:
     rows = np.tile(IDENTITY, (count, 1))
     rows[numbers[numbers >= 0]] = old[str(old_file.pk)][numbers >= 0]
     transforms[str(new_file.pk)] = rows
-    places = FileKeys(old_file.pk, new_file.pk, numbers, {m: n for n, m in versions.found.objects.items()})
+    places = FileKeys(old_file.pk, new_file.pk, numbers, {m: n for n, m in versions.found.objects.items()}, elsewhere=False)
     settings = places.settings(settings_of(head))
     files = [new_file.pk if f == old_file.pk else f for f in head.files]
     left_out = [n for k in head.left_out for n in places.same(k)]

@@ -9,7 +9,7 @@ from pydantic import StrictStr
 
 from quilt_core.errors import QuiltError
 
-from ...checks import check, what_changed, whole_settings
+from ...checks import READ, check, what_changed, whole_settings
 from ...projects.measuring import measure
 from ...projects.models import Job, Layout, Snapshot
 from ...projects.opened import arrays_of
@@ -32,7 +32,7 @@ class SettingsAsked(Asked):
         """See `Asked.params`."""
         check(self.settings)
         plain, settings = self.settings.model_dump(), whole_settings(settings)
-        if any(plain[k] != settings[k] for k in ("channel_in", "welded")):
+        if any(plain[k] != settings[k] for k in READ):
             raise QuiltError("What is read from the files is changed by a job of its own.")
         return {"settings": plain, "label": what_changed(settings, self.settings)}
 

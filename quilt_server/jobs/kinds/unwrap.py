@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import fields
 from typing import Any, ClassVar
 
 import numpy as np
@@ -34,11 +35,16 @@ class Unwrap(Asked):
     keep_seams: StrictBool = False
     keep_flat: StrictBool = True
     alike: StrictBool = True
+    close_holes: StrictBool = False
 
     def params(self, settings: dict[str, Any]) -> dict[str, Any]:
         """See `Asked.params`."""
-        Options(self.stretch, self.hard_edges, self.material_borders, self.keep_seams, self.keep_flat, self.alike)
+        _options(self.model_dump())
         return self.model_dump()
+
+
+def _options(params: dict[str, Any]) -> Options:
+    return Options(**{f.name: params[f.name] for f in fields(Options)})
 
 
 def run_unwrap(job: Job) -> None:
@@ -70,7 +76,7 @@ def unwrapped(job: Job, head: Snapshot, params: dict[str, Any], tell: Tell) -> t
     QuiltError : there is nothing to do; Cancelled : it was stopped
     """
     stop = StopFlag(job)
-    options = Options(*(params[k] for k in ("stretch", "hard_edges", "material_borders", "keep_seams", "keep_flat", "alike")))
+    options = _options(params)
     work, refused = [], []
     for w in opened(head, lambda f: _concerns(params, f)):
         refused.append(_unwrapped(params, w, options, stop, tell))

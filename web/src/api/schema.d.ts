@@ -116,6 +116,26 @@ export interface paths {
         patch: operations["quilt_server_api_rename_project"];
         trace?: never;
     };
+    "/api/projects/{project_id}/belongs": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Order Tiles
+         * @description Settings by which the parts of a sheet belong to its tiles in an order; nothing is changed.
+         */
+        post: operations["quilt_server_api_order_tiles"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/projects/{project_id}/brush": {
         parameters: {
             query?: never;
@@ -882,6 +902,20 @@ export interface components {
             /** Name */
             name: string;
         };
+        /**
+         * MoveOut
+         * @description A part, by the name of its first island, that would gain most in another tile, and the factor on the density that this brings about.
+         */
+        MoveOut: {
+            /** Gain */
+            gain: number;
+            /** Name */
+            name: string;
+            /** Source */
+            source: number;
+            /** Target */
+            target: number;
+        };
         /** Name */
         Name: {
             /** Name */
@@ -925,6 +959,50 @@ export interface components {
             /** World Area */
             world_area: number;
         };
+        /**
+         * OrderIn
+         * @description Which objects or islands of a sheet go to which tile: `by` object or material each has one of its own, by name what is like the pattern goes to
+         *     `tile`.
+         */
+        OrderIn: {
+            /**
+             * By
+             * @enum {string}
+             */
+            by: "object" | "material" | "name";
+            /**
+             * Pattern
+             * @default
+             */
+            pattern: string;
+            /** Sheet */
+            sheet: number;
+            /**
+             * Tile
+             * @default 1001
+             */
+            tile: number;
+        };
+        /**
+         * OrderOut
+         * @description Settings that make it so.
+         */
+        OrderOut: {
+            /** Columns */
+            columns: number;
+            /** Objects */
+            objects: number;
+            /** Rows */
+            rows: number;
+            /** Tile Names */
+            tile_names: {
+                [key: string]: string;
+            };
+            /** Tile Of */
+            tile_of: {
+                [key: string]: number;
+            };
+        };
         /** Overlap */
         Overlap: {
             /** Pairs */
@@ -933,6 +1011,18 @@ export interface components {
             px: number;
             /** Self */
             self: number;
+        };
+        /**
+         * PackedTile
+         * @description A tile with what belongs to it: `alone` is the density that it could have by itself, over the common one.
+         */
+        PackedTile: {
+            /** Alone */
+            alone: number;
+            /** Islands */
+            islands: number;
+            /** Tile */
+            tile: number;
         };
         /**
          * PickIn
@@ -1204,6 +1294,22 @@ export interface components {
              */
             sheets: components["schemas"]["SheetIn"][];
             /**
+             * Shelved
+             * @default {}
+             */
+            shelved: {
+                [key: string]: {
+                    [key: string]: unknown;
+                };
+            };
+            /**
+             * Tile Of
+             * @default {}
+             */
+            tile_of: {
+                [key: string]: number;
+            };
+            /**
              * Twins
              * @default []
              */
@@ -1299,16 +1405,21 @@ export interface components {
         SheetOut: {
             bleed?: components["schemas"]["Bleed"] | null;
             figures: components["schemas"]["Figures"] | null;
+            /** Filled */
+            filled?: components["schemas"]["PackedTile"][] | null;
             /** Id */
             id: number;
             /** Islands */
             islands: number;
             /** Kept */
             kept: number | null;
+            move?: components["schemas"]["MoveOut"] | null;
             /** Moved */
             moved: number;
             /** Name */
             name: string;
+            /** Spans */
+            spans?: string | null;
             /** Stale */
             stale: string[];
             verdict?: components["schemas"]["VerdictOut"] | null;
@@ -1636,6 +1747,32 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ProjectOut"];
+                };
+            };
+        };
+    };
+    quilt_server_api_order_tiles: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["OrderIn"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OrderOut"];
                 };
             };
         };

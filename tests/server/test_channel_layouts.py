@@ -1,0 +1,153 @@
+"""Several channels laid out in one project: each keeps its layout, sheets and rules while another one is worked on, and all leave together."""
+
+from __future__ import annotations
+
+import numpy as np
+import pytest
+import shapely
+
+from quilt_core import formats
+from quilt_server.projects.models import SourceFile
+
+from .test_api import Browser
+from .test_deliver import delivered
+from .test_further import channels, crate
+from .test_sheets import sheet
+
+
+@pytest.fixture
+def browser(transactional_db: None) -> Browser:
+    return Browser()
+
+
+def packed(browser: Browser) -> None:
+    done = browser.run("pack")
+    assert done["state"] == "done", done["error"]
+
+
+def quick(browser: Browser, **more: object) -> None:
+    browser.change(settings={**browser.state()["settings"], "seconds": 0.5, **more})
+
+
+def test_a_layout_stays_when_another_channel_is_worked_on(browser: Browser) -> None:
+    browser.upload(b__glb=crate())
+    came = channels(browser)
+    quick(browser, map_px=512)
+    packed(browser)
+    first = channels(browser)
+    assert not np.allclose(first["crate"][0], came["crate"][0])
+    assert browser.run("channel", channel=1)["state"] == "done"
+    # What the first channel was laid out to leaves with the second one as it came, by pygltflib.
+    there = channels(browser)
+    for name in came:
+        assert there[name][0] == pytest.approx(first[name][0], abs=1e-6)
+        assert there[name][1] == pytest.approx(came[name][1], abs=1e-6)
+    quick(browser, map_px=256)
+    packed(browser)
+    second = channels(browser)
+    assert not np.allclose(second["crate"][1], came["crate"][1])
+    assert browser.run("channel", channel=0)["state"] == "done"
+    last = channels(browser)
+    for name in came:
+        assert last[name][0] == pytest.approx(first[name][0], abs=1e-6)
+        assert last[name][1] == pytest.approx(second[name][1], abs=1e-6)
+    assert browser.state()["settings"]["map_px"] == 512
+    for _ in range(4):
+        browser.post(f"/api/projects/{browser.project}/undo", {"base": browser.state()["snapshot"]})
+    assert channels(browser)["crate"][0] == pytest.approx(first["crate"][0], abs=1e-6)
+
+
+def test_sheets_and_rules_come_back_with_their_channel(browser: Browser) -> None:
+    browser.upload(b__glb=crate())
+    state = browser.state()
+    keys = {o["name"]: o["key"] for o in state["objects"]}
+    file = keys["lid"].split("/")[0]
+    lid = next(o for o in state["objects"] if o["name"] == "lid")
+    island = f"{file}:{lid['first']}" if "first" in lid else f"{file}:6"
+    two = [sheet(1, name="body"), sheet(2, name="lids")]
+    settings = {**state["settings"], "seconds": 0.5, "sheets": two, "sheet_of": {keys["lid"]: 2}, "weights": {island: 2.0}, "held": []}
+    assert browser.run("settings", settings=settings)["state"] == "done"
+    packed(browser)
+    assert browser.run("channel", channel=1)["state"] == "done"
+    now = browser.state()["settings"]
+    # A channel has its own sheets.
+    assert now["sheets"] == [] and now["sheet_of"] == {} and now["weights"] == {}
+    # A change made here to the second channel gives the file a new number; the rules of the first follow.
+    lid_now = next(o["key"] for o in browser.state()["objects"] if o["name"] == "lid")
+    assert browser.run("unwrap", objects=[lid_now])["state"] == "done"
+    assert browser.run("channel", channel=0)["state"] == "done"
+    back = browser.state()
+    lid_now = next(o["key"] for o in back["objects"] if o["name"] == "lid")
+    assert lid_now != keys["lid"]
+    assert [s["name"] for s in back["settings"]["sheets"]] == ["body", "lids"] and back["settings"]["sheet_of"] == {lid_now: 2}
+    assert back["settings"]["weights"] == {f"{lid_now.split('/')[0]}:{island.split(':')[1]}": 2.0}
+
+
+def test_what_is_shelved_is_not_changed_from_outside(browser: Browser) -> None:
+    browser.upload(b__glb=crate())
+    settings = browser.state()["settings"]
+    assert "by a job" in browser.change(422, settings={**settings, "shelved": {"1": {"sheets": "?"}}})["detail"]
+
+
+def test_a_channel_that_nothing_has_leaves_all_as_it_was(browser: Browser) -> None:
+    browser.upload(b__glb=crate())
+    quick(browser)
+    packed(browser)
+    before = browser.state()
+    done = browser.run("channel", channel=5)
+    assert done["state"] == "failed" and "No object has UVs in channel 5" in done["error"]
+    assert browser.state()["snapshot"] == before["snapshot"]
+
+
+@pytest.mark.parametrize("form", ["usda", "dae"])
+def test_every_format_with_channels_keeps_both(browser: Browser, form: str) -> None:
+    """The file is made by the product; what leaves is read by its reader, which other tests compare with those of other libraries."""
+    browser.upload(b__glb=crate())
+    with delivered(browser, format=form) as z:
+        body = z.read(f"b.{form}")
+    browser = Browser()
+    browser.upload(**{f"c__{form}": body})
+    quick(browser)
+    corners = []
+    for channel in (0, 1, 0):
+        if corners:
+            assert browser.run("channel", channel=channel)["state"] == "done"
+        if len(corners) < 2:
+            packed(browser)
+        with delivered(browser) as z:
+            scene = formats.read(z.read(f"c.{form}"), f"c.{form}", 1.0, {})
+        corners.append([{k: c.uvs[c.triangles] for k, c in m.channels.items()} for m in scene.meshes])
+    for first, second, last in zip(*corners, strict=True):
+        assert first[0] == pytest.approx(second[0], abs=1e-6) == last[0]
+        assert second[1] == pytest.approx(last[1], abs=1e-6)
+        assert not np.allclose(first[1], second[1])
+
+
+@pytest.mark.parametrize("form", ["obj", "ply", "glb", "usda", "dae"])
+def test_new_uvs_that_lie_as_they_were_made_leave_as_such(browser: Browser, form: str) -> None:
+    """Nothing moves an island after *lay flat again*: what is written is what the table shows, not the numbers that keep rows apart on the way."""
+    browser.upload(b__glb=crate())
+    with delivered(browser, format=form) as z:
+        body = z.read(f"b.{form}")
+    browser = Browser()
+    browser.upload(**{f"c__{form}": body})
+    assert browser.run("unwrap", objects=[o["key"] for o in browser.state()["objects"]])["state"] == "done"
+    quick(browser)
+    packed(browser)
+    file = SourceFile.objects.get(pk=browser.state()["files"][0]["id"])
+    # What was laid out is made the file's own UVs, so that the layout moves nothing.
+    with delivered(browser) as z:
+        laid = formats.read(z.read(f"c.{form}"), f"c.{form}", 1.0, {})
+    if form in ("glb", "usda", "dae"):
+        for channel in (1, 0):
+            assert browser.run("channel", channel=channel)["state"] == "done"
+        assert browser.state()["files"][0]["id"] != file.pk
+        with delivered(browser) as z:
+            again = formats.read(z.read(f"c.{form}"), f"c.{form}", 1.0, {})
+        for was, now in zip(laid.meshes, again.meshes, strict=True):
+            a, b = was.channels[0], now.channels[0]
+            assert a.uvs[a.triangles] == pytest.approx(b.uvs[b.triangles], abs=1e-6)
+    for m in laid.meshes:
+        shapes = shapely.polygons(m.channels[0].uvs[m.channels[0].triangles])
+        assert (shapely.area(shapes) > 1e-6).all()
+        assert shapely.union_all(shapes).area == pytest.approx(shapely.area(shapes).sum(), rel=1e-4)
