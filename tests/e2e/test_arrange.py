@@ -17,30 +17,11 @@ from quilt_core.uv.analysis import analyse
 from quilt_core.uv.density import densities
 from tests.core.test_faults import squares
 
-from .test_stages import deliver, stage, start
+from . import AROUND
+from .steps import deliver, idle, packed, proving, put, section, stage, start
 from .test_whole_job import address, chromium, page
 
 __all__ = ["address", "chromium", "page"]
-
-
-def idle(page: Page) -> None:
-    """Wait until nothing is being done."""
-    page.wait_for_timeout(250)
-    expect(page.get_by_text("All saved")).to_be_visible(timeout=90_000)
-    page.wait_for_timeout(150)
-
-
-def put(page: Page, name: str, value: str) -> None:
-    field = page.get_by_role("textbox", name=name, exact=True)
-    field.fill(value)
-    field.press("Enter")
-    idle(page)
-
-
-def opened(page: Page, section: str) -> None:
-    button = page.get_by_role("button", name=re.compile(f"^[▸▾] {re.escape(section)}"))
-    if button.get_attribute("aria-expanded") == "false":
-        button.click()
 
 
 def faulty() -> bytes:
@@ -145,7 +126,7 @@ def test_a_planned_sheet_of_three_tiles_two_of_them_held(page: Page, address: st
     file.write_bytes(squares(sides))
     start(page, address, "Three tiles", file)
     stage(page, "Arrange")
-    opened(page, "Plan")
+    section(page, "Plan")
     expect(page.get_by_role("img", name="Density by map size")).to_be_visible()
     put(page, "Density wanted", "200")
     expect(page.get_by_text(re.compile("Needs .* of 2048 px"))).to_be_visible()
@@ -154,9 +135,11 @@ def test_a_planned_sheet_of_three_tiles_two_of_them_held(page: Page, address: st
     page.get_by_role("listbox", name="Tiles").get_by_role("option", name="1002").click()
     page.get_by_label("Resolution of tile 1002").select_option("1024")
     idle(page)
+    section(page, "Sheets")
     expect(page.get_by_text("not packed yet")).to_be_visible()
     page.get_by_role("button", name="Pack this sheet").click()
-    expect(page.get_by_test_id("verdict")).to_have_text(re.compile("^Fit for baking"), timeout=60_000)
+    proving(page)
+    expect(page.get_by_test_id("verdict")).to_have_text(re.compile("^Fit for baking"))
     expect(page.get_by_text(re.compile("Tile 1002, 1024 px"))).to_be_visible()
     with deliver(page, tmp_path / "a.zip") as archive:
         first = analyse(formats.read(archive.read("many.obj"), "many.obj"), 0)[0]
@@ -191,7 +174,7 @@ def test_objects_go_to_a_second_sheet_and_only_it_is_packed_again(page: Page, ad
     page.get_by_role("button", name="Tide mill, six parts").click()
     stage(page, "Arrange")
     put(page, "Time", "1")
-    opened(page, "Plan")
+    section(page, "Plan")
     page.get_by_role("button", name="Share them out evenly").click()
     page.wait_for_timeout(400)
     idle(page)
@@ -217,10 +200,11 @@ def test_bunches_twins_and_recipes_are_set_in_one_place(page: Page, address: str
     stage(page, "Arrange")
     put(page, "Time", "1")
     page.get_by_label("What a click picks").select_option("islands")
-    page.get_by_role("button", name="Open all-faults").or_(page.get_by_role("button", name=re.compile("^Open "))).first.click()
+    page.get_by_test_id(re.compile("^open ")).first.click()
     lines = page.get_by_role("listbox", name="Objects").get_by_role("option")
     lines.nth(1).click()
     lines.nth(3).click(modifiers=["Control"])
+    section(page, "Rules")
     page.get_by_role("button", name="Bunch the selection").click()
     idle(page)
     page.get_by_label("How Bunch 1 lies").select_option("strict")
@@ -241,7 +225,8 @@ def test_bunches_twins_and_recipes_are_set_in_one_place(page: Page, address: str
     page.get_by_label("Compare with").select_option("My recipe")
     expect(page.get_by_text("padding, px: 16, there 8")).to_be_visible()
     page.get_by_role("button", name="Pack this sheet").click()
-    expect(page.get_by_test_id("verdict")).to_have_text(re.compile("^Fit for baking"), timeout=60_000)
+    proving(page)
+    expect(page.get_by_test_id("verdict")).to_have_text(re.compile("^Fit for baking"))
     expect(page.get_by_text("Smallest gap, 16 px asked")).to_be_visible()
 
 
@@ -254,9 +239,7 @@ def test_a_try_is_compared_and_kept(page: Page, address: str, tmp_path: Path) ->
     for padding in ("8", "32"):
         put(page, "Padding", padding)
         page.get_by_role("button", name="Pack this sheet").click()
-        expect(page.get_by_role("heading", name="Prove")).to_be_visible(timeout=60_000)
-        idle(page)
-        stage(page, "Arrange")
+        packed(page)
     for name in ("Try 1", "Try 2"):
         page.get_by_role("button", name=f"Mark {name} to compare").click()
     page.get_by_role("button", name="Compare", exact=True).click()
@@ -281,7 +264,7 @@ def test_islands_are_moved_by_hand_undone_and_redone(page: Page, address: str, t
     stage(page, "Arrange")
     host = page.get_by_test_id("table").bounding_box()
     assert host
-    side = min(host["width"], host["height"]) / 1.15
+    side = min(host["width"], host["height"]) / AROUND
     left, low = host["x"] + (host["width"] - side) / 2, host["y"] + (host["height"] + side) / 2
     undo = page.get_by_role("button", name="Undo")
     page.mouse.click(left + 0.3 * side, low - 0.3 * side)
@@ -296,7 +279,7 @@ def test_islands_are_moved_by_hand_undone_and_redone(page: Page, address: str, t
     page.wait_for_timeout(700)
     idle(page)
     expect(undo).to_have_attribute("title", re.compile(r"Nudge by 1, 10 px"))
-    opened(page, "By hand")
+    section(page, "By hand")
     put(page, "Move right by", "512")
     page.get_by_role("button", name="Move", exact=True).click()
     idle(page)
@@ -351,74 +334,3 @@ def test_a_picture_is_dropped_on_its_tile(page: Page, address: str, tmp_path: Pa
     assert red > green > blue, "the brown of the planks"
     page.get_by_label("Picture under the islands").last.select_option("")
     expect(page.get_by_label("Dim the picture")).not_to_be_visible()
-
-
-def test_the_large_demo_is_planned_packed_with_every_rule_and_changed(page: Page, address: str, tmp_path: Path) -> None:
-    """The whole quay on two sheets, one of three tiles of 4096 and twice 1024 px; all rules; by hand; and only the changed sheet is packed again."""
-    page.goto(address)
-    page.get_by_role("button", name="The whole quay").click()
-    expect(page.get_by_role("listbox", name="Objects").get_by_role("option").first).to_be_visible(timeout=20_000)
-    stage(page, "Arrange")
-    put(page, "Time", "2")
-    opened(page, "Plan")
-    page.get_by_role("button", name="Share them out evenly").click()
-    page.wait_for_timeout(500)
-    idle(page)
-    listing = page.get_by_role("listbox", name="Sheets")
-    expect(listing.get_by_role("option").nth(1)).to_contain_text(re.compile(r"Sheet 2[1-9]\d+ islands"), timeout=30_000)
-    idle(page)
-    listing.get_by_text("Sheet 2").click()
-    put(page, "Columns", "3")
-    for tile, px in (("1001", "4096"), ("1002", "1024"), ("1003", "1024")):
-        page.get_by_role("listbox", name="Tiles").get_by_role("option", name=tile).click()
-        page.get_by_label(f"Resolution of tile {tile}").select_option(px)
-        idle(page)
-    page.get_by_role("button", name="Keep a corner free").click()
-    idle(page)
-    put(page, "Gap between materials", "12")
-    objects = page.get_by_role("listbox", name="Objects")
-
-    def chosen(*names: str) -> None:
-        for k, name in enumerate(names):
-            objects.get_by_role("option", name=re.compile(f"{name} ")).first.click(modifiers=["Control"] if k else [])
-
-    page.get_by_label("Filter objects").fill("sack")
-    chosen("sack-1", "sack-4")
-    page.get_by_role("button", name="Bunch the selection").click()
-    idle(page)
-    page.get_by_label("How Bunch 1 lies").select_option("strict")
-    idle(page)
-    page.get_by_label("Filter objects").fill("post-")
-    chosen("post-1", "post-2", "post-3")
-    page.get_by_role("button", name="Stack the selection by shape").click()
-    page.wait_for_timeout(400)
-    idle(page)
-    expect(page.get_by_text(re.compile("groups of twins"))).to_be_visible()
-    page.get_by_label("Filter objects").fill("vane")
-    chosen("weather-vane")
-    page.get_by_label("Turn these").select_option("none")
-    idle(page)
-    page.get_by_label("Filter objects").fill("")
-    page.get_by_role("button", name="Pack what is stale (2)").click()
-    page.wait_for_timeout(2000)
-    idle(page)
-    expect(page.get_by_role("button", name="Pack what is stale (0)")).to_be_disabled()
-    # By hand: one island is brought to a free place and held there.
-    page.get_by_label("Filter objects").fill("lamp")
-    chosen("crane-lamp")
-    page.get_by_role("button", name="Hold in place").click()
-    idle(page)
-    stale = listing.get_by_text(re.compile("held islands changed"))
-    expect(stale).to_have_count(1)
-    page.get_by_role("button", name="Pack what is stale (1)").click()
-    page.wait_for_timeout(1500)
-    idle(page)
-    stage(page, "Arrange")
-    expect(page.get_by_role("button", name="Pack what is stale (0)")).to_be_disabled()
-    with deliver(page, tmp_path / "quay.zip") as archive:
-        report = json.loads(archive.read("report.json"))
-    assert set(report["sheets"]) == {"Sheet 1", "Sheet 2"} and report["overlap_pairs"] == 0
-    second = report["sheets"]["Sheet 2"]
-    assert [t["px"] for t in second["tiles"]] == [4096, 1024, 1024] and second["outside"] == 0
-    known = [t["density"] for t in second["tiles"] if t["density"]]
-    assert max(known) / min(known) < 1.001 and second["smallest_gap_px"] >= 8 - 1e-3

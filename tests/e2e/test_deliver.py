@@ -16,8 +16,8 @@ from quilt_core import formats
 from tests.core.test_faults import squares
 from tests.real_files import path
 
-from .test_arrange import idle, put
-from .test_stages import stage, start
+from . import AROUND
+from .steps import idle, proving, put, stage, start
 from .test_whole_job import address, chromium, page
 
 __all__ = ["address", "chromium", "page"]
@@ -43,8 +43,7 @@ def test_real_objects_with_their_textures_become_one_sheet(page: Page, address: 
     idle(page)
     put(page, "Time", "3")
     page.get_by_role("button", name="Pack this sheet").click()
-    expect(page.get_by_role("heading", name="Prove")).to_be_visible(timeout=60_000)
-    idle(page)
+    proving(page)
     page.get_by_role("button", name="Prove how far the colours stay apart").click()
     expect(page.get_by_text("Clean, measured")).to_be_visible(timeout=60_000)
     expect(page.get_by_text("Rule of thumb, by the padding")).to_be_visible()
@@ -122,8 +121,7 @@ def test_a_newer_version_of_a_file_is_taken_over(page: Page, address: str, tmp_p
     stage(page, "Arrange")
     put(page, "Time", "1")
     page.get_by_role("button", name="Pack this sheet").click()
-    expect(page.get_by_role("heading", name="Prove")).to_be_visible(timeout=60_000)
-    idle(page)
+    proving(page)
     stage(page, "Gather")
     file.write_bytes(squares([*old, (0.6, 0.6, 0.9, 0.9)]))
     page.get_by_test_id("replace-parts.obj").set_input_files(file)
@@ -144,7 +142,7 @@ def test_a_narrow_gap_is_clicked_and_marks_are_switched(page: Page, address: str
     stage(page, "Mend")
     host = page.get_by_test_id("table").bounding_box()
     assert host
-    side = min(host["width"], host["height"]) / 1.15
+    side = min(host["width"], host["height"]) / AROUND
     left, low = host["x"] + (host["width"] - side) / 2, host["y"] + (host["height"] + side) / 2
     found = page.request.get(f"{address}/api/projects/{page.url.rsplit('/', 1)[-1]}/faults").json()
     u, v, _ = next(f["places"][0] for f in found if f["kind"] == "gap")

@@ -13,9 +13,8 @@ from quilt_core import formats
 from tests.core.test_faults import squares
 from tests.server.test_copies import files as shapes
 
-from .test_arrange import idle, put
+from .steps import deliver, idle, proving, put, stage, start
 from .test_seams import newest
-from .test_stages import deliver, stage, start
 from .test_whole_job import address, chromium, page
 
 __all__ = ["address", "chromium", "page"]
@@ -45,8 +44,7 @@ def test_bare_and_good_objects_are_told_apart_unwrapped_packed_and_delivered(pag
     stage(page, "Arrange")
     put(page, "Time", "1")
     page.get_by_role("button", name="Pack this sheet").click()
-    expect(page.get_by_role("heading", name="Prove")).to_be_visible(timeout=60_000)
-    idle(page)
+    proving(page)
     with deliver(page, tmp_path / "out.zip") as archive:
         body = archive.read("kit.obj")
     scene = formats.read(body, "kit.obj")

@@ -15,8 +15,8 @@ from tests.server.test_proposals import ball
 from tests.server.test_seams import grid
 from tests.shapes import kit
 
-from .test_arrange import idle, put
-from .test_stages import deliver, stage, start
+from . import AROUND
+from .steps import deliver, idle, put, stage, start
 from .test_whole_job import address, chromium, page
 
 __all__ = ["address", "chromium", "page"]
@@ -47,7 +47,7 @@ def on_table(page: Page) -> Callable[[float, float], tuple[float, float]]:
     """Where a UV is on the page; the sheet is 0.4 wide at the tile's lower left, and the tile fills the height but for a border."""
     box = page.get_by_test_id("table").bounding_box()
     assert box
-    side = min(box["width"], box["height"]) / 1.15
+    side = min(box["width"], box["height"]) / AROUND
     left, low = box["x"] + box["width"] / 2 - side / 2, box["y"] + box["height"] / 2 + side / 2
     return lambda u, v: (left + u * side, low - v * side)
 
@@ -88,7 +88,7 @@ def test_seams_are_weighed_and_what_costs_nothing_is_sewn(page: Page, address: s
     page.get_by_role("button", name="Weigh all seams").click()
     table = page.get_by_role("table", name="Seams")
     expect(table.get_by_role("row")).to_have_count(2, timeout=30_000)
-    expect(table).to_contain_text("4.00")
+    expect(table).to_contain_text("sheet4100 %")
     expect(table).to_contain_text("nothing")
     idle(page)
     table.get_by_role("row").nth(1).click()

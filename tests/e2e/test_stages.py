@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import json
 import re
-import zipfile
 from pathlib import Path
 
 import pytest
@@ -19,31 +18,12 @@ from quilt_core.uv.density import densities
 from tests.core.test_faults import squares
 from tests.real_files import path
 
+from . import AROUND
+from .steps import deliver, put, section, stage, start
 from .test_whole_job import address, chromium, page
 
 __all__ = ["address", "chromium", "page"]
 FAULTY = squares([(0.1, 0.1, 0.3, 0.3), (4.1, 4.1, 4.5, 4.5), (0.9, 0.4, 1.1, 0.6)], flip=frozenset({0}))
-
-
-def start(page: Page, address: str, name: str, *files: Path) -> None:
-    """A project with files, at its Inspect stage."""
-    page.goto(address)
-    page.get_by_label("Name of the new project").fill(name)
-    page.get_by_role("button", name="Start a project").click()
-    page.get_by_test_id("files").set_input_files(files)
-    expect(page.get_by_role("heading", name="Inspect")).to_be_visible(timeout=60_000)
-
-
-def stage(page: Page, name: str) -> None:
-    page.get_by_role("navigation", name="Stages").get_by_role("button", name=name).click()
-
-
-def deliver(page: Page, target: Path) -> zipfile.ZipFile:
-    stage(page, "Deliver")
-    with page.expect_download(timeout=60_000) as download:
-        page.get_by_role("button", name="Make the zip").click()
-    download.value.save_as(target)
-    return zipfile.ZipFile(target)
 
 
 def test_each_fault_is_found_mended_and_counted_again(page: Page, address: str, tmp_path: Path) -> None:
@@ -105,11 +85,12 @@ def test_islands_are_held_and_hints_act(page: Page, address: str) -> None:
     stage(page, "Mend")
     page.get_by_role("button", name="Bring in", exact=True).click()
     expect(page.get_by_text("islands changed.")).to_be_visible(timeout=20_000)
-    page.get_by_role("button", name="Open crane-lamp").click()
+    page.get_by_test_id("open crane-lamp").click()
     island = page.get_by_role("option", name="island 1 ").first
     island.click()
     expect(island).to_have_attribute("aria-selected", "true")
     stage(page, "Arrange")
+    section(page, "Rules")
     expect(page.get_by_text("For the selection: 1 island")).to_be_visible()
     page.get_by_role("button", name="Hold in place").click()
     expect(page.get_by_text("1 held, 0 turn")).to_be_visible()
@@ -132,8 +113,7 @@ def test_the_channel_that_is_worked_on_is_chosen(page: Page, address: str, tmp_p
     page.get_by_label("UV channel to work on").select_option("1")
     expect(page.get_by_role("button", name="Undo")).to_have_attribute("title", re.compile("Read channel 1"), timeout=20_000)
     stage(page, "Arrange")
-    page.get_by_role("textbox", name="Time").fill("1")
-    page.get_by_role("textbox", name="Time").press("Enter")
+    put(page, "Time", "1")
     page.get_by_role("button", name="Pack this sheet").click()
     expect(page.get_by_test_id("verdict")).to_have_text(re.compile("^Fit for baking"), timeout=60_000)
     stage(page, "Deliver")
@@ -181,7 +161,7 @@ def test_a_box_selects_islands_on_the_table(page: Page, address: str, tmp_path: 
     page.get_by_label("What a click picks").select_option("islands")
     table = page.get_by_test_id("table").bounding_box()
     assert table
-    side = min(table["width"], table["height"]) / 1.15
+    side = min(table["width"], table["height"]) / AROUND
     left, low = table["x"] + (table["width"] - side) / 2, table["y"] + (table["height"] + side) / 2
     page.keyboard.down("Shift")
     page.mouse.move(left + 0.05 * side, low - 0.05 * side)

@@ -1,5 +1,5 @@
 import { expect, test } from 'vitest'
-import { perMetre, plain } from './words'
+import { counted, length, perMetre, plain } from './words'
 
 test('densities are read out in plain digits, whatever their size', () => {
   expect(plain(15899.7)).toBe('15,900')
@@ -7,4 +7,13 @@ test('densities are read out in plain digits, whatever their size', () => {
   expect(plain(2048)).toBe('2,048')
   expect(perMetre(1.59e7)).toBe('15,900,000 px/m')
   expect(perMetre(null)).toBe('none')
+})
+
+test('lengths and counts read as one would say them', () => {
+  expect([0.0004, 0.02, 0.999, 16.34, 1630].map(length)).toEqual(['0.4 mm', '2 cm', '99.9 cm', '16.3 m', '1,630 m'])
+  expect([counted(1, 'island'), counted(0, 'island'), counted(12000, 'bunch', 'bunches')]).toEqual([
+    '1 island',
+    '0 islands',
+    '12,000 bunches',
+  ])
 })

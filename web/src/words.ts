@@ -7,3 +7,14 @@ export function plain(x: number, digits = 4): string {
 export function perMetre(density: number | null | undefined, digits = 4): string {
   return density == null ? 'none' : `${plain(density, digits)} px/m`
 }
+
+/** How many of something: "1 island", "12,000 islands". */
+export function counted(n: number, one: string, more = `${one}s`): string {
+  return `${n.toLocaleString('en')} ${n === 1 ? one : more}`
+}
+
+/** A length given in metres, in the unit that keeps it short: "2.5 cm", "16.3 m". */
+export function length(metres: number): string {
+  if (metres >= 1) return `${plain(metres, 3)} m`
+  return metres >= 0.001 ? `${plain(100 * metres, 3)} cm` : `${plain(1000 * metres, 3)} mm`
+}

@@ -8,6 +8,8 @@ const KEYS: [keys: string, does: string][] = [
   ['Esc', 'select nothing'],
   ['F', 'show everything'],
   ['S', 'show the selection, in both pictures'],
+  ['V, Shift V', 'table over model, side by side, table or model alone'],
+  ['L, W, T', 'fold the ledger, the worksheet, the tries'],
   ['N, Shift N', 'next fault, the one before'],
   ['P', 'pick objects or islands'],
   ['E', 'pick edges, faces or points, then the brush'],

@@ -1,21 +1,29 @@
-import { Box, Button, Flex, Text } from '@chakra-ui/react'
+import { Box, Button, Flex, Heading, Text } from '@chakra-ui/react'
 import { useEffect, useState, type DragEvent } from 'react'
 import { Group, Panel, Separator, useDefaultLayout } from 'react-resizable-panels'
 import { Ledger } from '../ledger/Ledger'
+import { DRAGGED } from '../ledger/LineRow'
 import { ModelView } from '../model/ModelView'
 import { dropped } from '../stages/drop'
 import { Worksheet } from '../stages/Worksheet'
 import { STAGES, useParts } from '../store'
+import { sent } from '../scene/sheets'
 import { isPicture, tileInName } from '../scene/pictures'
 import { shownTable, TableView } from '../table/TableView'
 import { Tries } from '../tries/Tries'
 import { useKeys } from './keys'
 import { openPoints } from './points'
+import { useRoom } from './room'
+import type { View } from './rooms'
+import { Edge, RoomBar } from './RoomBar'
 import { Shortcuts } from './Shortcuts'
+
+/** What stands beside the pictures keeps its width when the window grows. */
+const BESIDE = { minSize: '270px', groupResizeBehavior: 'preserve-pixel-size' } as const
 
 /** The frame of a project: bar, stage rail, ledger, table and model, worksheet, tries. */
 export function Workspace({ id, leave }: { id: number; leave: () => void }) {
-  const q = useParts('open', 'close', 'state', 'message', 'putPicture', 'upload', 'say')
+  const q = useParts('open', 'close', 'state', 'message', 'putPicture', 'upload', 'say', 'change', 'selection')
   const [over, setOver] = useState(false)
   const { open, close } = q
   useEffect(() => {
@@ -26,13 +34,24 @@ export function Workspace({ id, leave }: { id: number; leave: () => void }) {
     document.title = q.state ? `${q.state.name} – Untold Quilt` : 'Untold Quilt'
   }, [q.state])
   useKeys()
-  const frame = useDefaultLayout({ id: 'frame' })
-  const views = useDefaultLayout({ id: 'views' })
+  const room = useRoom()
+  const ledger = !room.folded.includes('ledger')
+  const sheet = !room.folded.includes('worksheet')
+  const panels = [...(ledger ? ['ledger-panel'] : []), 'pictures-panel', ...(sheet ? ['worksheet-panel'] : [])]
+  const frame = useDefaultLayout({ id: 'frame', panelIds: panels })
+  const views = useDefaultLayout({ id: `views ${room.views}` })
+  const wide = innerWidth >= 1500
 
   async function drop(e: DragEvent) {
     e.preventDefault()
     setOver(false)
     const tile = shownTable.current?.tileAt(e.clientX, e.clientY) ?? null
+    const line = e.dataTransfer.getData(DRAGGED)
+    if (line) {
+      if (tile && q.state)
+        await q.change({ settings: sent(q.state, q.selection.has(line) ? q.selection : [line], tile) })
+      return
+    }
     try {
       const files = await dropped(e.dataTransfer)
       // Pictures alone go under a tile: the one in their name, or the one that they fell on.
@@ -50,7 +69,7 @@ export function Workspace({ id, leave }: { id: number; leave: () => void }) {
       h="100%"
       onDragOver={(e) => {
         e.preventDefault()
-        setOver(true)
+        if (!e.dataTransfer.types.includes(DRAGGED)) setOver(true)
       }}
       onDragLeave={() => setOver(false)}
       onDrop={(e) => void drop(e)}
@@ -77,31 +96,51 @@ export function Workspace({ id, leave }: { id: number; leave: () => void }) {
           </Button>
         </Flex>
       )}
-      <Box flex="1" minH="0">
-        <Group orientation="horizontal" id="frame" {...frame}>
-          <Panel id="ledger-panel" defaultSize="27%" minSize="300px">
-            <Ledger />
-          </Panel>
-          <Divide />
+      <Flex as="main" flex="1" minH="0">
+        {!ledger && <Edge what="ledger" />}
+        <Group orientation="horizontal" id="frame" {...frame} style={{ flex: 1 }}>
+          {ledger && (
+            <>
+              <Panel id="ledger-panel" defaultSize={wide ? '340px' : '300px'} {...BESIDE}>
+                <Ledger />
+              </Panel>
+              <Divide />
+            </>
+          )}
           <Panel id="pictures-panel" minSize="300px">
-            <Group orientation="vertical" id="views" {...views}>
-              <Panel id="table-panel" defaultSize="55%" minSize="120px">
-                <TableView />
-              </Panel>
-              <Divide flat />
-              <Panel id="model-panel" minSize="100px">
-                <ModelView />
-              </Panel>
-            </Group>
+            <Pictures views={room.views} layout={views} />
           </Panel>
-          <Divide />
-          <Panel id="worksheet-panel" defaultSize="23%" minSize="270px">
-            <Worksheet />
-          </Panel>
+          {sheet && (
+            <>
+              <Divide />
+              <Panel id="worksheet-panel" defaultSize={wide ? '360px' : '300px'} {...BESIDE}>
+                <Worksheet />
+              </Panel>
+            </>
+          )}
         </Group>
-      </Box>
-      <Tries />
+        {!sheet && <Edge what="worksheet" />}
+      </Flex>
+      {room.folded.includes('tries') ? <Edge what="tries" flat /> : <Tries />}
     </Flex>
+  )
+}
+
+/** The table and the model: one above the other, side by side, or one alone. */
+function Pictures({ views, layout }: { views: View; layout: ReturnType<typeof useDefaultLayout> }) {
+  if (views === 'table') return <TableView />
+  if (views === 'model') return <ModelView />
+  const beside = views === 'side'
+  return (
+    <Group key={views} orientation={beside ? 'horizontal' : 'vertical'} id={`views ${views}`} {...layout}>
+      <Panel id="table-panel" defaultSize="55%" minSize="120px">
+        <TableView />
+      </Panel>
+      <Divide flat={!beside} />
+      <Panel id="model-panel" minSize="100px">
+        <ModelView />
+      </Panel>
+    </Group>
   )
 }
 
@@ -119,13 +158,13 @@ function Bar({ leave }: { leave: () => void }) {
   const cover = p.coverage === undefined ? '' : `, best coverage ${(100 * Number(p.coverage)).toFixed(1)} %`
   const time = p.of === undefined ? '' : ` ${Number(p.seconds).toFixed(0)} of ${Number(p.of).toFixed(0)} s`
   return (
-    <Flex align="center" gap="3" px="3" h="44px" flexShrink="0">
+    <Flex as="header" align="center" gap="3" px="3" h="40px" flexShrink="0">
       <Button variant="plain" p="0" aria-label="All projects" title="All projects" onClick={leave}>
         <img src="/mark.svg" width="24" alt="" />
       </Button>
-      <Text fontSize="md" fontWeight="600" truncate>
+      <Heading as="h1" fontSize="md" fontWeight="600" truncate>
         {state?.name}
-      </Text>
+      </Heading>
       <Button
         size="xs"
         variant="ghost"
@@ -194,6 +233,7 @@ function Rail() {
           </Button>
         )
       })}
+      <RoomBar />
     </Flex>
   )
 }

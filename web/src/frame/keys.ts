@@ -6,6 +6,8 @@ import { flatOf } from '../scene/sheets'
 import { selectedBoxes } from '../stages/arrange/Hand'
 import { useFaults } from '../stages/faultSteps'
 import { STAGES, useQuilt, type Picks } from '../store'
+import { fold, turnViews } from './room'
+import type { Fold } from './rooms'
 
 /** The usual keys of the web, and single letters for what is done often; `Shortcuts.tsx` lists them. */
 export function useKeys(): void {
@@ -38,6 +40,8 @@ function plain(e: KeyboardEvent): boolean {
     q.select([])
   } else if (key === 'f') q.fit()
   else if (key === 's') q.show()
+  else if (key === 'v') turnViews(e.shiftKey ? -1 : 1)
+  else if (key in FOLDING) fold(FOLDING[key])
   else if (key === 'p') q.setPicks(q.picks === 'objects' ? 'islands' : 'objects')
   else if (key === 'e') q.setPicks(NEXT[q.picks] ?? 'edges')
   else if (key === 'b' && q.picks === 'points' && q.points.size) q.pickBorder()
@@ -56,6 +60,8 @@ function plain(e: KeyboardEvent): boolean {
   else return false
   return true
 }
+
+const FOLDING: Record<string, Fold> = { l: 'ledger', w: 'worksheet', t: 'tries' }
 
 const NEXT: Partial<Record<Picks, Picks>> = { edges: 'faces', faces: 'points', points: 'brush' }
 

@@ -3,8 +3,9 @@ import { useMemo, useRef, useState, type KeyboardEvent } from 'react'
 import { bandOf, target } from '../scene/states'
 import { Choice } from '../stages/parts'
 import { useParts } from '../store'
-import { linesOf, SORTS, type Sort } from './rows'
-import { LineRow, WIDTH } from './LineRow'
+import { counted } from '../words'
+import { between, GROUPS, linesOf, SORTS, type Group, type Line, type Sort } from './rows'
+import { LineRow, ROW, WIDTH } from './LineRow'
 
 const HEIGHT = 26
 
@@ -21,6 +22,8 @@ export function Ledger() {
   )
   const [filter, setFilter] = useState('')
   const [sort, setSort] = useState<Sort>('file')
+  const [group, setGroup] = useState(() => (localStorage.getItem('ledger groups') ?? 'none') as Group)
+  const from = useRef('')
   const [fault, setFault] = useState('')
   const [on, setOn] = useState(0)
   const [open, setOpen] = useState<Set<string>>(new Set())
@@ -28,10 +31,10 @@ export function Ledger() {
   const list = useRef<HTMLDivElement>(null)
   const kind = faults.some((f) => f.kind === fault) ? fault : ''
   const lines = useMemo(
-    () => linesOf(state, pieces, faults, open, filter, sort, kind, on),
+    () => linesOf(state, pieces, faults, open, filter, sort, kind, on, group in GROUPS ? group : 'none'),
     // `drawn` counts the layouts that the pieces were given.
     // eslint-disable-next-line react-hooks/exhaustive-deps
-    [state, pieces, faults, open, filter, sort, kind, on, drawn],
+    [state, pieces, faults, open, filter, sort, kind, on, group, drawn],
   )
   const scale = useMemo(() => {
     const known = (state?.objects ?? []).flatMap((o) => (o.density ? [o.density.least, o.density.greatest] : []))
@@ -64,12 +67,21 @@ export function Ledger() {
         />
         <Choice label="Sort objects" value={sort} options={SORTS} set={setSort} />
       </Flex>
-      {(state?.sheets.length ?? 0) > 1 && (
-        <Flex px="2" pb="1">
+      <Flex gap="1" px="2" pb="1">
+        <Choice
+          label="Group objects"
+          value={group}
+          options={GROUPS}
+          set={(g) => {
+            localStorage.setItem('ledger groups', g)
+            setGroup(g)
+          }}
+        />
+        {(state?.sheets.length ?? 0) > 1 && (
           <select
             aria-label="Only on this sheet"
             value={on}
-            style={{ width: '100%' }}
+            style={{ flex: '1 1 80px', minWidth: 0 }}
             onChange={(e) => setOn(Number(e.target.value))}
           >
             <option value={0}>on all sheets</option>
@@ -79,14 +91,12 @@ export function Ledger() {
               </option>
             ))}
           </select>
-        </Flex>
-      )}
-      {faults.length > 0 && (
-        <Flex px="2" pb="1">
+        )}
+        {faults.length > 0 && (
           <select
             aria-label="Only with this fault"
             value={kind}
-            style={{ width: '100%' }}
+            style={{ flex: '1 1 80px', minWidth: 0 }}
             onChange={(e) => setFault(e.target.value)}
           >
             <option value="">with and without faults</option>
@@ -96,8 +106,8 @@ export function Ledger() {
               </option>
             ))}
           </select>
-        </Flex>
-      )}
+        )}
+      </Flex>
       <Flex px="2" pb="1" color="faded" fontSize="xs" justify="space-between">
         <Text>{state?.objects.length ?? 0} objects, islands</Text>
         <Text>density, px/m at {state?.settings.map_px} px</Text>
@@ -113,21 +123,30 @@ export function Ledger() {
       >
         <Box position="relative" style={{ height: lines.length * HEIGHT }}>
           <Box position="absolute" left="0" right="0" style={{ top: begin * HEIGHT }}>
-            {seen.map((line) => (
-              <LineRow
-                key={line.key}
-                line={line}
-                selected={selection.has(line.key)}
-                place={scale}
-                target={x && wanted ? wanted : null}
-                own={targets.get(line.sheet) ?? null}
-                band={band}
-                choose={(add) => select([line.key], add)}
-                show={() => select([line.key], false, true)}
-                toggle={() => toggle(line.key)}
-                move={moveFocus}
-              />
-            ))}
+            {seen.map((line) =>
+              line.kind === 'group' ? (
+                <GroupRow key={line.key} line={line} choose={(add) => select(line.keys, add)} />
+              ) : (
+                <LineRow
+                  key={line.key}
+                  line={line}
+                  selected={selection.has(line.key)}
+                  place={scale}
+                  target={x && wanted ? wanted : null}
+                  own={targets.get(line.sheet) ?? null}
+                  band={band}
+                  choose={(add, range) => {
+                    if (range && from.current)
+                      select([...(add ? selection : []), ...between(lines, from.current, line.key)])
+                    else select([line.key], add)
+                    if (!range) from.current = line.key
+                  }}
+                  show={() => select([line.key], false, true)}
+                  toggle={() => toggle(line.key)}
+                  move={moveFocus}
+                />
+              ),
+            )}
           </Box>
         </Box>
         {!lines.length && (
@@ -138,6 +157,32 @@ export function Ledger() {
           </Text>
         )}
       </Box>
+    </Flex>
+  )
+}
+
+/** The head of a group: what it is, and its sums; a click selects all of it. */
+function GroupRow({ line, choose }: { line: Extract<Line, { kind: 'group' }>; choose: (add: boolean) => void }) {
+  return (
+    <Flex
+      {...ROW}
+      aria-selected={false}
+      gap="2"
+      bg="fold"
+      fontSize="xs"
+      title="Select all of it"
+      onClick={(e) => choose(e.ctrlKey || e.metaKey)}
+      onKeyDown={(e) => {
+        if (e.key === 'Enter') choose(e.ctrlKey)
+        else if (e.key === 'ArrowDown' || e.key === 'ArrowUp') moveFocus(e)
+      }}
+    >
+      <Text fontWeight="600" flex="1" truncate>
+        {line.name}
+      </Text>
+      <Text color="faded" whiteSpace="nowrap">
+        {counted(line.keys.length, 'object')}, {counted(line.islands, 'island')}
+      </Text>
     </Flex>
   )
 }

@@ -3,10 +3,14 @@ import type { KeyboardEvent } from 'react'
 import type { Line } from './rows'
 import { plain } from '../words'
 
-export const WIDTH = 84
+export const WIDTH = 64
+/** What every line of the ledger has. */
+export const ROW = { role: 'option', tabIndex: 0, align: 'center', px: '2', h: '26px', cursor: 'pointer' } as const
+/** What a drag out of the ledger carries: the key of a line. */
+export const DRAGGED = 'text/x-quilt-line'
 
 interface Props {
-  line: Line
+  line: Exclude<Line, { kind: 'group' }>
   selected: boolean
   place: (d: number) => number
   /** The target of the sheet that is shown: the line through all rows. */
@@ -14,7 +18,7 @@ interface Props {
   /** The target of the sheet that this lies on. */
   own: number | null
   band: number
-  choose: (add: boolean) => void
+  choose: (add: boolean, range: boolean) => void
   show: () => void
   toggle: () => void
   move: (e: KeyboardEvent<HTMLElement>) => void
@@ -30,23 +34,20 @@ export function LineRow({ line, selected, place, target, own, band, choose, show
   const side = d && aim ? (d.median < aim / band ? 'starved' : d.median > aim * band ? 'lavish' : 'ink') : 'ink'
   return (
     <Flex
-      role="option"
+      {...ROW}
       aria-selected={selected}
-      tabIndex={0}
-      align="center"
       gap="1.5"
-      px="2"
-      h="26px"
-      cursor="pointer"
       bg={selected ? 'fold' : undefined}
       outline={selected ? '1px dashed' : undefined}
       outlineColor="ink"
       outlineOffset="-2px"
       opacity={o?.left_out ? 0.5 : 1}
-      onClick={(e) => choose(e.ctrlKey || e.metaKey || e.shiftKey)}
+      onClick={(e) => choose(e.ctrlKey || e.metaKey, e.shiftKey)}
       onDoubleClick={show}
+      draggable
+      onDragStart={(e) => e.dataTransfer.setData(DRAGGED, line.key)}
       onKeyDown={(e) => {
-        if (e.key === 'Enter') choose(e.ctrlKey)
+        if (e.key === 'Enter') choose(e.ctrlKey, e.shiftKey)
         else if (o && e.key === 'ArrowRight' && line.kind === 'object' && !line.open) toggle()
         else if (o && e.key === 'ArrowLeft' && line.kind === 'object' && line.open) toggle()
         else if (e.key === 'ArrowDown' || e.key === 'ArrowUp') move(e)
@@ -55,10 +56,11 @@ export function LineRow({ line, selected, place, target, own, band, choose, show
     >
       {line.kind === 'object' ? (
         <>
+          {/* Keys open it with the arrows: a button inside an option is one that nobody could reach. */}
           <Box
-            as="button"
-            aria-label={`${line.open ? 'Close' : 'Open'} ${line.object.name}`}
-            aria-expanded={line.open}
+            aria-hidden
+            data-testid={`open ${line.object.name}`}
+            title={line.open ? 'Close (←)' : 'Open (→)'}
             w="3"
             color="faded"
             visibility={line.object.islands ? 'visible' : 'hidden'}
@@ -166,7 +168,7 @@ function Dots({ d, place, wanted, band, side }: DotsProps) {
   )
 }
 
-function titleOf(line: Line): string {
+function titleOf(line: Exclude<Line, { kind: 'group' }>): string {
   if (line.kind === 'island') return line.density ? `${line.density.toFixed(1)} px/m` : 'no area'
   const { path, triangles, density: d, shares } = line.object
   return [

@@ -1,7 +1,7 @@
 import { describe, expect, it } from 'vitest'
 import { FIRST } from '../scene/sheets'
 import { faultOf, row, squares, stateOf } from '../testing'
-import { linesOf } from './rows'
+import { between, linesOf, type Group } from './rows'
 
 const objects = [
   row(1, 0, 'winch', { density: { median: 300, least: 300, greatest: 300 }, points: 1, materials: ['iron'] }),
@@ -9,6 +9,23 @@ const objects = [
   row(1, 2, 'bare', { islands: 0, density: null, sheets: [] }),
 ]
 const names = (lines: ReturnType<typeof linesOf>) => lines.map((l) => (l.kind === 'object' ? l.object.name : l.name))
+const grouped = (state: ReturnType<typeof stateOf>, group: Group) =>
+  linesOf(
+    state,
+    [
+      squares(1, [
+        [0, 0, 0.1],
+        [1, 0, 0.1],
+      ]),
+    ],
+    [],
+    none,
+    '',
+    'file',
+    '',
+    0,
+    group,
+  )
 const none = new Set<string>()
 
 describe('the ledger', () => {
@@ -19,6 +36,18 @@ describe('the ledger', () => {
     expect(names(linesOf(state, [], [], none, '', 'points', ''))).toEqual(['crane', 'winch', 'bare'])
     expect(names(linesOf(state, [], [], none, '', 'name', ''))).toEqual(['bare', 'crane', 'winch'])
     expect(names(linesOf(state, [], [], none, 'IRON', 'file', ''))).toEqual(['winch'])
+  })
+  it('groups by file, material and tile, with sums, and chooses from one line to another', () => {
+    const state = stateOf(
+      objects.map((o, n) => ({ ...o, first_island: n })),
+      { sheets: [{ ...FIRST, columns: 2, tile_names: { '1002': 'face' } }] },
+    )
+    expect(names(grouped(state, 'material'))).toEqual(['iron', 'winch', 'wood', 'crane', 'bare'])
+    const tiles = grouped(state, 'tile')
+    expect(names(tiles)).toEqual(['1001', 'winch', '1002 face', 'crane', 'no UVs', 'bare'])
+    expect(tiles[0]).toMatchObject({ kind: 'group', keys: ['1/0'], islands: 1 })
+    expect(between(tiles, '1/1', '1/0')).toEqual(['1/0', '1/1'])
+    expect(between(tiles, 'gone', '1/1')).toEqual(['1/1'])
   })
   it('shows only what has a fault, or lies on a sheet', () => {
     const faults = [faultOf('gap', [[1, 1]])]
@@ -45,7 +74,7 @@ describe('the ledger', () => {
       'file',
       '',
     )
-    expect(lines.map((l) => l.rules)).toEqual([['upright'], ['held', 'twin'], ['left'], []])
+    expect(lines.map((l) => l.kind !== 'group' && l.rules)).toEqual([['upright'], ['held', 'twin'], ['left'], []])
     const island = lines[1]
     expect(island.kind === 'island' && [island.name, island.faults, island.weight]).toEqual(['island 1', ['tiny'], 2])
   })

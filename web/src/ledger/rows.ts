@@ -1,6 +1,8 @@
 import type { Fault, ObjectRow, State } from '../api/client'
 import type { Piece } from '../scene/pieces'
-import { sheetOfIsland } from '../scene/sheets'
+import * as THREE from 'three'
+import { numbersOf } from '../scene/objects'
+import { nameOfTile, sheetOfIsland, sheetsOf } from '../scene/sheets'
 import { weightOf } from '../scene/states'
 import { CLOTH } from '../colours'
 
@@ -12,8 +14,18 @@ export const SORTS = {
 } as const
 export type Sort = keyof typeof SORTS
 
-/** A line of the ledger: an object, or an island of an open one. */
+export const GROUPS = {
+  none: 'one list',
+  file: 'by file',
+  sheet: 'by sheet',
+  tile: 'by tile',
+  material: 'by material',
+} as const
+export type Group = keyof typeof GROUPS
+
+/** A line of the ledger: an object, an island of an open one, or the head of a group with its sums. */
 export type Line =
+  | { kind: 'group'; key: string; name: string; keys: string[]; islands: number; triangles: number }
   | { kind: 'object'; key: string; sheet: number; object: ObjectRow; colour: string; open: boolean; rules: string[] }
   | {
       kind: 'island'
@@ -36,14 +48,13 @@ export function linesOf(
   sort: Sort,
   fault: string,
   sheet = 0,
+  group: Group = 'none',
 ): Line[] {
   const objects = state?.objects ?? []
   const words = filter.toLowerCase()
   const having = new Set(faults.flatMap((f) => (f.kind === fault ? f.islands.map(([g, i]) => `${g}:${i}`) : [])))
   const concerned = (o: ObjectRow) => {
-    if (!fault) return true
-    for (let i = o.first_island; i < o.first_island + o.islands; i++) if (having.has(`${o.file}:${i}`)) return true
-    return false
+    return !fault || numbersOf(o).some((i) => having.has(`${o.file}:${i}`))
   }
   const found = objects.filter(
     (o) =>
@@ -63,7 +74,23 @@ export function linesOf(
       }
   const rules = rulesOf(state)
   const lines: Line[] = []
+  const places = state && group !== 'none' ? groupsOf(state, pieces, found, group) : null
+  if (places) found.sort((a, b) => places.get(a)!.localeCompare(places.get(b)!, 'en', { numeric: true }))
+  let last: string | null = null
   for (const o of found) {
+    const place = places?.get(o)
+    if (place !== undefined && place !== last) {
+      const mine = found.filter((x) => places!.get(x) === place)
+      lines.push({
+        kind: 'group',
+        key: `group ${place}`,
+        name: place,
+        keys: mine.map((x) => x.key),
+        islands: mine.reduce((sum, x) => sum + x.islands, 0),
+        triangles: mine.reduce((sum, x) => sum + x.triangles, 0),
+      })
+      last = place
+    }
     const isOpen = open.has(o.key)
     lines.push({
       kind: 'object',
@@ -76,7 +103,7 @@ export function linesOf(
     })
     if (!isOpen || !state) continue
     const piece = pieces.find((p) => p.file === o.file)
-    for (let i = o.first_island; i < o.first_island + o.islands; i++) {
+    for (const i of numbersOf(o)) {
       const key = `${o.file}:${i}`
       if (fault && !having.has(key)) continue
       lines.push({
@@ -94,6 +121,42 @@ export function linesOf(
   return lines
 }
 
+/** What each object stands under, in words. */
+function groupsOf(state: State, pieces: Piece[], objects: ObjectRow[], group: Group): Map<ObjectRow, string> {
+  const files = new Map(state.files.map((f) => [f.id, f.name]))
+  const sheets = new Map(sheetsOf(state.settings).map((s) => [s.id, s]))
+  const several = sheets.size > 1
+  const middle = new THREE.Vector2()
+  const tile = (o: ObjectRow): string => {
+    const piece = pieces.find((p) => p.file === o.file)
+    const sheet = sheets.get(o.sheets[0])
+    if (!o.islands || !piece || !sheet) return 'no UVs'
+    const at = piece.box(o.first_island).getCenter(middle)
+    const [column, row] = [Math.floor(at.x), Math.floor(at.y)]
+    const inside = column >= 0 && row >= 0 && column < sheet.columns && row < sheet.rows
+    const name = inside ? nameOfTile(sheet, 1001 + column + 10 * row) : 'beside the tiles'
+    return several ? `${sheet.name}, ${name}` : name
+  }
+  const of: Record<Group, (o: ObjectRow) => string> = {
+    none: () => '',
+    file: (o) => files.get(o.file) ?? '',
+    sheet: (o) => o.sheets.map((s) => sheets.get(s)?.name ?? '').join(', ') || 'no UVs',
+    tile,
+    material: (o) => o.materials.join(', ') || 'no material',
+  }
+  return new Map(objects.map((o) => [o, of[group](o)]))
+}
+
+/** Keys from one line to another, with those between them; heads of groups are left out. */
+export function between(lines: Line[], from: string, to: string): string[] {
+  const [a, b] = [from, to].map((k) => lines.findIndex((l) => l.key === k))
+  if (a < 0 || b < 0) return [to]
+  return lines
+    .slice(Math.min(a, b), Math.max(a, b) + 1)
+    .filter((l) => l.kind === 'object' || (l.kind === 'island' && lines[b].kind === 'island'))
+    .map((l) => l.key)
+}
+
 /** The rules that are set on an object or island itself, in words. */
 function rulesOf(state: State | null): (key: string) => string[] {
   const s = state?.settings
@@ -102,7 +165,9 @@ function rulesOf(state: State | null): (key: string) => string[] {
   const bunch = new Map((s?.bunches ?? []).flatMap((b) => b.members.map((k) => [k, b.name] as const)))
   return (key) => {
     const turn = s?.rotations?.[key]
+    const tile = s?.tile_of?.[key]
     const words = [
+      tile !== undefined && (tile ? String(tile) : 'any tile'),
       held.has(key) && 'held',
       turn && (turn === 'none' ? 'upright' : `turns ${turn}`),
       bunch.get(key),

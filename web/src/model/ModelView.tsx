@@ -10,7 +10,7 @@ import { brushHand } from '../store/brushed'
 import { caught, clicked } from '../store/clicked'
 import { Model } from './model'
 import type { Look } from './shaders'
-import { perMetre, plain } from '../words'
+import { length, perMetre } from '../words'
 import { COLOURS } from '../colours'
 
 const LOOKS = {
@@ -150,7 +150,8 @@ export function ModelView() {
         if (gone) return joined?.dispose()
         model.current.setPlain(joined, [flat.sheet.columns, flat.sheet.rows])
       }
-      model.current.setLook(look, map / square, band, true)
+      // What compares paint shows paint alone.
+      model.current.setLook(look, map / square, band, look !== 'wipe' && look !== 'change')
     }
     void dress()
     return () => {
@@ -167,7 +168,7 @@ export function ModelView() {
   const wanted = state && target(state, sheet)
   return (
     <Flex position="relative" direction="column" h="100%" bg="paper">
-      <Flex gap="1" px="2" py="1" align="center" justify="flex-end" flexShrink="0">
+      <Flex gap="1" px="2" py="1" align="center" justify="flex-end" flexShrink="0" wrap="wrap">
         {(alone || chosen.length > 0) && (
           <Button
             size="xs"
@@ -186,7 +187,7 @@ export function ModelView() {
           <Choice
             label="Checker square"
             value={String(square)}
-            options={numbered(SQUARES, (s) => `${s} px${wanted ? `, ${plain((100 * s) / wanted, 3)} cm` : ''}`)}
+            options={numbered(SQUARES, (s) => `${s} px${wanted ? `, ${length(s / wanted)}` : ''}`)}
             set={(s) => setSquare(Number(s))}
           />
         )}

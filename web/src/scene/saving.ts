@@ -1,4 +1,5 @@
 import type { Fault, State } from '../api/client'
+import { holds } from './objects'
 
 /** Keys of the objects whose UVs moving islands cannot save: they have none, fold, overlap themselves or are stretched. */
 export function beyondSaving(state: State, faults: Fault[]): string[] {
@@ -9,8 +10,7 @@ export function beyondSaving(state: State, faults: Fault[]): string[] {
   return state.objects
     .filter((o) => {
       if (o.left_out) return false
-      const end = o.first_island + o.islands
-      return o.bare > 0 || (bad.get(o.file) ?? []).some((i) => i >= o.first_island && i < end)
+      return o.bare > 0 || (bad.get(o.file) ?? []).some((i) => holds(o, i))
     })
     .map((o) => o.key)
 }
@@ -38,10 +38,6 @@ export function followed(selection: ReadonlySet<string>, before: State, after: S
 export function objectsOf(state: State, selection: ReadonlySet<string>): string[] {
   const islands = [...selection].filter((k) => k.includes(':')).map((k) => k.split(':').map(Number))
   return state.objects
-    .filter(
-      (o) =>
-        selection.has(o.key) ||
-        islands.some(([file, i]) => file === o.file && i >= o.first_island && i < o.first_island + o.islands),
-    )
+    .filter((o) => selection.has(o.key) || islands.some(([file, i]) => file === o.file && holds(o, i)))
     .map((o) => o.key)
 }

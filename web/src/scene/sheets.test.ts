@@ -3,6 +3,9 @@ import { row, SETTINGS, stateOf } from '../testing'
 import {
   assigned,
   FIRST,
+  nameOfTile,
+  sent,
+  tileOfIsland,
   flatOf,
   placeOf,
   pxOf,
@@ -51,6 +54,19 @@ describe('islands on sheets', () => {
     const of = { ...settings, sheet_of: { '1/0': 2, '1:1': 1 } }
     expect([0, 1].map((i) => sheetOfIsland(of, 1, 0, i))).toEqual([2, 1])
     expect(sheetOfIsland(of, 1, 1, 2)).toBe(1)
+  })
+  it('belong to the tile of their object, unless they say otherwise against it', () => {
+    expect(sent(state, ['1/0'], 1002)).toEqual({ tile_of: { '1/0': 1002 } })
+    const ruled = stateOf(state.objects, { ...settings, tile_of: { '1/0': 1002, '1:0': 1003, '1/1': 1001 } })
+    expect([0, 1].map((i) => tileOfIsland(ruled.settings, 1, 0, i))).toEqual([1003, 1002])
+    expect(tileOfIsland(ruled.settings, 1, 9, 9)).toBe(0)
+    // An island that goes anywhere while its object has a tile has to say so; without one it has nothing to say.
+    expect(sent(ruled, ['1:1', '1:2'], 0)).toEqual({
+      tile_of: { '1/0': 1002, '1:0': 1003, '1:1': 0, '1/1': 1001, '1:2': 0 },
+    })
+    expect(sent(ruled, ['1/0'], 0)).toEqual({ tile_of: { '1/1': 1001 } })
+    expect(sent(state, ['1:1'], 0)).toEqual({ tile_of: {} })
+    expect(nameOfTile({ ...FIRST, tile_names: { '1002': 'face' } }, 1002)).toBe('1002 face')
   })
   it('are taken along when their object moves', () => {
     const before = stateOf(state.objects, { ...settings, sheet_of: { '1:1': 2 } })

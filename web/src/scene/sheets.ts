@@ -1,4 +1,5 @@
 import type { Settings, State } from '../api/client'
+import { numbersOf, objectOf } from './objects'
 
 export type Sheet = NonNullable<Settings['sheets']>[number]
 export type Recipe = NonNullable<Settings['recipes']>[string]
@@ -92,14 +93,43 @@ export function sheetOfIsland(settings: Settings, file: number, object: number, 
   return of[`${file}:${island}`] ?? of[`${file}/${object}`] ?? sheetsOf(settings)[0].id
 }
 
-/** The settings that move objects and islands (keys) to a sheet; islands of moved objects follow them. */
-export function assigned(state: State, keys: Iterable<string>, id: number): Partial<Settings> {
-  const of = { ...state.settings.sheet_of }
+/** What holds for objects and islands by key, with something else for some; islands of these objects follow them. */
+function ruled(state: State, old: Record<string, number> | undefined, keys: Iterable<string>, value: number) {
+  const of = { ...old }
   for (const key of keys) {
     const o = state.objects.find((x) => x.key === key)
-    if (o) for (let i = o.first_island; i < o.first_island + o.islands; i++) delete of[`${o.file}:${i}`]
-    of[key] = id
+    if (o) for (const i of numbersOf(o)) delete of[`${o.file}:${i}`]
+    of[key] = value
   }
+  return of
+}
+
+/** The settings that send objects and islands (keys) to a tile, or anywhere (0). */
+export function sent(state: State, keys: Iterable<string>, tile: number): Partial<Settings> {
+  const of = ruled(state, state.settings.tile_of, keys, tile)
+  // An island says that it goes anywhere only against its object.
+  for (const [key, t] of Object.entries(of)) {
+    const own = key.includes(':') && objectOf(state, key)
+    if (!t && !(own && of[own.key])) delete of[key]
+  }
+  return { tile_of: of }
+}
+
+/** The tile that an island belongs to: its own, or its object's; 0 for any. */
+export function tileOfIsland(settings: Settings, file: number, object: number, island: number): number {
+  const of = settings.tile_of ?? {}
+  return of[`${file}:${island}`] ?? of[`${file}/${object}`] ?? 0
+}
+
+/** What a tile is called: its number, and its name where it has one. */
+export function nameOfTile(sheet: Sheet, tile: number): string {
+  const name = sheet.tile_names?.[tile]
+  return name ? `${tile} ${name}` : String(tile)
+}
+
+/** The settings that move objects and islands (keys) to a sheet; islands of moved objects follow them. */
+export function assigned(state: State, keys: Iterable<string>, id: number): Partial<Settings> {
+  const of = ruled(state, state.settings.sheet_of, keys, id)
   const first = sheetsOf(state.settings)[0].id
   for (const [key, sheet] of Object.entries(of)) if (sheet === first && key.includes('/')) delete of[key]
   return { sheet_of: of }

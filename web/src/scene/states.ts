@@ -1,4 +1,5 @@
 import type { Fault, State } from '../api/client'
+import { numbersOf } from './objects'
 import { ELSEWHERE, FLIPPED, LEFT_OUT, SELECTED, type Piece } from './pieces'
 import { flatOf, placeOf, sheetOfIsland, sheetsOf, type Flat } from './sheets'
 
@@ -40,7 +41,7 @@ export function islandsOf(state: State, keys: Keys): Record<string, number[]> {
   for (const o of state.objects) {
     if (!keys.has(o.key)) continue
     const mine = (found[o.file] ??= new Set())
-    for (let i = o.first_island; i < o.first_island + o.islands; i++) mine.add(i)
+    for (const i of numbersOf(o)) mine.add(i)
   }
   for (const k of keys) {
     const [file, island] = k.split(':')

@@ -1,16 +1,20 @@
 import { Box, Button, Flex, Text } from '@chakra-ui/react'
 import { sheetBy, sheetsOf } from '../scene/sheets'
 import { useParts } from '../store'
+import { Belonging } from './arrange/Belonging'
 import { Batch } from './arrange/Batch'
 import { Hand } from './arrange/Hand'
+import { Made } from './arrange/Made'
 import { Planner } from './arrange/Planner'
-import { RecipePanel } from './arrange/RecipePanel'
+import { RecipePanel, SizeAndGaps } from './arrange/RecipePanel'
 import { Section } from './arrange/Section'
 import { Sheets } from './arrange/Sheets'
+import { Tiles } from './arrange/Tiles'
+import { valuesOf } from './arrange/values'
 import { Explain } from './Explain'
 import { Main, Title } from './parts'
 import { Rules } from './Rules'
-import { perMetre } from '../words'
+import { counted, perMetre } from '../words'
 
 export function Arrange() {
   const { state, sheet, job, start, summary } = useParts('state', 'sheet', 'job', 'start', 'summary')
@@ -19,6 +23,7 @@ export function Arrange() {
   const many = sheetsOf(state.settings).length > 1
   const row = state.sheets.find((r) => r.id === now.id)
   const islands = row?.islands ?? 0
+  const values = valuesOf(state, sheet)
   const stale = state.sheets.filter((r) => r.islands && (!r.kept || r.stale.length))
   return (
     <>
@@ -28,7 +33,8 @@ export function Arrange() {
       </Main>
       <Flex gap="1" mt="1" align="center">
         <Text color="faded" flex="1">
-          {islands} islands of {state.objects.filter((o) => !o.left_out && o.sheets.includes(now.id)).length} objects
+          {counted(islands, 'island')} of{' '}
+          {counted(state.objects.filter((o) => !o.left_out && o.sheets.includes(now.id)).length, 'object')}
         </Text>
         {many && (
           <Button
@@ -91,26 +97,36 @@ export function Arrange() {
           ))}
         </Box>
       )}
-      <Section name="Sheets and tiles" usual>
+      <Made />
+      <Section name="Size and gaps" usual value={values.size}>
+        <SizeAndGaps />
+      </Section>
+      <Section name="Tiles" value={values.tiles}>
+        <Tiles />
+      </Section>
+      <Section name="Chosen parts to chosen tiles" value={values.sent}>
+        <Belonging />
+      </Section>
+      <Section name="Rules" value={values.rules}>
+        <Rules />
+      </Section>
+      <Section name="What limits this layout?" usual>
+        <Explain />
+      </Section>
+      <Section name="Sheets" usual={many} value={values.sheets}>
         <Sheets />
+      </Section>
+      <Section name="Recipe" value={values.recipe}>
+        <RecipePanel />
       </Section>
       <Section name="Plan">
         <Planner />
       </Section>
-      <Section name="Recipe" usual>
-        <RecipePanel />
-      </Section>
       <Section name="Try several recipes">
         <Batch />
       </Section>
-      <Section name="Rules" usual>
-        <Rules />
-      </Section>
       <Section name="By hand">
         <Hand />
-      </Section>
-      <Section name="What limits this layout?" usual>
-        <Explain />
       </Section>
     </>
   )

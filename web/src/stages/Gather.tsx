@@ -107,7 +107,10 @@ export function Gather() {
         <Choice label={`Unit of ${unitless} files`} value={unit} options={UNIT_NAMES} set={setUnit} />
       </Setting>
       {channels.length > 1 && (
-        <Setting name="UV channel to work on" text="Its layout is read here; the other channels stay as they are.">
+        <Setting
+          name="UV channel to work on"
+          text="Each channel has its own layout, sheets and rules: they are kept while another one is worked on, and all leave together."
+        >
           <Choice
             label="UV channel to work on"
             value={String(state?.settings.channel_in ?? 0)}

@@ -1,6 +1,7 @@
 import { Box, Button, Flex, Text } from '@chakra-ui/react'
 import { useEffect } from 'react'
 import type { Fault } from '../api/client'
+import { counted } from '../words'
 import { useParts } from '../store'
 import { Figure, Main, Title } from './parts'
 import { ODD } from '../scene/geometry'
@@ -35,7 +36,7 @@ export function Inspect() {
         good={factor < 1.2}
       />
       <Text fontWeight="600" mt="4" mb="1">
-        {kinds + extra ? `${kinds + extra} kinds of fault, the heaviest first` : 'No faults found'}
+        {kinds + extra ? `${counted(kinds + extra, 'kind')} of fault, the heaviest first` : 'No faults found'}
       </Text>
       {bare.length > 0 && (
         <Card

@@ -8,3 +8,6 @@ export const ROTATIONS: [Rotation, string][] = [
   ['45', 'by 45°'],
   ['free', 'freely'],
 ]
+
+/** A way of turning in words. */
+export const turning = (way: unknown) => ROTATIONS.find(([k]) => k === way)?.[1] ?? String(way)

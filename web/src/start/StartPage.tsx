@@ -41,11 +41,13 @@ export function StartPage({ open }: { open: (id: number) => void }) {
   const at = (p: ProjectRow) => ({ params: { path: { project_id: p.id } } })
 
   return (
-    <Box h="100%" overflowY="auto" p="8">
+    <Box as="main" h="100%" overflowY="auto" p="8">
       <Box maxW="1000px" mx="auto">
         <Flex align="center" gap="3" mb="6">
           <img src="/mark.svg" width="36" alt="" />
-          <Heading fontSize="lg">Untold Quilt</Heading>
+          <Heading as="h1" fontSize="lg">
+            Untold Quilt
+          </Heading>
         </Flex>
         <Grid templateColumns={{ base: '1fr', md: '3fr 2fr' }} gap="10">
           <Box>

@@ -25,7 +25,7 @@ export function ended(job: Job, layout: number, unmoved: boolean): Partial<Quilt
       const summary = (job.result.summary ?? []) as Packed[]
       // What was changed meanwhile is on the table, not this layout: the note says where that is.
       if (job.result.note) return { summary, note: String(job.result.note) }
-      return { summary, ...(unmoved && { stage: summary.length > 1 ? 'Arrange' : 'Prove' }) }
+      return { summary }
     }
     case 'import':
       return unmoved ? { stage: 'Inspect' } : {}

@@ -163,7 +163,7 @@ export function TableView() {
   const every = state ? sheetsOf(state.settings) : []
   return (
     <Flex direction="column" h="100%" bg="paper">
-      <Flex gap="1" px="2" py="1" align="center" justify="flex-end" flexShrink="0">
+      <Flex gap="1" px="2" py="1" align="center" justify="flex-end" flexShrink="0" wrap="wrap">
         {every.length > 1 && (
           <Choice
             label="Sheet on the table"

@@ -239,8 +239,13 @@ export class Overlay {
     const name = flat.sheet.tile_names?.[number]
     const held = flat.sheet.held_tiles?.includes(number) ?? false
     const more = [name, held ? 'held' : '', `${pxOf(flat, number)} px`].filter(Boolean).join(', ')
-    this.text(wide > 150 ? `${number}  ${more}` : String(number), x + (held ? 14 : 0), y - 5, INK)
+    this.text(wide > 150 ? `${number}  ${more}` : String(number), x + (held ? 14 : 0), this.above(y), INK)
     if (held) this.pin(...this.fromScreen(x + 6, y - 9))
+  }
+
+  /** Where the words over something at a height stand: above it, or on its upper border where there is no room. */
+  private above(y: number): number {
+    return y > 0 ? Math.max(y - 5, 12) : y - 5
   }
 
   private text(words: string, x: number, y: number, colour: string): void {

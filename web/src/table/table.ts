@@ -26,6 +26,9 @@ import { nearPoint, PointHand } from './pointHand'
 import { Overlay, type Marks } from './overlay'
 import { CROSS } from './shaders'
 
+/** Room around the tiles when all of the sheet is shown: their numbers stand above them. */
+const AROUND = 1.06
+
 export type Snap = 'none' | 'pixel' | 'near' | 'tile'
 
 interface Events {
@@ -174,7 +177,7 @@ export class Table extends View {
     const { clientWidth: w, clientHeight: h } = this.host
     this.centre.set(max.x / 2, max.y / 2)
     const wide = w && h ? Math.min(w, h) : 1
-    this.span = Math.max((max.x * 1.15 * wide) / (w || 1), (max.y * 1.15 * wide) / (h || 1))
+    this.span = Math.max((max.x * AROUND * wide) / (w || 1), (max.y * AROUND * wide) / (h || 1))
     this.draw()
   }
 

@@ -1,6 +1,7 @@
 import { Box, Button, CloseButton, Dialog, Flex, Grid, Portal, Text } from '@chakra-ui/react'
 import { Fragment, useState, type ReactNode } from 'react'
 import type { Try } from '../api/client'
+import { turning } from '../stages/rotations'
 import { perMetre } from '../words'
 
 interface Props {
@@ -10,6 +11,7 @@ interface Props {
   name: (t: Try) => ReactNode
 }
 
+const FILLED: Record<string, string> = { common: 'one for all tiles', each: "each tile's own" }
 const px = (v: number | null) => (v === null ? 'none' : `${v.toFixed(3)} px`)
 const FIGURES: [string, (t: Try) => string][] = [
   ['coverage', (t) => `${(100 * t.figures.coverage).toFixed(2)} %`],
@@ -19,8 +21,8 @@ const FIGURES: [string, (t: Try) => string][] = [
   ['time', (t) => `${t.figures.seconds?.toFixed(1) ?? ''} s`],
   ['map', (t) => `${t.figures.map_px} px`],
   ['padding, margin', (t) => `${String(t.recipe.padding_px)}, ${String(t.recipe.margin_px)} px`],
-  ['turning', (t) => String(t.recipe.rotate)],
-  ['fill', (t) => (t.recipe.hold ? `holds ${String(t.recipe.density)} px/m` : String(t.recipe.fill))],
+  ['turning', (t) => turning(t.recipe.rotate)],
+  ['scale', (t) => (t.recipe.hold ? `holds ${perMetre(Number(t.recipe.density))}` : FILLED[String(t.recipe.fill)])],
   ['seed', (t) => String(t.seed)],
 ]
 
@@ -41,11 +43,11 @@ export function Compare({ pair, close, keep, name }: Props) {
             </Dialog.Header>
             <Dialog.Body>
               <Flex gap="5">
-                <Box>
+                <Box w="500px" flexShrink="0">
                   {beside ? (
                     <Flex gap="2">
                       {pair.map((t) => (
-                        <Box key={t.id} w="270px" h="270px">
+                        <Box key={t.id} w="246px" h="246px">
                           <img src={picture(t)} style={size} alt={`Picture of ${t.name}`} />
                         </Box>
                       ))}
@@ -87,7 +89,14 @@ export function Compare({ pair, close, keep, name }: Props) {
                     </Button>
                   </Flex>
                 </Box>
-                <Grid templateColumns="auto 1fr 1fr" gap="1" columnGap="4" alignContent="start" flex="1">
+                <Grid
+                  templateColumns="auto minmax(0, 1fr) minmax(0, 1fr)"
+                  gap="1"
+                  columnGap="3"
+                  alignContent="start"
+                  flex="1"
+                  minW="0"
+                >
                   <span />
                   {pair.map((t, n) => (
                     <Box key={t.id}>

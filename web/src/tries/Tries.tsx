@@ -18,14 +18,17 @@ export function Tries() {
   const mark = (id: number) => setPair((p) => (p.includes(id) ? p.filter((x) => x !== id) : [...p, id].slice(-2)))
   return (
     <Flex
-      h={tries.length ? '112px' : '40px'}
+      h={tries.length ? '90px' : '32px'}
       flexShrink="0"
       borderTop="1px dashed"
       borderColor="thread"
       overflowX="auto"
-      p="2"
+      px="2"
+      py="1"
       gap="2"
       align="center"
+      aria-label="Tries"
+      role="region"
     >
       {!tries.length && <Text color="faded">Finished runs of the packer stand here, to compare and to keep one.</Text>}
       {tries.length > 1 && (
@@ -62,7 +65,7 @@ export function Tries() {
             >
               <img
                 src={`/api/layouts/${t.id}/picture`}
-                style={{ maxWidth: 130, maxHeight: 84, objectFit: 'contain' }}
+                style={{ maxWidth: 130, maxHeight: 68, objectFit: 'contain' }}
                 alt={`Picture of ${t.name}`}
               />
               <Box fontSize="xs">
@@ -73,9 +76,8 @@ export function Tries() {
                 <Text>{(100 * t.figures.coverage).toFixed(1)} % covered</Text>
                 <Text>{perMetre(t.figures.density)}</Text>
                 <Text>
-                  gap {t.figures.smallest_gap_px?.toFixed(2)} of {t.padding_px} px
+                  gap {t.figures.smallest_gap_px?.toFixed(2)} of {t.padding_px} px, {t.figures.seconds?.toFixed(0)} s
                 </Text>
-                <Text color="faded">{t.figures.seconds?.toFixed(0)} s</Text>
               </Box>
             </Flex>
             {tries.length > 1 && (

@@ -147,19 +147,19 @@ export function Hand() {
         </Flex>
       )}
       <Setting name="Turn by" text="To the left.">
-        <Flex gap="1">
+        <Flex gap="1" wrap="wrap" justify="flex-end">
           <NumberField name="Turn by" value={turn} unit="°" least={-360} most={360} set={setTurn} />
           {button('Turn', () => all(about(centre(), { angle: (turn * Math.PI) / 180 }), `Turn by ${turn}°`))}
         </Flex>
       </Setting>
       <Setting name="Scale to" text="The density changes with it.">
-        <Flex gap="1">
+        <Flex gap="1" wrap="wrap" justify="flex-end">
           <NumberField name="Scale to" value={percent} unit="%" least={1} most={10000} set={setPercent} />
           {button('Scale', () => all(about(centre(), { scale: percent / 100 }), `Scale to ${percent} %`))}
         </Flex>
       </Setting>
       <Setting name="Move by" text="Right and up, in px of the map. Arrow keys: 1 px, with Shift 10 px.">
-        <Flex gap="1">
+        <Flex gap="1" wrap="wrap" justify="flex-end">
           <NumberField name="Move right by" value={u} unit="px" least={-1e5} most={1e5} set={setU} />
           <NumberField name="Move up by" value={v} unit="px" least={-1e5} most={1e5} set={setV} />
           {button('Move', () => all(shift(u / px, v / px), `Move by ${u}, ${v} px`))}

@@ -3,11 +3,12 @@ import { useState } from 'react'
 import type { Settings } from '../../api/client'
 import { flatOf, IN_RECIPE, recipeOf, sheetBy, sheetsOf, withRecipe, withSheet, type Recipe } from '../../scene/sheets'
 import { useParts } from '../../store'
-import { Choice, NumberField, Setting } from '../parts'
-import { ROTATIONS, type Rotation } from '../rotations'
+import { Choice, NumberField, numbered, Setting } from '../parts'
+import { ROTATIONS, turning, type Rotation } from '../rotations'
 import { NameField } from '../parts'
 import { plain } from '../../words'
 
+const MAPS = [64, 128, 256, 512, 1024, 2048, 4096, 8192]
 const AIMS = { fit: 'the highest that fits', hold: 'hold this number' }
 const SIZES = { even: 'even the density', texels: 'keep their texels', uv: 'keep their UV sizes' }
 const FILLS = { common: 'one scale over all tiles', each: 'each tile to its border' }
@@ -25,23 +26,58 @@ const NAMES: Record<string, string> = {
   seed: 'seed',
 }
 
-/** How the sheet is packed. */
-export function RecipePanel() {
+/** A value of a recipe in words. */
+const said = (key: string, value: unknown): string =>
+  key === 'rotate'
+    ? turning(value)
+    : key === 'fill'
+      ? FILLS[value as keyof typeof FILLS]
+      : key === 'ratios'
+        ? SIZES[value as 'uv' | 'texels']
+        : typeof value === 'boolean'
+          ? value
+            ? 'yes'
+            : 'no'
+          : typeof value === 'number'
+            ? plain(value)
+            : String(value)
+
+/** The recipe of the sheet that is shown, and how it is changed. */
+function useRecipe() {
   const { state, sheet, change, setPreview, job } = useParts('state', 'sheet', 'change', 'setPreview', 'job')
   if (!state) return null
+  const now = sheetBy(state.settings, sheet)
+  const set = (part: Partial<Recipe>) => void change({ settings: withRecipe(state.settings, now, part) })
+  return { state, now, s: flatOf(state.settings, sheet), set, change, setPreview, job }
+}
+
+/** What is touched most: how large the map is, the gaps, how islands turn, how dense they lie. */
+export function SizeAndGaps() {
+  const found = useRecipe()
+  if (!found) return null
+  const { state, now, s, set, change, setPreview, job } = found
   const { settings } = state
-  const now = sheetBy(settings, sheet)
-  const s = flatOf(settings, sheet)
-  const set = (part: Partial<Recipe>) => void change({ settings: withRecipe(settings, now, part) })
   const usual = Math.max(1, (16 * s.map_px) / 2048)
   const levels = s.padding_px >= 1 ? Math.floor(Math.log2(s.padding_px)) : 0
-  const tiles = now.columns * now.rows
-  const made = state.sheets.find((r) => r.id === now.id)?.figures?.tiles.filter((t) => t.density) ?? []
-  const most = made.length ? made.reduce((a, b) => (a.density! > b.density! ? a : b)) : null
-  const least = made.length ? made.reduce((a, b) => (a.density! < b.density! ? a : b)) : null
   return (
     <>
-      <Recipes />
+      <Setting name="Map size" text="Padding and density are counted in pixels of this map.">
+        <Choice
+          label="Map size"
+          value={String(now.map_px ?? settings.map_px)}
+          options={numbered(MAPS, (m) => `${m} px`)}
+          disabled={!!job}
+          set={(m) => {
+            const k = Number(m) / (now.map_px ?? settings.map_px)
+            // One sheet: the project's own size; the padding keeps its share of it.
+            if (sheetsOf(settings).length === 1 && !now.recipe)
+              void change({
+                settings: { map_px: Number(m), padding_px: settings.padding_px * k, margin_px: settings.margin_px * k },
+              })
+            else void change({ settings: withSheet(settings, now.id, { map_px: Number(m) }) })
+          }}
+        />
+      </Setting>
       <Setting
         name="Padding"
         text={`Between islands; stays a pixel wide down to mip level ${levels}. ${usual} px is the safe habit at this size. The table shows half of it around each island.`}
@@ -75,14 +111,6 @@ export function RecipePanel() {
           set={(rotate) => set({ rotate })}
         />
       </Setting>
-      <Setting name="Mirror islands" text="Only for paint without letters: they would read backwards.">
-        <Choice
-          label="Mirror islands"
-          value={s.mirror ? 'yes' : 'no'}
-          options={{ no: 'never', yes: 'where it helps' }}
-          set={(v) => set({ mirror: v === 'yes' })}
-        />
-      </Setting>
       <Setting name="Density" text={s.hold ? 'What does not fit is named.' : 'As sharp as everything fits at.'}>
         <Choice
           label="Density"
@@ -103,20 +131,43 @@ export function RecipePanel() {
           />
         </Setting>
       )}
-      {tiles > 1 && !s.hold && (
-        <Setting
-          name="Fill"
-          text={
-            s.fill === 'each' && most && least && most.tile !== least.tile
-              ? `Tiles differ then: ${most.tile} is ${(most.density! / least.density!).toFixed(2)} times sharper than ${least.tile}.`
-              : s.fill === 'each'
-                ? 'Every tile is filled, so their densities will differ.'
-                : 'The density is the same on every tile.'
-          }
-        >
-          <Choice label="Fill" value={s.fill as 'common' | 'each'} options={FILLS} set={(fill) => set({ fill })} />
-        </Setting>
-      )}
+      {job && <Text fontSize="xs">Changes wait until the work is done.</Text>}
+    </>
+  )
+}
+
+/** How tiles of a sheet are filled against each other. */
+export function Fill() {
+  const found = useRecipe()
+  if (!found) return null
+  const { state, now, s, set } = found
+  if (now.columns * now.rows < 2 || s.hold) return null
+  const made = state.sheets.find((r) => r.id === now.id)?.figures?.tiles.filter((t) => t.density) ?? []
+  const most = made.length ? made.reduce((a, b) => (a.density! > b.density! ? a : b)) : null
+  const least = made.length ? made.reduce((a, b) => (a.density! < b.density! ? a : b)) : null
+  return (
+    <Setting
+      name="Fill"
+      text={
+        s.fill === 'each' && most && least && most.tile !== least.tile
+          ? `Tiles differ then: ${most.tile} is ${(most.density! / least.density!).toFixed(2)} times sharper than ${least.tile}.`
+          : s.fill === 'each'
+            ? 'Every tile is filled, so their densities will differ.'
+            : 'The density is the same on every tile.'
+      }
+    >
+      <Choice label="Fill" value={s.fill as 'common' | 'each'} options={FILLS} set={(fill) => set({ fill })} />
+    </Setting>
+  )
+}
+
+/** What else there is to a recipe, and recipes with names. */
+export function RecipePanel() {
+  const found = useRecipe()
+  if (!found) return null
+  const { s, set } = found
+  return (
+    <>
       <Setting
         name="Islands' sizes"
         text={
@@ -134,13 +185,21 @@ export function RecipePanel() {
           set={(size) => set({ keep_ratios: size !== 'even', ...(size !== 'even' && { ratios: size }) })}
         />
       </Setting>
+      <Setting name="Mirror islands" text="Only for paint without letters: they would read backwards.">
+        <Choice
+          label="Mirror islands"
+          value={s.mirror ? 'yes' : 'no'}
+          options={{ no: 'never', yes: 'where it helps' }}
+          set={(v) => set({ mirror: v === 'yes' })}
+        />
+      </Setting>
       <Setting name="Time" text="The search goes on this long; stop it whenever it is good enough.">
         <NumberField name="Time" value={s.seconds} unit="s" least={0} most={3600} set={(seconds) => set({ seconds })} />
       </Setting>
       <Setting name="Seed" text="Another number searches in another way.">
         <NumberField name="Seed" value={s.seed} unit="" least={0} most={1e9} whole set={(seed) => set({ seed })} />
       </Setting>
-      {job && <Text fontSize="xs">Changes wait until the work is done.</Text>}
+      <Recipes />
     </>
   )
 }
@@ -209,7 +268,10 @@ function Recipes() {
   const differ = compared ? IN_RECIPE.filter((k) => mine[k] !== compared[k]) : []
   return (
     <>
-      <Setting name="Recipe" text="The settings below, under a name, for any number of sheets.">
+      <Setting
+        name="Recipe"
+        text="Gaps, turning, density and what stands here, under a name, for any number of sheets."
+      >
         <Choice
           label="Recipe"
           value={now.recipe}
@@ -257,7 +319,7 @@ function Recipes() {
           text={
             compared
               ? differ.length
-                ? differ.map((k) => `${NAMES[k]}: ${String(mine[k])}, there ${String(compared[k])}`).join('; ')
+                ? differ.map((k) => `${NAMES[k]}: ${said(k, mine[k])}, there ${said(k, compared[k])}`).join('; ')
                 : 'They are the same.'
               : 'What is other in another recipe.'
           }

@@ -1,10 +1,8 @@
 import { Box, Button, Flex, Text } from '@chakra-ui/react'
 import { assigned, FIRST, sheetBy, sheetsOf, withSheet, type Sheet } from '../../scene/sheets'
 import { useParts } from '../../store'
-import { Choice, NameField, NumberField, numbered, Setting } from '../parts'
-import { Tiles } from './Tiles'
-
-const MAPS = [64, 128, 256, 512, 1024, 2048, 4096, 8192]
+import { counted } from '../../words'
+import { Choice, NameField, Setting } from '../parts'
 
 /** The sheets of the project: which there are, what lies on them, their tiles. */
 export function Sheets() {
@@ -57,7 +55,7 @@ export function Sheets() {
                   {s.name}
                 </Text>
                 <Text color="faded" flexShrink="0">
-                  {row?.islands ?? 0} islands
+                  {counted(row?.islands ?? 0, 'island')}
                   {row?.kept && row.figures ? `, ${(100 * row.figures.coverage).toFixed(1)} %` : ''}
                 </Text>
               </Flex>
@@ -68,7 +66,7 @@ export function Sheets() {
               )}
               {!!row?.moved && (
                 <Text fontSize="xs" color="faded">
-                  {row.moved} islands moved since its try
+                  {counted(row.moved, 'island')} moved since its try
                 </Text>
               )}
             </Box>
@@ -117,23 +115,6 @@ export function Sheets() {
       <Setting name="Name" text="The files of this sheet are named after it.">
         <NameField value={now.name} disabled={!!job} set={(name) => put({ name })} />
       </Setting>
-      <Setting name="Map size" text="Padding and density are counted in pixels of this map.">
-        <Choice
-          label="Map size"
-          value={String(now.map_px ?? settings.map_px)}
-          options={numbered(MAPS, (m) => `${m} px`)}
-          disabled={!!job}
-          set={(m) => {
-            const k = Number(m) / (now.map_px ?? settings.map_px)
-            // One sheet: the project's own size; the padding keeps its share of it.
-            if (every.length === 1 && !now.recipe)
-              void change({
-                settings: { map_px: Number(m), padding_px: settings.padding_px * k, margin_px: settings.margin_px * k },
-              })
-            else put({ map_px: Number(m) })
-          }}
-        />
-      </Setting>
       {every.length > 1 && (
         <Setting name="Channel it writes" text="Of each mesh on this sheet, when the files are delivered.">
           <Choice
@@ -148,21 +129,6 @@ export function Sheets() {
           />
         </Setting>
       )}
-      <Setting name="Columns" text="Tiles side by side, UDIM numbers 1001 and on.">
-        <NumberField
-          name="Columns"
-          value={now.columns}
-          unit=""
-          least={1}
-          most={10}
-          whole
-          set={(columns) => put({ columns })}
-        />
-      </Setting>
-      <Setting name="Rows" text="Rows of tiles; each adds 10 to the number.">
-        <NumberField name="Rows" value={now.rows} unit="" least={1} most={100} whole set={(rows) => put({ rows })} />
-      </Setting>
-      <Tiles />
     </>
   )
 }

@@ -2,14 +2,14 @@ import { Button, Flex, Text } from '@chakra-ui/react'
 import { useState } from 'react'
 import { flatOf, pxOf, tilesOf, withSheet, type Sheet } from '../../scene/sheets'
 import { useParts } from '../../store'
-import { Choice, numbered } from '../parts'
-import { NameField } from '../parts'
+import { Choice, NameField, NumberField, numbered, Setting } from '../parts'
+import { Fill } from './RecipePanel'
 import { perMetre } from '../../words'
 import { COLOURS } from '../../colours'
 
 const MAPS = [64, 128, 256, 512, 1024, 2048, 4096, 8192]
 
-/** One tile of the sheet: its name, resolution, whether it is held, its picture, a region kept free. */
+/** The tiles of the sheet; of one of them its name, resolution, whether it is held, its picture, a region kept free. */
 export function Tiles() {
   const { state, sheet, change, job, putPicture } = useParts('state', 'sheet', 'change', 'job', 'putPicture')
   const [chosen, setChosen] = useState(1001)
@@ -32,13 +32,31 @@ export function Tiles() {
   const free = s.free ?? []
   return (
     <>
+      <Setting name="Columns" text="Tiles side by side, UDIM numbers 1001 and on.">
+        <NumberField
+          name="Columns"
+          value={s.columns}
+          unit=""
+          least={1}
+          most={10}
+          whole
+          set={(columns) => put({ columns })}
+        />
+      </Setting>
+      <Setting name="Rows" text="Rows of tiles; each adds 10 to the number.">
+        <NumberField name="Rows" value={s.rows} unit="" least={1} most={100} whole set={(rows) => put({ rows })} />
+      </Setting>
+      <Fill />
       {tiles.length > 1 && (
         <Flex wrap="wrap" gap="1" mb="2" role="listbox" aria-label="Tiles">
           {tiles.slice(0, 60).map((t) => (
             <Button
               key={t}
               size="2xs"
-              variant={t === tile ? 'solid' : 'outline'}
+              variant="outline"
+              bg={t === tile ? 'fold' : undefined}
+              borderStyle={t === tile ? 'dashed' : undefined}
+              borderColor={t === tile ? 'ink' : 'thread'}
               role="option"
               aria-selected={t === tile}
               onClick={() => setChosen(t)}

@@ -48,6 +48,9 @@ export function Templates({ order, put }: Part) {
         <Tick on={order.template_paper} set={(template_paper) => put({ template_paper })}>
           paper ground
         </Tick>
+        <Tick on={order.template_names} set={(template_names) => put({ template_names })}>
+          files named after the tiles
+        </Tick>
       </Flex>
     </Section>
   )
@@ -86,7 +89,10 @@ export function Images({ order, put }: Part) {
               set={(image_tiles) => put({ image_tiles })}
             />
           </Setting>
-          <Setting name="Names" text="{sheet}, {kind} and {tile} are filled in: prop.1001.png">
+          <Setting
+            name="Names"
+            text="{sheet}, {kind}, {tile} and {name} of the tile are filled in: prop.1001.png, face.png"
+          >
             <TextField
               label="Names of tile images"
               value={order.pattern}

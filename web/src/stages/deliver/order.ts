@@ -26,6 +26,7 @@ export interface Order {
   template_labels: boolean
   template_wire: boolean
   template_paper: boolean
+  template_names: boolean
   template_px: number
   images: keyof typeof IMAGES
   picture_format: keyof typeof KINDS
@@ -50,6 +51,7 @@ export const USUAL: Order = {
   template_labels: false,
   template_wire: false,
   template_paper: false,
+  template_names: false,
   template_px: 0,
   images: 'none',
   picture_format: 'png',

@@ -5,6 +5,7 @@ import { selectedIslands, useParts, type Alike } from '../../store'
 import { Tick } from '../deliver/Extras'
 import { Choice } from '../parts'
 import { Act, Question } from './Question'
+import { plain } from '../../words'
 
 const WHERE = { beside: 'in places of their own', onto: 'on the same texels, as twins' }
 
@@ -98,7 +99,7 @@ function Groups({ groups }: { groups: Alike['groups'] }) {
 /** How far copies are from being the same. */
 export function away(metres: number): string {
   const mm = 1000 * metres
-  return mm < 0.001 ? 'the same' : `${mm.toPrecision(2)} mm apart at most`
+  return mm < 0.001 ? 'the same' : `${plain(mm, 2)} mm apart at most`
 }
 
 /** Which objects follow each other. */

@@ -8,6 +8,7 @@ export const DIRT: Record<string, string> = {
   flat: 'faces without area',
   turned: 'faces wound the other way',
   merged: 'duplicate vertices',
+  holes: 'small holes',
 }
 
 /** What is wrong with the meshes themselves: counted, and picked on the model by a click. */
@@ -31,7 +32,7 @@ export function Dirt() {
     >
       <Act
         name={chosen.length ? 'Look at the selected meshes' : 'Look at all meshes'}
-        text="Duplicate vertices and faces, faces without area or wound the other way, open borders, loose parts."
+        text="Duplicate vertices and faces, faces without area or wound the other way, small holes, open borders, loose parts."
         onClick={() => void start('dirt', { objects: chosen.length ? chosen : null })}
       >
         {!!rows?.length && (
@@ -65,7 +66,16 @@ function Row({ row }: { row: Dirty['rows'][number] }) {
         </Text>
         <Text color="faded" whiteSpace="nowrap">
           {row.borders ? `${row.borders} open ${row.borders === 1 ? 'border' : 'borders'}` : 'closed'}
-          {row.parts > 1 ? `, ${row.parts} parts` : ''}
+          {row.parts > 1 && (
+            <Text
+              as="span"
+              cursor="pointer"
+              title="Pick what does not hang together with the largest part"
+              onClick={() => pick('loose')}
+            >
+              , {row.parts} parts
+            </Text>
+          )}
         </Text>
       </Flex>
       {Object.entries(row.counts).map(([kind, n]) => (

@@ -5,6 +5,7 @@ import { useParts } from '../../store'
 import { Tick } from '../deliver/Extras'
 import { Proposals } from './Proposals'
 import { Choice, NumberField, Setting } from '../parts'
+import { plain } from '../../words'
 
 const STRETCHES = {
   '1.1': 'little stretch, more seams',
@@ -30,6 +31,7 @@ export function NewUvs() {
   const [keep, setKeep] = useState(false)
   const [flat, setFlat] = useState(true)
   const [alike, setAlike] = useState(true)
+  const [holes, setHoles] = useState(false)
   if (!state) return null
   const bad = beyondSaving(state, faults)
   const chosen = objectsOf(state, selection)
@@ -42,6 +44,7 @@ export function NewUvs() {
     keep_seams: keep,
     keep_flat: flat,
     alike,
+    close_holes: holes,
   }
   return (
     <Box mb="4">
@@ -59,6 +62,9 @@ export function NewUvs() {
       </Tick>
       <Tick on={alike} set={setAlike}>
         <Text fontSize="xs">Mirrored halves are cut alike</Text>
+      </Tick>
+      <Tick on={holes} set={setHoles}>
+        <Text fontSize="xs">Small holes keep their shape, as if they were closed</Text>
       </Tick>
       <Tick on={hard} set={setHard}>
         <Flex align="center" gap="1" fontSize="xs">
@@ -126,7 +132,7 @@ function Outcome() {
             {o.now ? (
               <>
                 <Cell end>{from(o.was.islands, String(o.was.islands)) + o.now.islands}</Cell>
-                <Cell end>{from(o.was.islands, o.was.seam_m.toPrecision(3)) + o.now.seam_m.toPrecision(3)} m</Cell>
+                <Cell end>{from(o.was.islands, plain(o.was.seam_m, 3)) + plain(o.now.seam_m, 3)} m</Cell>
                 <Cell end>
                   {from(o.was.islands, share(o.was.stretch.share_under_1_1)) + share(o.now.stretch.share_under_1_1)} %
                 </Cell>

@@ -1,5 +1,6 @@
 import { Box, Button, Flex, Text } from '@chakra-ui/react'
 import { useParts } from '../../store'
+import { counted, plain } from '../../words'
 
 /** Ways to unwrap the same, with what each costs: looked at on the model and the table before one is taken. */
 export function Proposals() {
@@ -40,7 +41,7 @@ export function Proposals() {
               )}
             </Flex>
             <Text fontSize="xs">
-              {p.islands} {p.islands === 1 ? 'island' : 'islands'}, {p.seam_m.toPrecision(3)} m of seam
+              {counted(p.islands, 'island')}, {plain(p.seam_m, 3)} m of seam
               {p.coverage === null ? '' : `, about ${share(p.coverage)} covered when packed`}
             </Text>
             <Text fontSize="xs" color="faded">

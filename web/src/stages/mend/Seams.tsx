@@ -6,6 +6,7 @@ import { selectedIslands, useParts, useQuilt, type SeamRun } from '../../store'
 import { Tick } from '../deliver/Extras'
 import { NumberField } from '../parts'
 import { Act, Question } from './Question'
+import { plain } from '../../words'
 
 const AREA = 'Shift drag: a box, with Alt a lasso.'
 const GESTURES = {
@@ -194,7 +195,11 @@ function Worth() {
   )
 }
 
-const total = (rows: SeamRun[]) => rows.reduce((n, r) => n + r.length, 0).toPrecision(3)
+const total = (rows: SeamRun[]) =>
+  plain(
+    rows.reduce((n, r) => n + r.length, 0),
+    3,
+  )
 
 function islandsOf(rows: SeamRun[]): Record<string, number[]> {
   const out: Record<string, Set<number>> = {}
@@ -254,7 +259,7 @@ function Row({ r }: { r: SeamRun }) {
   return (
     <Box as="tr" cursor="pointer" _hover={{ bg: 'fold' }} title={r.why || 'Pick it on the model'} onClick={pick}>
       <td>{r.name}</td>
-      <End>{r.length.toPrecision(3)}</End>
+      <End>{plain(r.length, 3)}</End>
       <End>{(100 * r.open).toFixed(0)} %</End>
       <End>{cost}</End>
     </Box>
