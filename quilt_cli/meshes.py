@@ -80,7 +80,7 @@ def hand(args: argparse.Namespace, analysed: list[Analysed], grid: Grid) -> Hand
     if args.paint:
         places = files.folders(args.files)
         coats = [_coat(args, *each) for each in zip(analysed, args.files, places, strict=True)]
-        painted = paint(coats, [Sheet(0, args.name, grid)], args.one_material, files.say)
+        painted = paint(coats, [Sheet(0, args.name, grid)], args.one_material, lambda text, _: files.say(text))
         out.carried, out.notes = painted.figures, painted.notes
         for path, body in painted.pictures.items():
             out.made[path] = body, "difference" if path.startswith(DIFFERENCES) else "texture"

@@ -18,6 +18,7 @@ from .binary import router
 from .by_hand import router as by_hand
 from .checks import MEASURED, READ, check, what_changed, whole_settings
 from .jobs.kinds import checked
+from .jobs.progress import part_of
 from .jobs.wake import wake
 from .projects.copies import copied
 from .projects.faults import fault_rows
@@ -29,6 +30,7 @@ from .projects.sheets import sheet_by
 from .projects.state import advance, redo_target, settings_of
 from .projects.tile_orders import order
 from .schemas import (
+    AtWork,
     Change,
     Discard,
     FaultOut,
@@ -342,6 +344,18 @@ def start_job(request: HttpRequest, project_id: int, body: JobIn) -> JobOut:
     if running is not None:
         raise HttpError(409, "This project is busy already. Stop that first, or wait for it.")
     return _started(Job.objects.create(project=project, kind=body.kind, params={"base": body.base, **params}))
+
+
+@api.get("/jobs", response=list[AtWork])
+def at_work(request: HttpRequest) -> list[AtWork]:
+    """What is being done in all projects, the oldest first."""
+    now = timezone.now()
+    rows = Job.objects.exclude(state__in=Job.OVER).select_related("project").defer("draft", "params", "result").order_by("pk")
+    return [
+        AtWork(id=j.pk, kind=j.kind, project=j.project_id, name=j.project.name, text=str(j.progress.get("text", "Waiting for the worker")),
+               part=part_of(j.progress), seconds=(now - j.created).total_seconds())
+        for j in rows
+    ]  # fmt: skip
 
 
 @api.get("/jobs/{job_id}", response=JobOut)

@@ -310,6 +310,18 @@ class JobOut(Schema):
     result: dict[str, Any]
 
 
+class AtWork(Schema):
+    """A job that is not over, of a project that is not open; `part` of it (0 to 1) is done after so many seconds, where that is known."""
+
+    id: int
+    kind: str
+    project: int
+    name: str
+    text: str
+    part: float | None
+    seconds: float
+
+
 class Name(Schema):
     name: str
 

@@ -90,26 +90,28 @@ def kinds_of(coats: Sequence[Coat]) -> list[str]:
 
 
 def paint(
-    coats: Sequence[Coat], sheets: Sequence[Sheet], per_sheet: bool = False, progress: Callable[[str], None] = lambda _: None
+    coats: Sequence[Coat], sheets: Sequence[Sheet], per_sheet: bool = False, progress: Callable[[str, float], None] = lambda *_: None
 ) -> Paint:
     """Carry every kind of map over to every sheet and tile.
 
     Parameters
     ----------
     per_sheet : the maps are for one material a tile, with the factors of those that it takes the place of in them
+    progress : gets what is done, and which part (0 to 1) of the sheets' maps are
     """
     out, pictures = Paint(), Pictures()
     groups, kinds = groups_of(coats), kinds_of(coats)
     if not kinds:
         out.notes.append("There is no old paint: no material names a picture that came with the files.")
     out.notes += _missing(groups)
-    for s in sheets:
+    for n, s in enumerate(sheets):
         mine = [g for g in groups if g.sheet == s.number]
-        for make in _one_material(out, s, mine) if per_sheet else _maps_as_they_are(mine, kinds):
+        makes = list(_one_material(out, s, mine) if per_sheet else _maps_as_they_are(mine, kinds))
+        for k, make in enumerate(makes):
             made = make(pictures)
             if made is not None:
                 for tile, px in zip(s.tiles.numbers, s.tiles.sizes, strict=True):
-                    progress(f"Carrying the {made.kind} over to {s.name}, tile {tile}")
+                    progress(f"Carrying the {made.kind} over to {s.name}, tile {tile}", (n + k / len(makes)) / len(sheets))
                     _draw(out, s, tile, px, made)
             pictures.clear()
     return out

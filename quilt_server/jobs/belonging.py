@@ -100,6 +100,16 @@ def _move(parts: Parts, packed: SheetPacking, only: NDArray[np.bool_], weight: F
     )
 
 
+def strays(parts: Parts, rows: Floats, rules: SheetRules) -> int:
+    """How many islands that are not held lie in another tile than they belong to; `rules` are those of the whole sheet."""
+    if rules.tile is None:
+        return 0
+    out = (rules.tile > 0) & (numbers_at(corners_of(shapely.bounds(regions_of(parts, rows)))) != rules.tile)
+    for rule, kept in ((rules.only, True), (rules.held, False)):
+        out &= True if rule is None else rule == kept
+    return int(out.sum())
+
+
 def spanning(parts: Parts, rows: Floats, only: NDArray[np.bool_], flat: dict[str, Any]) -> str | None:
     """The island, by key, that spans so much of its tile that it decides the density of all; None where none does."""
     box = shapely.bounds(regions_of(parts, rows))

@@ -13,7 +13,7 @@ from quilt_core.unwrap.scenes import skin_in
 from quilt_core.unwrap.skin import Laying, Skin, laying_of
 
 from ..projects.models import Job, Snapshot
-from .progress import StopFlag, report_progress
+from .progress import steps
 from .revision import Revision, opened
 
 Place = tuple[Revision, int]  # a file and the number of a mesh in it
@@ -78,11 +78,8 @@ def follow_links(job: Job, head: Snapshot, settings: dict[str, Any], work: list[
             continue
         source = changed[0]
         lies = laying_now(source)
-        for target in places:
-            if target[0] is source[0] and target[1] == source[1]:
-                continue
-            StopFlag(job).raise_if()
-            report_progress(job, {"text": f"{name_of(target)} follows {name_of(source)}"})
+        others = [t for t in places if t[0] is not source[0] or t[1] != source[1]]
+        for target in steps(job, others, lambda t, source=source: f"{name_of(t)} follows {name_of(source)}"):  # type: ignore[misc]
             # What became of another shape meanwhile stays as it is.
             give(source, lies, target, link["onto"], False)
     return [w for w in of.values() if w.made or w.also or w.without]

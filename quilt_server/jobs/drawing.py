@@ -19,7 +19,7 @@ from quilt_core.uv.analysis import IDENTITY
 from ..projects.models import Job
 from ..projects.reading import Chosen, Parts, kinds_of_islands, parts_of, regions_of, sheet_numbers
 from ..projects.sheets import grid, of_sheet, sheets
-from .progress import report_progress
+from .progress import say
 from .writing import Delivery
 
 MOST_TILES = 100  # templates in one zip
@@ -56,7 +56,7 @@ def draw_tiles(
             if count > MOST_TILES:
                 return
             px = tiles.tile_px.get(tile, tiles.px)
-            report_progress(job, {"text": f"Drawing tile {tile} of {s['name']}"})
+            say(job, f"Drawing tile {tile} of {s['name']}")
             prefix = f"{safe_name(s['name'])}." if several else ""
             called = (own_name(s, tile) if order["template_names"] else "") or str(tile)
             size = int(order["template_px"]) or px

@@ -17,7 +17,7 @@ from ..projects.models import Job
 from ..projects.reading import Chosen
 from ..projects.sheets import grid, of_sheet, sheets
 from ..projects.sources import as_it_first_came, kept_scene
-from .progress import report_progress
+from .progress import say
 
 
 def _load(sha: str) -> bytes:
@@ -44,4 +44,9 @@ def coat_of(c: Chosen, similarities: Floats, on: dict[int, NDArray[np.int64]]) -
 def paint_sheets(job: Job, coats: list[Coat], settings: dict[str, Any], per_sheet: bool) -> Paint:
     """Carry all old paint over to the sheets of a project."""
     all_sheets = [Sheet(s["id"], s["name"], grid(of_sheet(settings, s["id"]))) for s in sheets(settings)]
-    return paint(coats, all_sheets, per_sheet, lambda text: report_progress(job, {"text": text}))
+
+    def tell(text: str, part: float) -> None:
+        job.span = (0.4 * part, 0.4)
+        say(job, text)
+
+    return paint(coats, all_sheets, per_sheet, tell)

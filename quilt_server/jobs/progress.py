@@ -3,11 +3,14 @@
 from __future__ import annotations
 
 import time
-from typing import Any
+from collections.abc import Callable, Collection, Iterator
+from typing import Any, TypeVar
 
 from quilt_core.errors import Cancelled
 
 from ..projects.models import Job
+
+T = TypeVar("T")
 
 
 def report_progress(job: Job, progress: dict[str, Any], draft: bytes | None = None) -> None:
@@ -16,6 +19,45 @@ def report_progress(job: Job, progress: dict[str, Any], draft: bytes | None = No
     if draft is not None:
         fields["draft"] = draft
     Job.objects.filter(pk=job.pk).update(**fields)
+    job.progress = progress
+
+
+def say(job: Job, text: str, **more: Any) -> None:
+    """Tell what a job is at, and which part (0 to 1) of its steps is done; that never goes back."""
+    part = max(job.span[0], job.progress.get("part", 0.0))
+    report_progress(job, {"text": text, "part": part, **more})
+
+
+def steps(job: Job, items: Collection[T], words: Callable[[T], str] | None = None, share: tuple[float, float] = (0.0, 1.0)) -> Iterator[T]:
+    """Steps of a job one after the other, each an equal part of what the step around them is; a step may have steps of its own.
+
+    Parameters
+    ----------
+    words : what is told of a step when it begins
+    share : from which part (0 to 1) of the step around them to which these steps go
+
+    Raises
+    ------
+    Cancelled : the job should stop
+    """
+    whole, stop = job.span, StopFlag(job)
+    low, high = (whole[0] + (whole[1] - whole[0]) * s for s in share)
+    try:
+        for n, item in enumerate(items):
+            stop.raise_if()
+            job.span = (low + (high - low) * n / len(items), low + (high - low) * (n + 1) / len(items))
+            if words is not None:
+                say(job, words(item))
+            yield item
+    finally:
+        job.span = whole
+
+
+def part_of(progress: dict[str, Any]) -> float | None:
+    """Which part (0 to 1) of a job is done by its progress: by its steps, or by the time that it has; None where that is not known yet."""
+    if progress.get("of"):
+        return float(min(1.0, progress["seconds"] / progress["of"]))
+    return float(progress["part"]) if progress.get("part") else None
 
 
 class StopFlag:

@@ -24,7 +24,7 @@ from ..projects.reading import Parts, choose, parts_of
 from ..projects.sheets import of_sheet, sheets
 from .copying import follow_links
 from .landing import land
-from .progress import StopFlag, report_progress
+from .progress import StopFlag, say
 from .revision import Revision
 
 
@@ -86,7 +86,7 @@ def prepared(
         files = [w.new.pk if f == w.old.pk else f for f in files]
         left_out = [n for k in left_out for n in places.same(k)]
     settings = _laid_onto(work, transforms, settings)
-    report_progress(job, {"text": "Measuring again"})
+    say(job, "Measuring again")
     snapshot = Snapshot(files=files, left_out=left_out, settings=settings)
     parts_now = parts_of(choose(snapshot, whole=True))
     layout = Layout(project=project, kind="import", channel=before.channel, transforms=pack_arrays(transforms), recipe={})

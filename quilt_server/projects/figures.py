@@ -4,6 +4,8 @@ from __future__ import annotations
 
 from typing import Any
 
+from quilt_core.words import counted
+
 from .models import Layout, Snapshot
 from .sheets import of_sheet, sheets
 from .stale import inputs_of, moved_since, reasons
@@ -25,12 +27,20 @@ def sheet_rows(snapshot: Snapshot) -> list[dict[str, Any]]:
             {
                 "id": s["id"], "name": s["name"], "figures": None if found is None else scaled(found, int(flat["map_px"]), bool(s["tile_px"])),
                 "bleed": _bleed(snapshot, s["id"], int(flat["map_px"])), "islands": now[s["id"]]["count"], "kept": None if try_ is None else try_.pk,
-                "stale": [] if try_ is None else reasons(try_.inputs, now[s["id"]]),
+                "stale": [] if try_ is None else reasons(try_.inputs, now[s["id"]]) + _astray(try_),
                 **{k: None if try_ is None else try_.figures.get(of) for k, of in (("filled", "tiles_filled"), ("move", "move"), ("spans", "spans"))},
                 "moved": 0 if try_ is None else moved_since(snapshot, try_, s["id"]),
             }
         )  # fmt: skip
     return out
+
+
+def _astray(kept: Layout) -> list[str]:
+    """Why a layout of which only some was packed is not what its rules ask for."""
+    count = kept.figures.get("strays", 0)
+    return (
+        [f"{counted(count, 'island lies outside the tile it belongs to', 'islands lie outside the tile they belong to')}"] if count else []
+    )
 
 
 def _bleed(snapshot: Snapshot, sheet: int, map_px: int) -> dict[str, Any] | None:

@@ -110,9 +110,11 @@ class Snapshot(models.Model):
 
 
 class Job(models.Model):
-    """Work for the worker process. state: waiting, running, done, failed, stopped, interrupted."""
+    """Work for the worker process. state: waiting, running, done, failed, stopped, interrupted. `span`: which part of the whole the present step is,
+    known in the process that works."""
 
     OVER: ClassVar = ("done", "failed", "stopped", "interrupted")
+    span = (0.0, 1.0)
     project = models.ForeignKey(Project, on_delete=models.CASCADE, related_name="jobs")
     kind = models.CharField(max_length=16)
     state = models.CharField(max_length=16, default="waiting")

@@ -101,6 +101,27 @@ def test_three_parts_go_to_three_tiles_and_one_is_packed_again(browser: Browser)
     assert tiles(again["head"]) == tiles(again["arms"]) == {1003}
 
 
+def test_what_was_left_in_another_tile_keeps_the_sheet_stale(browser: Browser) -> None:
+    keys = start(browser)
+    rules(browser, **{keys["body"]: 1001, keys["head"]: 1002, keys["arms"]: 1003})
+    packed(browser)
+    rules(browser, **{keys["body"]: 1001, keys["head"]: 1003, keys["arms"]: 1003})
+    packed(browser, tiles=[1001])
+    assert browser.state()["sheets"][0]["stale"] == ["4 islands lie outside the tile they belong to"]
+    packed(browser, tiles=[1003])
+    assert browser.state()["sheets"][0]["stale"] == []
+
+
+def test_a_tile_without_room_at_the_density_of_the_rest_is_said(browser: Browser) -> None:
+    keys = start(browser)
+    rules(browser, **{keys["body"]: 1001, keys["head"]: 1002, keys["arms"]: 1002})
+    assert "note" not in packed(browser)["result"]
+    # The smallest tile cannot hold as much as there was room for in the one of four times its texels.
+    rules(browser, **{keys["body"]: 1001, keys["head"]: 1003, keys["arms"]: 1003})
+    done = packed(browser, tiles=[1003])
+    assert "no room for it at the" in done["result"]["note"] and "px/m of the rest" in done["result"]["note"]
+
+
 def test_a_selection_alone_is_packed_around_the_rest(browser: Browser) -> None:
     keys = start(browser)
     rules(browser, **{keys["body"]: 1001, keys["head"]: 1002, keys["arms"]: 1003})

@@ -19,7 +19,7 @@ from ...projects.reading import choose, parts_of, regions_of, sheet_numbers
 from ...projects.state import settings_of
 from ..kind import Asked, Islands, Kind
 from ..landing import head_of, land
-from ..progress import StopFlag, report_progress
+from ..progress import StopFlag, say
 
 
 class Shapes(Asked):
@@ -32,7 +32,7 @@ class Shapes(Asked):
 def run_alike(job: Job) -> None:
     """Find all islands of the same shape as the chosen ones; the result names them by file."""
     _, head, before = head_of(job)
-    report_progress(job, {"text": "Comparing shapes"})
+    say(job, "Comparing shapes")
     chosen = choose(head, whole=True)
     parts = parts_of(chosen)
     mask = parts.named(job.params["islands"])
@@ -52,7 +52,7 @@ def run_stack(job: Job) -> None:
     project, head, before = head_of(job)
     if job.params["islands"] is None:
         raise QuiltError("Select the islands that may share their texels.")
-    report_progress(job, {"text": "Comparing shapes"})
+    say(job, "Comparing shapes")
     settings = settings_of(head)
     chosen = choose(head, whole=True)
     parts = parts_of(chosen)
@@ -75,7 +75,7 @@ def run_stack(job: Job) -> None:
     label = grouped(np.array(pairs, np.int64), parts.count)
     groups = [[names[i] for i in np.flatnonzero(label == g)] for g in np.unique(label[label >= 0])]
     settings = settings | {"twins": groups}
-    report_progress(job, {"text": "Measuring again"})
+    say(job, "Measuring again")
     layout = Layout(
         project=project, kind="mend", channel=before.channel, recipe=settings, transforms=pack_arrays(parts.merged(old, parts.pieced(new)))
     )

@@ -30,7 +30,7 @@ from ...projects.state import settings_of
 from ..kind import Asked, Kind, Real, Whole
 from ..landing import head_of
 from ..outputs import path_of
-from ..progress import report_progress
+from ..progress import say, steps
 
 MOST_MISSED = 400
 
@@ -87,7 +87,7 @@ def run_bake(job: Job) -> None:
     settings = settings_of(head)
     number = int(job.params["sheet"])
     flat = of_sheet(settings, number)
-    report_progress(job, {"text": "Reading the meshes"})
+    say(job, "Reading the meshes")
     chosen = choose(head)
     parts = parts_of(chosen)
     on = sheet_numbers(chosen, parts, settings) == number
@@ -98,9 +98,8 @@ def run_bake(job: Job) -> None:
     body = io.BytesIO()
     found: list[dict[str, Any]] = []
     with zipfile.ZipFile(body, "w", zipfile.ZIP_STORED) as archive:
-        for tile, px in zip(tiles.numbers, tiles.sizes, strict=True):
-            size = min(px, int(job.params["px"]))
-            report_progress(job, {"text": f"Baking tile {tile} at {size} px"})
+        of_tile = [(tile, min(px, int(job.params["px"]))) for tile, px in zip(tiles.numbers, tiles.sizes, strict=True)]
+        for tile, size in steps(job, of_tile, lambda t: f"Baking tile {t[0]} at {t[1]} px", (0.1, 1.0)):
             baked = bake(
                 stage.low, stage.high, size, column_row(tile), tuple(job.params["maps"]), int(job.params["rays"]), None, job.params["cage"], stage.curve
             )  # fmt: skip

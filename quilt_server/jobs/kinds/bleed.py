@@ -11,7 +11,7 @@ from ...projects.sheets import of_sheet, sheets
 from ...projects.state import settings_of
 from ..kind import Kind
 from ..landing import head_of
-from ..progress import report_progress
+from ..progress import steps
 from ..proving import bleed_of
 
 
@@ -24,10 +24,8 @@ def run_bleed(job: Job) -> None:
     rows = parts.whole(arrays_of(before, "transforms"))
     on, twins = sheet_numbers(chosen, parts, settings), twin_groups(parts, settings)
     found = {}
-    for s in sheets(settings):
-        if not (on == s["id"]).any():
-            continue
-        report_progress(job, {"text": f"Painting and shrinking {s['name']}"})
+    used = [s for s in sheets(settings) if (on == s["id"]).any()]
+    for s in steps(job, used, lambda s: f"Painting and shrinking {s['name']}"):
         found[str(s["id"])] = bleed_of(parts, rows, on == s["id"], of_sheet(settings, s["id"]), twins)
     job.result = {"sheets": found}
     with transaction.atomic():

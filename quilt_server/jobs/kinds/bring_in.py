@@ -17,7 +17,7 @@ from ...projects.reading import choose, parts_of
 from ...projects.sources import identity
 from ...projects.state import advance, settings_of
 from ..kind import Kind
-from ..progress import StopFlag, report_progress
+from ..progress import StopFlag, say, steps
 from ..uploads import bodies_of, read_one
 
 
@@ -29,9 +29,7 @@ def run_import(job: Job) -> None:
         raise QuiltError(f"There is no mesh among these files. Meshes are {', '.join(formats.ENDINGS[:-1])} or {formats.ENDINGS[-1]}.")
     channel = int(settings_of(Project.objects.get(pk=job.project_id).head)["channel_in"])
     stop, rows = StopFlag(job), []
-    for number, path in enumerate(sorted(meshes)):
-        stop.raise_if()
-        report_progress(job, {"text": f"Reading {path}", "part": number / len(meshes)})
+    for path in steps(job, sorted(meshes), "Reading {}".format, (0.0, 0.8)):
         rows.append(read_one(job, path, bodies, channel, float(job.params.get("unit_m", 1.0))))
     rows = _tops(rows)
     with transaction.atomic():
@@ -41,7 +39,8 @@ def run_import(job: Job) -> None:
             reading.save()
     job.result = {"files": [f.pk for f, _ in rows], "objects": sum(len(r.objects_info) for _, r in rows)}
     try:
-        report_progress(job, {"text": "Measuring what is wrong", "part": 0.95})
+        job.span = (0.8, 1.0)
+        say(job, "Measuring what is wrong")
         while not _joined(job, rows, stop):
             pass  # the project moved on while this was measured: what joins it joins its newest state
     except BaseException:

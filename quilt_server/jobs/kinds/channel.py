@@ -23,7 +23,7 @@ from ...projects.sources import identity, kept_scene, make_reading
 from ...projects.state import settings_of
 from ..kind import Asked, Kind
 from ..landing import head_of, land
-from ..progress import StopFlag, report_progress
+from ..progress import StopFlag, steps
 from ..revision import Revision, opened
 from ..writing import channels_of
 
@@ -60,9 +60,9 @@ def run_channel(job: Job) -> None:
         settings["shelved"][shelf] = kept
         left_out = [n for k in left_out for n in here.keys(k)]
     transforms = {}
-    for n, file in enumerate(SourceFile.objects.filter(pk__in=files.values())):
-        stop.raise_if()
-        report_progress(job, {"text": f"Reading channel {channel} of {file.name}", "part": n / len(files)})
+    for file in steps(
+        job, SourceFile.objects.filter(pk__in=files.values()), lambda f: f"Reading channel {channel} of {f.name}", (0.4, 0.8)
+    ):
         reading = Reading.objects.filter(file=file, channel=channel, welded=False).first()
         if reading is None:
             reading = make_reading(file, kept_scene(file), channel)
@@ -79,11 +79,11 @@ def _laid(job: Job, head: Snapshot, before: Layout) -> list[Revision]:
     """The files whose layout was changed, with the UVs that it gives, in the channel that each mesh is written to."""
     settings, transforms = settings_of(head), arrays_of(before, "transforms")
     work = []
-    for c, w in zip(choose(head), opened(head), strict=True):
+    both = list(zip(choose(head), opened(head), strict=True))
+    for c, w in steps(job, both, lambda b: f"Keeping the layout of {b[1].old.name}", (0.0, 0.4)):
         rows = transforms[str(w.old.pk)]
         if not w.welded and np.array_equal(rows, np.tile(IDENTITY, (len(rows), 1))):
             continue
-        report_progress(job, {"text": f"Keeping the layout of {w.old.name}"})
         one = formats.named(w.scene.format).one_channel
         for m, channel in channels_of(c, settings).items():
             skin, laying = w.laying(m)

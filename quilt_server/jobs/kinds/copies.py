@@ -18,7 +18,7 @@ from ...projects.state import settings_of
 from ..copying import Place, give, name_of, skin_or_none
 from ..kind import Asked, Kind
 from ..landing import head_of
-from ..progress import StopFlag, report_progress
+from ..progress import steps
 from ..revising import finish
 from ..revision import Revision, opened
 
@@ -89,13 +89,10 @@ def _targets(job: Job, work: list[Revision], chosen: list[Place], source: Place)
         return [p for p in chosen if p[0] is not source[0] or p[1] != source[1]]
     of = skin_or_none(source)
     out = []
-    for p in _everyone(work):
-        if of is None or (p[0] is source[0] and p[1] == source[1]):
-            continue
-        StopFlag(job).raise_if()
-        report_progress(job, {"text": f"Comparing {name_of(p)}"})
+    others = [] if of is None else [p for p in _everyone(work) if p[0] is not source[0] or p[1] != source[1]]
+    for p in steps(job, others, lambda p: f"Comparing {name_of(p)}", (0.0, 0.4)):
         skin = skin_or_none(p)
-        if skin is not None and same_shape(of.surface, skin.surface) is not None:
+        if of is not None and skin is not None and same_shape(of.surface, skin.surface) is not None:
             out.append(p)
     return out
 
@@ -111,8 +108,7 @@ def run_copies(job: Job) -> None:
     source = _source(chosen)
     lies = source[0].laying(source[1])
     refused, told, given = list[str](), _own_faults(source, p["linked"]), list[Place]()
-    for target in _targets(job, work, chosen, source):
-        report_progress(job, {"text": f"UVs for {name_of(target)}"})
+    for target in steps(job, _targets(job, work, chosen, source), lambda t: f"UVs for {name_of(t)}", (0.4, 0.9)):
         done = give(source, lies, target, p["onto"], True)
         if isinstance(done, str):
             refused.append(done)
@@ -148,9 +144,7 @@ def run_shapes(job: Job) -> None:
     """Find the objects that are of one shape, and how far they are from being the same; nothing is changed."""
     work = list(opened(head_of(job)[1]))
     heads: list[tuple[Place, Any, list[str], float]] = []
-    for place in _everyone(work):
-        StopFlag(job).raise_if()
-        report_progress(job, {"text": f"Comparing {name_of(place)}"})
+    for place in steps(job, list(_everyone(work)), lambda p: f"Comparing {name_of(p)}"):
         skin = skin_or_none(place)
         if skin is None:
             continue

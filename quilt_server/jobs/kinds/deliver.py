@@ -36,7 +36,7 @@ from ...projects.state import settings_of
 from ..drawing import draw_tiles
 from ..kind import Asked, Kind, Real, Whole
 from ..painting import coat_of, paint_sheets
-from ..progress import report_progress
+from ..progress import say, steps
 from ..proving import bleed_of
 from ..writing import Delivery, Writer, sheets_of
 
@@ -161,7 +161,7 @@ def run_deliver(job: Job) -> None:
     if head is None or head.layout is None:
         raise QuiltError("There is nothing to deliver yet. Bring in a mesh first.")
     settings, order = settings_of(head), Order(job.params["order"])
-    report_progress(job, {"text": "Reading the files"})
+    say(job, "Reading the files")
     chosen = [c.original() for c in choose(head)]
     parts = parts_of(chosen)
     on = sheet_numbers(chosen, parts, settings)
@@ -186,11 +186,11 @@ def run_deliver(job: Job) -> None:
         frozenset(order.clean),
         lambda c: _room(parts, rows, on, {int(n) for k in sheets_of(c, settings).values() for n in k}),
     )
-    for n, c in enumerate(chosen):
-        report_progress(job, {"text": f"Writing {c.file.name}", "part": n / len(chosen)})
+    for n, c in enumerate(steps(job, chosen, lambda c: f"Writing {c.file.name}", (0.4, 0.7))):
         again.append(writer.write(c, transforms[str(c.file.pk)], coats[n] if coats else None))
     writer.finish()
-    report_progress(job, {"text": "Proving what was written", "part": 0.9})
+    job.span = (0.7, 1.0)
+    say(job, "Proving what was written")
     figures = _figures(project, settings, chosen, again, order, painted)
     figures["notes"] += writer.notes
     figures["seen"] = summed(writer.seen)

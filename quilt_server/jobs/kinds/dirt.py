@@ -17,7 +17,7 @@ from ...projects.models import Job, SourceFile
 from ...projects.sources import kept_scene
 from ..kind import Asked, Kind
 from ..landing import head_of
-from ..progress import StopFlag, report_progress
+from ..progress import steps
 
 _SHOWN = 3000  # triangles that are named
 
@@ -40,16 +40,15 @@ def _row(mesh: Mesh) -> dict[str, Any]:
 def run_dirt(job: Job) -> None:
     """Look at every mesh once; objects that place the same one have the same."""
     _, head, _ = head_of(job)
-    keys, stop = job.params["objects"], StopFlag(job)
+    keys = job.params["objects"]
     rows = []
-    for file in SourceFile.objects.filter(pk__in=head.files).order_by("pk"):
+    for file in steps(job, SourceFile.objects.filter(pk__in=head.files).order_by("pk")):
         scene = kept_scene(file)
         seen: set[int] = set()
-        for n, o in enumerate(scene.objects):
-            if o.mesh in seen or (keys is not None and f"{file.pk}/{n}" not in keys):
+        asked = [(n, o) for n, o in enumerate(scene.objects) if keys is None or f"{file.pk}/{n}" in keys]
+        for n, o in steps(job, asked, lambda a: f"Looking at {a[1].name}"):
+            if o.mesh in seen:
                 continue
-            stop.raise_if()
-            report_progress(job, {"text": f"Looking at {o.name}"})
             seen.add(o.mesh)
             rows.append({"key": f"{file.pk}/{n}", "name": o.name, **_row(scene.meshes[o.mesh])})
     job.result = {"base": head.pk, "rows": rows, "changed": sum(bool(r["counts"]) for r in rows)}

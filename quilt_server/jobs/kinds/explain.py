@@ -15,7 +15,7 @@ from ...projects.sheets import of_sheet, sheets
 from ...projects.state import settings_of
 from ..kind import Asked, Kind, Sheets, check_sheets
 from ..landing import head_of
-from ..progress import StopFlag, report_progress
+from ..progress import StopFlag, say
 from ..recipes import recipe_of
 
 _TRIAL = 2.0  # seconds of each trial
@@ -50,9 +50,10 @@ def run_explain(job: Job) -> None:
     ruled = None if rotations is None else Rules(rotate=tuple(rotations[i] for i in sized.real))
 
     def tell(done: int, of: int) -> None:
-        report_progress(job, {"text": f"Trying what would help, {done + 1} of {of}"})
+        job.span = (done / of, 1.0)
+        say(job, f"Trying what would help, {done + 1} of {of}")
 
-    report_progress(job, {"text": "Measuring what there is"})
+    say(job, "Measuring what there is")
     found = explain(sized.regions, recipe, ruled, _TRIAL, StopFlag(job), tell)
     owner = [(file, first + i) for file, first, count in parts.places for i in range(count)]
 

@@ -26,7 +26,7 @@ from ...projects.state import settings_of
 from ..kind import Asked, FileNumber, Kind, Number, Real
 from ..landing import head_of
 from ..picked import by_mesh, marked
-from ..progress import StopFlag, report_progress
+from ..progress import StopFlag, steps
 from ..revising import finish
 from ..revision import Revision, opened
 
@@ -103,7 +103,7 @@ def run_further(job: Job) -> None:
     settings, p, stop = settings_of(head), job.params, StopFlag(job)
     transforms = arrays_of(before, "transforms")
     work, refused, count = list[Revision](), list[str](), 0
-    for w in opened(head):
+    for w in steps(job, list(opened(head))):
         if p["what"] == "drop":
             if p["into"] in revisions_of(w.old):
                 w.without.add(p["into"])
@@ -117,10 +117,7 @@ def run_further(job: Job) -> None:
         if kind.one_channel and p["into"] != 0:
             refused.append(f"{w.old.name}: {kind.title} has one UV channel. Deliver it as glTF or USD first, and bring that in.")
             continue
-        for m, picked in chosen.items():
-            stop.raise_if()
-            name = w.scene.meshes[m].name
-            report_progress(job, {"text": f"{WHAT[p['what']]} of {name}"})
+        for m, picked in steps(job, chosen.items(), lambda c, w=w: f"{WHAT[p['what']]} of {w.scene.meshes[c[0]].name}"):  # type: ignore[misc]
             try:
                 w.also.setdefault(p["into"], {})[m] = _made(job, w, m, picked, transforms[str(w.old.pk)], stop)
                 count += 1

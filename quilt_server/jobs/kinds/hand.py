@@ -21,7 +21,7 @@ from ...projects.state import settings_of
 from ..kind import Asked, FileNumber, Kind, Number, Real
 from ..landing import head_of
 from ..picked import by_mesh
-from ..progress import StopFlag, report_progress
+from ..progress import StopFlag, say
 from ..revising import finish
 from ..revision import Revision, opened
 
@@ -133,7 +133,7 @@ def run_hand(job: Job) -> None:
     """Do to points or islands what the hand did: one undo step."""
     project, head, before = head_of(job)
     settings, p = settings_of(head), job.params
-    report_progress(job, {"text": LABELS[p["operation"]]})
+    say(job, LABELS[p["operation"]])
     transforms = arrays_of(before, "transforms")
     asked = {int(f) for f in (p["points"] or {})} | {s["file"] for s in p["strokes"]}
     work, count = list[Revision](), 0

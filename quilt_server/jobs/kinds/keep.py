@@ -10,7 +10,7 @@ from ...projects.models import Job, Layout
 from ...projects.tries import kept_layout
 from ..kind import Asked, Kind, Number
 from ..landing import head_of, land
-from ..progress import StopFlag, report_progress
+from ..progress import StopFlag, say
 
 
 class Keep(Asked):
@@ -23,7 +23,7 @@ class Keep(Asked):
 def run_keep(job: Job) -> None:
     """Keep a try: its islands take the places that it gave them, the rest of the layout stays. One undo step."""
     project, head, before = head_of(job)
-    report_progress(job, {"text": "Laying the try out"})
+    say(job, "Laying the try out")
     try_ = Layout.objects.filter(pk=job.params["layout"], project=project, kind="pack").first()
     if try_ is None:
         raise QuiltError("This try is not there any more. Choose another one.")

@@ -16,6 +16,7 @@ from quilt_core.delivery import report
 from quilt_core.errors import DoesNotFit, QuiltError
 from quilt_core.model.scene import Floats
 from quilt_core.pack import Packing, Recipe
+from quilt_core.words import plain
 
 from ...checks import check_recipe
 from ...projects.figures import sheet_rows
@@ -27,7 +28,7 @@ from ...projects.sheets import IN_RECIPE, of_sheet, sheet_by, sheets
 from ...projects.stale import WORDS, inputs_of
 from ...projects.state import advance, settings_of
 from ...projects.tries import kept_layout
-from ..belonging import density_of, filled, some_only, spanning
+from ..belonging import density_of, filled, some_only, spanning, strays
 from ..kind import Asked, Islands, Kind, Real, Sheets, Whole, check_sheets
 from ..landing import head_of, land
 from ..progress import StopFlag, report_progress
@@ -82,6 +83,7 @@ class _Work:
     parts: Parts
     settings: dict[str, Any]
     variant: dict[str, Any] = field(default_factory=dict)
+    notes: list[str] = field(default_factory=list)
 
 
 def _wanted(job: Job, head: Snapshot) -> list[int]:
@@ -133,9 +135,11 @@ def run_pack(job: Job) -> None:
         land(project, head, again, f"Keep {best[1].name}", kept=head.kept | {str(best[1].sheet): best[1].pk})
     job.result = {"layout": layout.pk, "summary": summary}
     if aside:
-        job.result["note"] = (
+        work.notes.append(
             f"The project was changed while this was packing, so the layout is not on the table: it is kept as {layout.name}, among the tries below."
         )
+    if work.notes:
+        job.result["note"] = " ".join(work.notes)
 
 
 def _pack_one(
@@ -167,8 +171,8 @@ def _pack_one(
             report_progress(job, far)
         return flag()
 
-    ruled = replace(rules_of(chosen, parts, settings, flat, only), go_on=bool(job.params.get("go_on")))
-    ruled, rest = some_only(job.params, parts, ruled, flat, present)
+    rules = replace(rules_of(chosen, parts, settings, flat, only), go_on=bool(job.params.get("go_on")))
+    ruled, rest = some_only(job.params, parts, rules, flat, present)
     weight = sizes(chosen, parts, settings, flat, present)
 
     def run(recipe: Recipe) -> SheetPacking:
@@ -180,8 +184,8 @@ def _pack_one(
     except DoesNotFit:
         if like is None:
             raise
-        # As sharp as there is room: the figures tell that it differs.
         packed = run(recipe)
+        work.notes.append(f"There was no room for it at the {plain(like)} px/m of the rest: it is packed as sharp as there is room.")
     # The table shows what was found while it is measured once more.
     transforms = parts.merged(old, packed.transforms)
     report_progress(job, far | {"text": f"Proving{name}", "coverage": packed.result.best.coverage}, pack_arrays(transforms))
@@ -192,7 +196,7 @@ def _pack_one(
     layout.inputs = made_from | {"recipe": made_from["recipe"] | {k: v for k, v in work.variant.items() if k in made_from["recipe"]}}
     rows = np.concatenate(packed.transforms)
     layout.figures = {
-        "spans": spanning(parts, rows, only, flat),
+        "spans": spanning(parts, rows, only, flat), "strays": strays(parts, rows, rules),
         "seconds": round(time.monotonic() - begin, 2), "seed": recipe.seed, "passes": packed.result.passes, "stopped": packed.result.stopped,
         **filled(parts, packed, only, weight, flat),
         "limiting": report.limiting(parts.pieces, packed.transforms, parts.pieced(only)) + report.shrunk(parts.pieces, packed.shrunk),

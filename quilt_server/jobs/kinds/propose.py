@@ -18,7 +18,7 @@ from ...projects.sheets import of_sheet, sheets
 from ...projects.state import settings_of
 from ..kind import Kind
 from ..landing import head_of
-from ..progress import StopFlag, report_progress
+from ..progress import StopFlag, say, steps
 from ..revising import prepared
 from ..revision import Revision
 from .unwrap import Unwrap, label_of, unwrapped
@@ -35,11 +35,10 @@ def run_propose(job: Job) -> None:
     forget_proposals(project)
     settings, stop = settings_of(head), StopFlag(job)
     rows: list[dict[str, Any]] = []
-    for stretch, name in WAYS.items():
-        said = f"{len(rows) + 1} of {len(WAYS)}, {name}"
+    for stretch, name in steps(job, WAYS.items()):
 
-        def tell(text: str, said: str = said) -> None:
-            report_progress(job, {"text": f"{said}: {text}", "proposals": rows})
+        def tell(text: str, name: str = name) -> None:
+            say(job, f"{name}: {text}", proposals=rows)
 
         tell("Looking at the UVs that there are")
         params = {**job.params, "stretch": stretch}

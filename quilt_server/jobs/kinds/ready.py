@@ -20,7 +20,7 @@ from ...projects.sheets import sheets
 from ...projects.state import advance, readings, settings_of, source_files
 from ..kind import Asked, Kind, Real
 from ..landing import head_of
-from ..progress import StopFlag, report_progress
+from ..progress import StopFlag, say
 from ..revising import finish
 from ..revision import Revision, opened
 from .pack import Pack, run_pack
@@ -108,7 +108,7 @@ def _mirrored(head: Snapshot) -> set[int]:
 def run_ready(job: Job) -> None:
     """Do the whole way; what was done before a stop stays, as undo steps of its own."""
     project, head, _ = head_of(job)
-    report_progress(job, {"text": "Looking at what there is"})
+    say(job, "Looking at what there is")
     way = _Way(job, project, head)
     asked = way.asked
     unwrap = Unwrap(stretch=asked["stretch"], material_borders=asked["material_borders"]).model_dump()
@@ -149,7 +149,7 @@ def _run_flattened(job: Job) -> None:
     """Lay islands flat again that need no other seams for it."""
     project, head, before = head_of(job)
     settings, stop = settings_of(head), StopFlag(job)
-    report_progress(job, {"text": "Laying flat what can be saved"})
+    say(job, "Laying flat what can be saved")
     work = []
     for w in opened(head):
         for m, piece in enumerate(w.pieces):

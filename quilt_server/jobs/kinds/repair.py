@@ -28,7 +28,7 @@ from ...projects.sheets import grid, of_sheet, sheets
 from ...projects.state import settings_of
 from ..kind import Asked, FileNumber, Islands, Kind, Number, Real
 from ..landing import head_of, land
-from ..progress import StopFlag, report_progress
+from ..progress import StopFlag, say
 from ..rows import ORDERS, rowed
 
 LABELS = {
@@ -179,7 +179,7 @@ def run_repair(job: Job) -> None:
     project, head, before = head_of(job)
     params, settings, stop = job.params, settings_of(head), StopFlag(job)
     label = params.get("label") or LABELS[params["action"]]
-    report_progress(job, {"text": label})
+    say(job, label)
     chosen = choose(head, whole=True)
     parts = parts_of(chosen)
     old = arrays_of(before, "transforms")

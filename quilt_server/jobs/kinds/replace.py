@@ -24,7 +24,7 @@ from ...projects.sources import kept_scene, make_reading, read_source
 from ...projects.state import settings_of
 from ..kind import Asked, Kind, Number
 from ..landing import head_of, land
-from ..progress import StopFlag, report_progress
+from ..progress import StopFlag, say
 from ..uploads import bodies_of, read_one
 
 
@@ -80,7 +80,7 @@ def run_compare(job: Job) -> None:
     project = Project.objects.get(pk=job.project_id)
     if project.head is None:
         raise QuiltError("There is nothing to replace yet.")
-    report_progress(job, {"text": "Comparing the two versions"})
+    say(job, "Comparing the two versions")
     versions = _Versions(job, project.head)
     job.result = {"file": job.params["file"], "name": versions.new_file.name, **_told(versions.found)}
 
@@ -91,7 +91,7 @@ def run_replace(job: Job) -> None:
     compared = Job.objects.filter(pk=job.params["compared"], project=project, kind="compare", state="done").first()
     if compared is None:
         raise QuiltError("Compare the newer version first.")
-    report_progress(job, {"text": "Reading the newer version"})
+    say(job, "Reading the newer version")
     job.params = {**job.params, **compared.params}
     versions = _Versions(job, head)
     old_file, new_file = versions.old_file, versions.new_file
@@ -111,7 +111,7 @@ def run_replace(job: Job) -> None:
     files = [new_file.pk if f == old_file.pk else f for f in head.files]
     left_out = [n for k in head.left_out for n in places.same(k)]
     snapshot = Snapshot(files=files, left_out=left_out, settings=settings)
-    report_progress(job, {"text": "Measuring again"})
+    say(job, "Measuring again")
     parts = parts_of(choose(snapshot, whole=True))
     layout = Layout(project=project, kind="import", channel=before.channel, transforms=pack_arrays(transforms), recipe={})
     measure(layout, parts, parts.whole(transforms), settings, stop=StopFlag(job))

@@ -22,7 +22,7 @@ from ...projects.state import settings_of
 from ..kind import Asked, FileNumber, Islands, Kind, Number, Real
 from ..landing import head_of
 from ..picked import by_mesh, marked
-from ..progress import StopFlag, report_progress
+from ..progress import StopFlag, say, steps
 from ..revising import finish
 from ..revision import Revision, opened
 
@@ -87,7 +87,7 @@ def _changed(job: Job, w: Revision, stop: StopFlag) -> tuple[int, list[str]]:
     of_mesh = {m: mine for m, _, _, mine in w.layings(islands)} if len(islands) else {}
     count = 0
     refused: list[str] = []
-    for m in sorted({*edges, *faces, *of_mesh}):
+    for m in steps(job, sorted({*edges, *faces, *of_mesh})):
         skin, laying = w.laying(m) if p["operation"] != "project" else w.laying_or_bare(m)
         picked = marked(skin, faces[m]) if m in faces else None
         if picked is not None and p["operation"] in ("relax", "square", "part", "sew_free", "across"):
@@ -99,7 +99,7 @@ def _changed(job: Job, w: Revision, stop: StopFlag) -> tuple[int, list[str]]:
             half_edges(skin, [(t, k) for t, k in points.get(m, [])]),
         )  # fmt: skip
         try:
-            done = hands.do(skin, laying, asked, stop, lambda text: report_progress(job, {"text": text}))
+            done = hands.do(skin, laying, asked, stop, lambda text: say(job, text))
         except QuiltError as e:
             if type(e) is not QuiltError:
                 raise
@@ -119,11 +119,11 @@ def run_seams(job: Job) -> None:
     """Cut, sew, flatten, part, square or project what was picked: one undo step."""
     project, head, before = head_of(job)
     settings, stop, p = settings_of(head), StopFlag(job), job.params
-    report_progress(job, {"text": LABELS[p["operation"]]})
+    say(job, LABELS[p["operation"]])
     asked = {int(f) for k in ("edges", "faces", "islands") for f in (p[k] or {})}
     count, work = 0, list[Revision]()
     refused: list[str] = []
-    for w in opened(head, lambda f: f.pk in asked):
+    for w in steps(job, list(opened(head, lambda f: f.pk in asked)), share=(0.0, 0.9)):
         n, why = _changed(job, w, stop)
         count, refused = count + n, refused + why
         work.append(w)
@@ -142,15 +142,16 @@ def run_worth(job: Job) -> None:
     stop = StopFlag(job)
     keys = None if job.params["objects"] is None else set(job.params["objects"])
     rows: list[dict[str, Any]] = []
-    for w in opened(head, lambda f: keys is None or any(k.startswith(f"{f.pk}/") for k in keys)):
+    found = list(opened(head, lambda f: keys is None or any(k.startswith(f"{f.pk}/") for k in keys)))
+    for w in steps(job, found):
         first: dict[int, int] = {}  # object of every mesh
         for n, o in enumerate(w.scene.objects):
             if (keys is None or f"{w.old.pk}/{n}" in keys) and w.pieces[o.mesh] is not None:
                 first.setdefault(o.mesh, n)
-        for m, n in first.items():
+        for m, n in steps(job, first.items()):
             skin, laying = w.laying(m)
             name = w.scene.objects[n].name
-            runs = worth(skin, laying, stop, lambda text, name=name: report_progress(job, {"text": f"{name}: {text}"}))  # type: ignore[misc]
+            runs = worth(skin, laying, stop, lambda text, name=name: say(job, f"{name}: {text}"))  # type: ignore[misc]
             rows += [_row(w, n, skin, laying, r) for r in runs]
     job.result = {"base": head.pk, "seams": sorted(rows, key=lambda r: -r["length"])}
 

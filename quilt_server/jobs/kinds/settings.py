@@ -19,7 +19,7 @@ from ...projects.state import readings, settings_of
 from ...schemas import Settings
 from ..kind import Asked, Kind
 from ..landing import head_of, land
-from ..progress import StopFlag, report_progress
+from ..progress import StopFlag, say
 
 
 class SettingsAsked(Asked):
@@ -56,7 +56,7 @@ def run_settings(job: Job) -> None:
     settings = job.params.get("settings") or settings_of(head)
     known = {f"{r.file_id}/{n}" for r in readings(head) for n in range(len(r.objects_info))}
     left_out = [k for k in job.params.get("left_out", head.left_out) if k in known]
-    report_progress(job, {"text": "Measuring again"})
+    say(job, "Measuring again")
     parts = parts_of(choose(Snapshot(files=head.files, left_out=left_out, settings=settings), whole=True))
     layout = Layout(
         project=project, kind="mend", channel=before.channel, recipe=before.recipe, transforms=bytes(before.transforms), name=before.name

@@ -17,7 +17,7 @@ from ...projects.reading import Parts, choose, parts_of
 from ...projects.state import settings_of
 from ..kind import Asked, Islands, Kind
 from ..landing import head_of, land
-from ..progress import StopFlag, report_progress
+from ..progress import StopFlag, say
 
 
 class Twins(Asked):
@@ -31,7 +31,7 @@ def run_twins(job: Job) -> None:
     """Mark islands that lie exactly on each other as twins, or take the mark off; among the chosen islands, or all."""
     project, head, before = head_of(job)
     settings = settings_of(head)
-    report_progress(job, {"text": "Looking for twins"})
+    say(job, "Looking for twins")
     parts = parts_of(choose(head, whole=True))
     mask, names = parts.named(job.params["islands"]), parts.names()
     touched = {names[i] for i in np.flatnonzero(mask)}

@@ -18,7 +18,7 @@ from ...projects.models import Job, Snapshot, SourceFile
 from ...projects.state import settings_of
 from ..kind import Asked, Islands, Kind, Real
 from ..landing import head_of
-from ..progress import StopFlag, report_progress
+from ..progress import StopFlag, say, steps
 from ..revising import finish
 from ..revision import Revision, opened
 
@@ -51,8 +51,8 @@ def run_unwrap(job: Job) -> None:
     """Unwrap the chosen objects, or islands: one undo step. What was good keeps its islands, its layout and its rules."""
     project, head, before = head_of(job)
     settings = settings_of(head)
-    report_progress(job, {"text": "Looking at the UVs that there are"})
-    made, refused = unwrapped(job, head, job.params, lambda text: report_progress(job, {"text": text}))
+    say(job, "Looking at the UVs that there are")
+    made, refused = unwrapped(job, head, job.params, lambda text: say(job, text))
     told = finish(job, project, head, before, made, settings, label_of(made), {"name": "unwrap", **job.params}) + refused
     job.result = {"changed": objects_of(made), "objects": told}
 
@@ -78,8 +78,8 @@ def unwrapped(job: Job, head: Snapshot, params: dict[str, Any], tell: Tell) -> t
     stop = StopFlag(job)
     options = _options(params)
     work, refused = [], []
-    for w in opened(head, lambda f: _concerns(params, f)):
-        refused.append(_unwrapped(params, w, options, stop, tell))
+    for w in steps(job, list(opened(head, lambda f: _concerns(params, f))), share=(0.0, 0.9)):
+        refused.append(_unwrapped(job, params, w, options, stop, tell))
         work.append(w)
     made = [w for w in work if w.made]
     if not made:
@@ -88,7 +88,7 @@ def unwrapped(job: Job, head: Snapshot, params: dict[str, Any], tell: Tell) -> t
     return made, [row for w, r in zip(work, refused, strict=True) for row in w.refused(r)]
 
 
-def _unwrapped(params: dict[str, Any], w: Revision, options: Options, stop: StopFlag, tell: Tell) -> dict[int, str]:
+def _unwrapped(job: Job, params: dict[str, Any], w: Revision, options: Options, stop: StopFlag, tell: Tell) -> dict[int, str]:
     """Give chosen meshes of a file new UVs; why some could have none."""
     keys, islands = params["objects"], params["islands"]
 
@@ -99,9 +99,12 @@ def _unwrapped(params: dict[str, Any], w: Revision, options: Options, stop: Stop
     else:
         meshes = sorted({o.mesh for n, o in enumerate(w.scene.objects) if f"{w.old.pk}/{n}" in set(keys)})
     # What is good in an object that was not asked for by name stays.
-    made, refused = renewed(w.scene, meshes, w.channel, options, stop, tell, w.pieces if keys is None else None, w.roots)
-    for m, u in made.items():
-        w.made[m], w.anew[m] = u.revised, u.anew
+    refused: dict[int, str] = {}
+    for m in steps(job, meshes):
+        made, why = renewed(w.scene, [m], w.channel, options, stop, tell, w.pieces if keys is None else None, w.roots)
+        refused |= why
+        if m in made:
+            w.made[m], w.anew[m] = made[m].revised, made[m].anew
     return refused
 
 

@@ -20,7 +20,7 @@ from ...projects.sources import make_reading
 from ...projects.state import settings_of
 from ..kind import Kind
 from ..landing import land
-from ..progress import StopFlag, report_progress
+from ..progress import StopFlag, say, steps
 
 
 def run_weld(job: Job) -> None:
@@ -31,10 +31,9 @@ def run_weld(job: Job) -> None:
         raise QuiltError("The project changed since this was asked for. Do it again.")
     settings, old = settings_of(head), arrays_of(head.layout, "transforms")
     transforms, welded, joined = dict(old), list(settings["welded"]), 0
-    for c in choose(Snapshot(files=head.files, settings=settings), whole=True):
-        if c.file.pk in welded:
-            continue
-        report_progress(job, {"text": f"Joining islands of {c.file.name}"})
+    found = choose(Snapshot(files=head.files, settings=settings), whole=True)
+    apart = [c for c in found if c.file.pk not in welded]
+    for c in steps(job, apart, lambda c: f"Joining islands of {c.file.name}", (0.0, 0.8)):
         pieces = analyse(c.scene, int(settings["channel_in"]), True)
         numbers = _numbers(c.pieces, pieces)
         if len(numbers) == len(np.unique(numbers)):
@@ -54,7 +53,7 @@ def run_weld(job: Job) -> None:
     if not joined:
         return
     settings |= {"welded": welded}
-    report_progress(job, {"text": "Measuring again"})
+    say(job, "Measuring again")
     snapshot = Snapshot(files=head.files, left_out=head.left_out, settings=settings)
     parts = parts_of(choose(snapshot, whole=True))
     layout = Layout(project=project, kind="mend", channel=head.layout.channel, transforms=pack_arrays(transforms), recipe=settings)

@@ -24,6 +24,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/jobs": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * At Work
+         * @description What is being done in all projects, the oldest first.
+         */
+        get: operations["quilt_server_api_at_work"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/jobs/{job_id}": {
         parameters: {
             query?: never;
@@ -540,6 +560,26 @@ export interface paths {
 export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
+        /**
+         * AtWork
+         * @description A job that is not over, of a project that is not open; `part` of it (0 to 1) is done after so many seconds, where that is known.
+         */
+        AtWork: {
+            /** Id */
+            id: number;
+            /** Kind */
+            kind: string;
+            /** Name */
+            name: string;
+            /** Part */
+            part: number | null;
+            /** Project */
+            project: number;
+            /** Seconds */
+            seconds: number;
+            /** Text */
+            text: string;
+        };
         /** Bleed */
         Bleed: {
             /** Clean */
@@ -1585,6 +1625,26 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["FormatOut"][];
+                };
+            };
+        };
+    };
+    quilt_server_api_at_work: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AtWork"][];
                 };
             };
         };

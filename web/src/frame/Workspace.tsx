@@ -1,4 +1,4 @@
-import { Box, Button, Flex, Heading, Text } from '@chakra-ui/react'
+import { Box, Button, Flex, Text } from '@chakra-ui/react'
 import { useEffect, useState, type DragEvent } from 'react'
 import { Group, Panel, Separator, useDefaultLayout } from 'react-resizable-panels'
 import { Ledger } from '../ledger/Ledger'
@@ -11,12 +11,12 @@ import { sent } from '../scene/sheets'
 import { isPicture, tileInName } from '../scene/pictures'
 import { shownTable, TableView } from '../table/TableView'
 import { Tries } from '../tries/Tries'
+import { Bar } from './Bar'
 import { useKeys } from './keys'
 import { openPoints } from './points'
 import { useRoom } from './room'
 import type { View } from './rooms'
 import { Edge, RoomBar } from './RoomBar'
-import { Shortcuts } from './Shortcuts'
 
 /** What stands beside the pictures keeps its width when the window grows. */
 const BESIDE = { minSize: '270px', groupResizeBehavior: 'preserve-pixel-size' } as const
@@ -149,59 +149,6 @@ function Divide({ flat = false }: { flat?: boolean }) {
     <Separator>
       <Box w={flat ? '100%' : '5px'} h={flat ? '5px' : '100%'} bg="fold" _hover={{ bg: 'thread' }} />
     </Separator>
-  )
-}
-
-function Bar({ leave }: { leave: () => void }) {
-  const { state, job, waiting, step, stop } = useParts('state', 'job', 'waiting', 'step', 'stop')
-  const p = job?.progress ?? {}
-  const cover = p.coverage === undefined ? '' : `, best coverage ${(100 * Number(p.coverage)).toFixed(1)} %`
-  const time = p.of === undefined ? '' : ` ${Number(p.seconds).toFixed(0)} of ${Number(p.of).toFixed(0)} s`
-  return (
-    <Flex as="header" align="center" gap="3" px="3" h="40px" flexShrink="0">
-      <Button variant="plain" p="0" aria-label="All projects" title="All projects" onClick={leave}>
-        <img src="/mark.svg" width="24" alt="" />
-      </Button>
-      <Heading as="h1" fontSize="md" fontWeight="600" truncate>
-        {state?.name}
-      </Heading>
-      <Button
-        size="xs"
-        variant="ghost"
-        disabled={!state?.undo || !!job}
-        title={`Undo ${state?.undo ?? ''} (Ctrl+Z)`}
-        onClick={() => void step('undo')}
-      >
-        Undo
-      </Button>
-      <Button
-        size="xs"
-        variant="ghost"
-        disabled={!state?.redo || !!job}
-        title={`Redo ${state?.redo ?? ''} (Ctrl+Shift+Z)`}
-        onClick={() => void step('redo')}
-      >
-        Redo
-      </Button>
-      <Flex flex="1" justify="center" align="center" gap="3" role="status" aria-live="polite">
-        {job && (
-          <>
-            <Text>
-              {String(p.text ?? 'Waiting for the worker')}
-              {time}
-              {cover}
-            </Text>
-            {job.kind === 'pack' && String(p.text).startsWith('Packing') && (
-              <Button size="xs" variant="outline" borderColor="ink" onClick={() => void stop()}>
-                Stop, keep the best
-              </Button>
-            )}
-          </>
-        )}
-      </Flex>
-      <Text color="faded">{job ? 'Working' : waiting ? 'Saving' : 'All saved'}</Text>
-      <Shortcuts />
-    </Flex>
   )
 }
 

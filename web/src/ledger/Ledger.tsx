@@ -151,9 +151,11 @@ export function Ledger() {
         </Box>
         {!lines.length && (
           <Text p="4" color="faded">
-            {state?.objects.length
-              ? 'Nothing matches this filter.'
-              : 'No objects yet. Drop meshes anywhere on this page.'}
+            {!state
+              ? 'Reading the project …'
+              : state.objects.length
+                ? 'Nothing matches this filter.'
+                : 'No objects yet. Drop meshes anywhere on this page.'}
           </Text>
         )}
       </Box>

@@ -1,6 +1,7 @@
 import { Box, Button, Flex, Grid, Heading, Input, Text } from '@chakra-ui/react'
 import { useCallback, useEffect, useState } from 'react'
 import { api, words, type ProjectRow } from '../api/client'
+import { AllWork } from '../frame/Others'
 import { ProjectCard } from './ProjectCard'
 
 const JOB = [
@@ -71,6 +72,7 @@ export function StartPage({ open }: { open: (id: number) => void }) {
                 {error}
               </Text>
             )}
+            <AllWork />
             {deleted && (
               <Flex role="status" align="center" gap="2" mb="3">
                 “{deleted.name}” is deleted.

@@ -23,7 +23,7 @@ export function ended(job: Job, layout: number, unmoved: boolean): Partial<Quilt
   switch (job.kind) {
     case 'pack': {
       const summary = (job.result.summary ?? []) as Packed[]
-      // What was changed meanwhile is on the table, not this layout: the note says where that is.
+      // Where the project was changed meanwhile the layout is not on the table; or a part is not as sharp as the rest.
       if (job.result.note) return { summary, note: String(job.result.note) }
       return { summary }
     }

@@ -1,0 +1,57 @@
+import { Box, Button, Text } from '@chakra-ui/react'
+import { useEffect, useState } from 'react'
+import { useParts } from '../store'
+import { figure, partOf } from './progress'
+
+const SHORT = 500 // ms: work that is over before needs no stop
+
+/** What is being done: in words, with a figure, a thread that grows with it, and a stop. */
+export function Working() {
+  const { job, stop } = useParts('job', 'stop')
+  const [since] = useState(() => Date.now())
+  const [now, setNow] = useState(since)
+  const [told, setTold] = useState(false)
+  useEffect(() => {
+    const timer = setInterval(() => setNow(Date.now()), 250)
+    return () => clearInterval(timer)
+  }, [])
+  if (!job) return null
+  const p = job.progress
+  const part = partOf(p)
+  const keeps = job.kind === 'pack' || job.kind === 'propose'
+  return (
+    <>
+      <Text truncate>
+        {String(p.text ?? 'Waiting for the worker')}
+        {figure(p, (now - since) / 1000)}
+      </Text>
+      {now - since >= SHORT && (
+        <Button
+          size="xs"
+          variant="outline"
+          borderColor="ink"
+          disabled={told}
+          flexShrink="0"
+          onClick={() => {
+            setTold(true)
+            void stop()
+          }}
+        >
+          {told ? 'Stopping' : keeps ? 'Stop, keep the best' : 'Stop'}
+        </Button>
+      )}
+      <Box
+        position="absolute"
+        left="0"
+        bottom="0"
+        h="3px"
+        w={`${100 * (part ?? 0)}%`}
+        backgroundImage="repeating-linear-gradient(90deg, var(--chakra-colors-indigo) 0 8px, transparent 8px 12px)"
+        transition="width 0.2s"
+        role="progressbar"
+        aria-label="Done of it"
+        aria-valuenow={part === null ? undefined : Math.round(100 * part)}
+      />
+    </>
+  )
+}
