@@ -2,12 +2,16 @@
 
 from __future__ import annotations
 
+import io
 import json
 import re
 import zipfile
 from pathlib import Path
+from typing import Literal
 
+import numpy as np
 import pytest
+from PIL import Image
 from playwright.sync_api import Page, expect
 
 from tests.server.test_tile_rules import figure
@@ -32,7 +36,10 @@ def serious(page: Page) -> list[str]:
 
 
 @pytest.mark.reference("axe-core 4.14 on every screen", "axe-core, npm")
-def test_no_screen_has_a_serious_finding(page: Page, address: str, tmp_path: Path) -> None:
+@pytest.mark.parametrize("theme", ["light", "dark"])
+def test_no_screen_has_a_serious_finding(page: Page, address: str, tmp_path: Path, theme: Literal["light", "dark"]) -> None:
+    """Contrast of text is among what is checked, in both themes."""
+    page.emulate_media(color_scheme=theme)
     file = tmp_path / "figure.obj"
     file.write_bytes(figure())
     page.goto(address)
@@ -54,6 +61,43 @@ def test_no_screen_has_a_serious_finding(page: Page, address: str, tmp_path: Pat
     expect(page.get_by_role("dialog")).to_be_visible()
     page.wait_for_timeout(400)
     assert serious(page) == [], "keys"
+
+
+def ground(page: Page) -> float:
+    """How light the page's ground is, 0 to 255."""
+    return page.evaluate(
+        "() => getComputedStyle(document.body).backgroundColor.match(/[0-9.]+/g).slice(0, 3).reduce((a, b) => a + +b / 3, 0)"
+    )
+
+
+def middle(page: Page) -> float:
+    """How light the middle of the tile on the table is: what is drawn there follows the theme too."""
+    page.wait_for_timeout(300)
+    box = page.get_by_test_id("table").bounding_box()
+    assert box
+    clip = {"x": box["x"] + box["width"] / 2 - 4, "y": box["y"] + box["height"] / 2 - 4, "width": 8, "height": 8}
+    return float(np.asarray(Image.open(io.BytesIO(page.screenshot(clip=clip))).convert("L")).mean())
+
+
+def test_the_theme_follows_the_system_until_somebody_chooses(page: Page, address: str) -> None:
+    page.emulate_media(color_scheme="dark")
+    page.goto(address)
+    page.get_by_role("button", name="Start a project").click()
+    expect(page.get_by_test_id("table")).to_be_visible()
+    switch = page.get_by_role("button", name="Dark theme")
+    expect(switch).to_have_attribute("aria-pressed", "true")
+    assert ground(page) < 60 and middle(page) < 80
+    page.emulate_media(color_scheme="light")
+    expect(switch).to_have_attribute("aria-pressed", "false")
+    assert ground(page) > 200 and middle(page) > 200
+    switch.click()
+    page.reload()
+    expect(switch).to_have_attribute("aria-pressed", "true")
+    assert ground(page) < 60
+    # Who turns it to what the system says follows the system again.
+    switch.click()
+    page.emulate_media(color_scheme="dark")
+    expect(switch).to_have_attribute("aria-pressed", "true")
 
 
 def tab_to(page: Page, name: str, most: int = 80) -> None:

@@ -4,11 +4,15 @@ from __future__ import annotations
 
 from pathlib import Path
 
+import trimesh
 from playwright.sync_api import Page, expect
 
 from tests.shapes import grid_obj
 
 from .steps import idle, put, stage, start
+from .test_whole_job import address, chromium, page
+
+__all__ = ["address", "chromium", "page"]
 
 
 def long_packing(page: Page, address: str, file: Path, name: str) -> None:
@@ -22,7 +26,7 @@ def long_packing(page: Page, address: str, file: Path, name: str) -> None:
 
 def test_work_of_another_project_is_listed_and_stopped(page: Page, address: str, tmp_path: Path) -> None:
     file = tmp_path / "patches.obj"
-    file.write_bytes(grid_obj())
+    file.write_bytes(grid_obj(9))
     long_packing(page, address, file, "Long one")
     expect(page.get_by_role("progressbar", name="Done of it")).to_be_attached()
     page.get_by_role("button", name="All projects").click()
@@ -41,13 +45,13 @@ def test_work_of_another_project_is_listed_and_stopped(page: Page, address: str,
 
 
 def test_work_that_takes_a_while_has_a_stop(page: Page, address: str, tmp_path: Path) -> None:
-    file = tmp_path / "patches.obj"
-    file.write_bytes(grid_obj(60))
+    file = tmp_path / "ball.obj"
+    trimesh.creation.icosphere(6).export(file)
     start(page, address, "Stopped", file)
-    before = page.get_by_text("All saved")
-    stage(page, "Arrange")
-    idle(page)
-    page.get_by_role("button", name="What holds it back").click()
+    stage(page, "Mend")
+    page.get_by_role("listbox", name="Objects").get_by_role("option").first.click()
+    page.get_by_role("button", name="Unwrap the 1 object selected").click()
     page.get_by_role("banner").get_by_role("button", name="Stop", exact=True).click()
     expect(page.get_by_role("alert").get_by_text("Stopped.")).to_be_visible()
-    expect(before).to_be_visible()
+    idle(page)
+    expect(page.get_by_role("button", name="Undo")).to_be_disabled()

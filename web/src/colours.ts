@@ -37,6 +37,35 @@ export const COLOURS = {
   tautDeep: '#6b4a36',
 } as const
 
+/** By night the ground is indigo and what is written on it undyed thread; what is not named stays as by day. */
+export const NIGHT = {
+  paper: '#151c30',
+  sheet: '#1e2742',
+  fold: '#2b3556',
+  thread: '#56628a',
+  ink: '#efe6d2',
+  faded: '#b3b9ca',
+  indigo: '#9db4ea',
+  madder: '#f0988b',
+  moss: '#aecb86',
+  weld: '#e2c074',
+  starved: '#7fd0d4',
+  lavish: '#dca3d6',
+  cloth: '#232d4a',
+  washed: '#f4ecd9',
+  guide: '#8f97b0',
+  guidePale: '#59648a',
+  guideInk: '#c3c9da',
+} as const
+
+/** The colours of what is drawn over the table, as the theme is now. */
+export function drawn(night: boolean): Record<keyof typeof COLOURS, string> {
+  return night ? { ...COLOURS, ...NIGHT } : COLOURS
+}
+
+/** A colour of the theme where a style is written by hand. */
+export const themed = (name: keyof typeof NIGHT) => `var(--chakra-colors-${name})`
+
 /** A colour as the shaders write it. */
 export function vec(colour: string): string {
   const part = (at: number) => (parseInt(colour.slice(at, at + 2), 16) / 255).toFixed(4)

@@ -2,6 +2,7 @@ import '@fontsource-variable/figtree'
 import { ChakraProvider } from '@chakra-ui/react'
 import { createRoot } from 'react-dom/client'
 import { App } from './App'
+import './frame/night'
 import { system } from './theme'
 
 createRoot(document.getElementById('root')!).render(

@@ -1,13 +1,16 @@
 import { createSystem, defaultConfig, defineConfig } from '@chakra-ui/react'
-import { COLOURS } from './colours'
+import { COLOURS, NIGHT } from './colours'
 
-/** Paper, ink and dyed cloth. Components use the semantic names only. */
+const both = (name: keyof typeof NIGHT) => ({ value: { base: COLOURS[name], _dark: NIGHT[name] } })
+
+/** Paper, ink and dyed cloth; by night indigo ground and undyed thread. Components use the semantic names only. */
 const config = defineConfig({
   globalCss: {
     'html, body, #root': { height: '100%' },
     body: { bg: 'paper', color: 'ink', fontSize: '13px', fontVariantNumeric: 'tabular-nums', overflow: 'hidden' },
     select: { bg: 'sheet', border: '1px solid', borderColor: 'thread', rounded: 'sm', px: '1', py: '0.5' },
-    input: { accentColor: COLOURS.indigo },
+    input: { accentColor: 'var(--chakra-colors-indigo)' },
+    '.dark': { colorScheme: 'dark' },
     '*:focus-visible': { outline: '2px solid', outlineColor: 'indigo', outlineOffset: '1px' },
   },
   theme: {
@@ -20,18 +23,18 @@ const config = defineConfig({
     },
     semanticTokens: {
       colors: {
-        paper: { value: COLOURS.paper },
-        sheet: { value: COLOURS.sheet },
-        fold: { value: COLOURS.fold },
-        thread: { value: COLOURS.thread },
-        ink: { value: COLOURS.ink },
-        faded: { value: COLOURS.faded },
-        indigo: { value: COLOURS.indigo },
-        madder: { value: COLOURS.madder },
-        moss: { value: COLOURS.moss },
-        weld: { value: COLOURS.weld },
-        starved: { value: COLOURS.starved },
-        lavish: { value: COLOURS.lavish },
+        paper: both('paper'),
+        sheet: both('sheet'),
+        fold: both('fold'),
+        thread: both('thread'),
+        ink: both('ink'),
+        faded: both('faded'),
+        indigo: both('indigo'),
+        madder: both('madder'),
+        moss: both('moss'),
+        weld: both('weld'),
+        starved: both('starved'),
+        lavish: both('lavish'),
       },
     },
   },

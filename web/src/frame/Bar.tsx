@@ -1,5 +1,6 @@
 import { Button, Flex, Heading, Text } from '@chakra-ui/react'
 import { useParts } from '../store'
+import { NightSwitch } from './NightSwitch'
 import { Others } from './Others'
 import { Shortcuts } from './Shortcuts'
 import { Working } from './Working'
@@ -38,6 +39,7 @@ export function Bar({ leave }: { leave: () => void }) {
       </Flex>
       {state && <Others but={state.id} />}
       <Text color="faded">{job ? 'Working' : waiting ? 'Saving' : 'All saved'}</Text>
+      <NightSwitch />
       <Shortcuts />
     </Flex>
   )

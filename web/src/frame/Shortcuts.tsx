@@ -50,7 +50,7 @@ export function Shortcuts() {
         </Button>
       </Dialog.Trigger>
       <Portal>
-        <Dialog.Backdrop bg="#26324d55" />
+        <Dialog.Backdrop bg="blackAlpha.500" />
         <Dialog.Positioner>
           <Dialog.Content bg="sheet" color="ink">
             <Dialog.Header>

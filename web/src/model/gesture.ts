@@ -1,5 +1,5 @@
 import * as THREE from 'three'
-import { COLOURS } from '../colours'
+import { themed } from '../colours'
 
 const STILL = 4 // pixels: less is a click
 
@@ -14,12 +14,10 @@ export interface Gesture {
 export function drawnAround(host: HTMLElement, element: HTMLElement, { done, busy }: Gesture): () => void {
   const svg = document.createElementNS('http://www.w3.org/2000/svg', 'svg')
   Object.assign(svg.style, { position: 'absolute', inset: '0', width: '100%', height: '100%', pointerEvents: 'none' })
-  const shape = document.createElementNS(svg.namespaceURI, 'polygon')
-  const { indigo } = COLOURS
+  const shape = document.createElementNS('http://www.w3.org/2000/svg', 'polygon')
+  Object.assign(shape.style, { fill: themed('indigo'), stroke: themed('indigo') })
   const look = {
-    fill: indigo,
     'fill-opacity': '0.12',
-    stroke: indigo,
     'stroke-width': '1.5',
     'stroke-dasharray': '5 3',
   }

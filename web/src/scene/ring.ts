@@ -1,4 +1,4 @@
-import { COLOURS } from '../colours'
+import { themed } from '../colours'
 
 /** The ring that shows how wide the brush is, over a picture. */
 export class Ring {
@@ -8,7 +8,7 @@ export class Ring {
     Object.assign(this.element.style, {
       position: 'absolute',
       pointerEvents: 'none',
-      border: `1.5px solid ${COLOURS.indigo}`,
+      border: `1.5px solid ${themed('indigo')}`,
       borderRadius: '50%',
       display: 'none',
     })
@@ -24,7 +24,7 @@ export class Ring {
       top: `${y - radius}px`,
       width: `${2 * radius}px`,
       height: `${2 * radius}px`,
-      background: `color-mix(in srgb, ${COLOURS.indigo} ${Math.round(22 * strength)}%, transparent)`,
+      background: `color-mix(in srgb, ${themed('indigo')} ${Math.round(22 * strength)}%, transparent)`,
     })
   }
 

@@ -1,7 +1,7 @@
 import { Box, Button, Flex, Heading, Input, Text } from '@chakra-ui/react'
 import { useEffect, useState, type ReactNode } from 'react'
 import { useParts } from '../store'
-import { COLOURS } from '../colours'
+import { themed } from '../colours'
 
 export function Title({ children, text }: { children: ReactNode; text: string }) {
   return (
@@ -209,7 +209,7 @@ export function TextField({ label, value, set, placeholder, wide = 130 }: Words)
     <input
       aria-label={label}
       placeholder={placeholder}
-      style={{ width: wide, background: 'transparent', border: `1px solid ${COLOURS.thread}`, padding: '2px 6px' }}
+      style={{ width: wide, background: 'transparent', border: `1px solid ${themed('thread')}`, padding: '2px 6px' }}
       defaultValue={value}
       onBlur={(e) => set(e.target.value.trim())}
     />

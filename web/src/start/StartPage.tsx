@@ -1,6 +1,7 @@
 import { Box, Button, Flex, Grid, Heading, Input, Text } from '@chakra-ui/react'
 import { useCallback, useEffect, useState } from 'react'
 import { api, words, type ProjectRow } from '../api/client'
+import { NightSwitch } from '../frame/NightSwitch'
 import { AllWork } from '../frame/Others'
 import { ProjectCard } from './ProjectCard'
 
@@ -49,6 +50,9 @@ export function StartPage({ open }: { open: (id: number) => void }) {
           <Heading as="h1" fontSize="lg">
             Untold Quilt
           </Heading>
+          <Box ml="auto">
+            <NightSwitch />
+          </Box>
         </Flex>
         <Grid templateColumns={{ base: '1fr', md: '3fr 2fr' }} gap="10">
           <Box>

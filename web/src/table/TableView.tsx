@@ -3,6 +3,7 @@ import { useEffect, useMemo, useRef, useState } from 'react'
 import { flatOf, sheetsOf } from '../scene/sheets'
 import { bandOf } from '../scene/states'
 import { underTiles } from '../scene/pictures'
+import { useNight } from '../frame/night'
 import { Choice } from '../stages/parts'
 import { useQuilt, useParts } from '../store'
 import { brushHand } from '../store/brushed'
@@ -129,9 +130,11 @@ export function TableView() {
   useEffect(() => {
     if (shown) table.current?.showSelected()
   }, [shown])
+  const night = useNight()
+  useEffect(() => table.current?.setNight(night), [night])
   useEffect(() => {
     if (flat) table.current?.setSheet(flat, padding, margin, pictures, dim, tiled)
-  }, [flat, padding, margin, pictures, dim, tiled, pieces])
+  }, [flat, padding, margin, pictures, dim, tiled, pieces, night])
   useEffect(
     () => table.current?.setLook(look === 'density', band, kinds.has('flipped'), kinds.has('overlaps')),
     [look, band, kinds, pieces],

@@ -9,6 +9,8 @@ export class Layers extends THREE.Group {
   private pieces: Piece[] = []
   private wires: THREE.LineSegments[] | null = null
   private wired = false
+  /** What all shaders are given, also those of layers that come later. */
+  private readonly given = { density: 0, marks: 1, band: 0.14, opacity: 1, night: 0 }
 
   constructor(private readonly owned: Owner) {
     super()
@@ -42,13 +44,15 @@ export class Layers extends THREE.Group {
   }
 
   /** Give all layers a value of what their shaders ask for. */
-  put(name: 'opacity' | 'density' | 'band' | 'marks', value: number): void {
-    for (const m of this.materials) m.uniforms[name].value = value
+  put(name: 'opacity' | 'density' | 'band' | 'marks' | 'night', value: number): void {
+    this.given[name] = value
+    for (const m of this.materials) if (m.uniforms[name]) m.uniforms[name].value = value
   }
 
   /** Fit the layers to a view: a pixel of the screen in UV, half of the padding in px, and how wide that is at most. */
   fit(pixel: number, zone: number, most: number): void {
     for (const m of this.materials) {
+      if (!m.uniforms.pixel) continue
       m.uniforms.pixel.value = pixel
       if (!m.userData.zone) continue
       m.uniforms.zone.value = zone
@@ -58,17 +62,18 @@ export class Layers extends THREE.Group {
   }
 
   private layer(p: Piece, geometry: THREE.BufferGeometry, order: number, vertex: string, fragment: string) {
-    const more = { pixel: 1, zone: 0, density: 0, marks: 1, band: 0.14, opacity: 1 }
-    const material = this.material(p, vertex, fragment, more)
+    const material = this.material(p, vertex, fragment, { pixel: 1, zone: 0, ...this.given })
     material.userData.zone = order < 0
-    this.materials.push(material)
     this.lay(new THREE.Mesh(geometry, material), order)
     return material
   }
 
   private wire(p: Piece): THREE.LineSegments {
     const geometry = this.owned.own('layers', wiresOf(p))
-    return this.lay(new THREE.LineSegments(geometry, this.material(p, FILL_VERTEX, WIRE, {})), 0.7)
+    return this.lay(
+      new THREE.LineSegments(geometry, this.material(p, FILL_VERTEX, WIRE, { night: this.given.night })),
+      0.7,
+    )
   }
 
   private lay<T extends THREE.Object3D>(thing: T, order: number): T {
@@ -86,6 +91,8 @@ export class Layers extends THREE.Group {
     }
     const side = THREE.DoubleSide
     const flat = { depthTest: false, depthWrite: false, transparent: true, glslVersion: THREE.GLSL3 } as const
-    return this.owned.own('layers', new THREE.ShaderMaterial({ ...flat, side, vertexShader, fragmentShader, uniforms }))
+    const made = new THREE.ShaderMaterial({ ...flat, side, vertexShader, fragmentShader, uniforms })
+    this.materials.push(made)
+    return this.owned.own('layers', made)
   }
 }

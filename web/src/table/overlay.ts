@@ -1,7 +1,7 @@
 import type { Line } from '../scene/flat'
 import * as THREE from 'three'
 import { placeOf, pxOf, tilesOf, type Flat } from '../scene/sheets'
-import { COLOURS } from '../colours'
+import { drawn } from '../colours'
 
 /** A place that a click finds, and what it selects. */
 export interface Spot {
@@ -25,8 +25,6 @@ export interface Marks {
   misses: [u: number, v: number][]
 }
 
-const INK = COLOURS.ink
-const MADDER = COLOURS.madder
 const MOST = 400
 
 /** The drawing over the table: the tile's stitched border, its number, and marks that keep their size. */
@@ -42,6 +40,7 @@ export class Overlay {
   /** Triangles that what the hand does would turn over. */
   folds: Line[] = []
   box: THREE.Box2 | null = null
+  colours = drawn(false)
   lasso: THREE.Vector2[] = []
   points: [u: number, v: number][] = []
   sheet: Flat | null = null
@@ -79,8 +78,9 @@ export class Overlay {
     for (const mark of this.marks.pins.slice(0, MOST)) this.pin(...mark)
     for (const mark of this.marks.gaps.slice(0, MOST)) this.gap(...mark.at, mark.px)
     this.ruler()
-    if (this.box) this.frame(this.box.min.x, this.box.min.y, this.box.max.x, this.box.max.y, [4, 3], INK, 1.5)
-    if (this.lasso.length) this.line(this.lasso, [4, 3], INK, true)
+    if (this.box)
+      this.frame(this.box.min.x, this.box.min.y, this.box.max.x, this.box.max.y, [4, 3], this.colours.ink, 1.5)
+    if (this.lasso.length) this.line(this.lasso, [4, 3], this.colours.ink, true)
   }
 
   /** A double stitch along picked edges and a knot at picked points, as on the model; picked faces are tinted. */
@@ -98,7 +98,7 @@ export class Overlay {
       this.pen.closePath()
     }
     this.pen.globalAlpha = 0.45
-    this.pen.fillStyle = MADDER
+    this.pen.fillStyle = this.colours.madder
     this.pen.fill()
     this.pen.globalAlpha = 0.85
     this.pen.beginPath()
@@ -111,8 +111,8 @@ export class Overlay {
     this.pen.beginPath()
     for (const e of this.edges) path(e)
     for (const [color, width] of [
-      [MADDER, 6],
-      [COLOURS.washed, 2],
+      [this.colours.madder, 6],
+      [this.colours.washed, 2],
     ] as const) {
       Object.assign(this.pen, { strokeStyle: color, lineWidth: width, lineCap: 'round' })
       this.pen.stroke()
@@ -122,11 +122,11 @@ export class Overlay {
       this.pen.moveTo(...this.toScreen(u0, v0))
       this.pen.lineTo(...this.toScreen(u1, v1))
     }
-    Object.assign(this.pen, { strokeStyle: COLOURS.indigo, lineWidth: 2 })
+    Object.assign(this.pen, { strokeStyle: this.colours.indigo, lineWidth: 2 })
     this.pen.setLineDash([2, 4])
     this.pen.stroke()
     this.pen.setLineDash([])
-    this.pen.fillStyle = MADDER
+    this.pen.fillStyle = this.colours.madder
     for (const at of this.points) {
       const [x, y] = this.toScreen(...at)
       this.pen.fillRect(x - 4.5, y - 4.5, 9, 9)
@@ -155,7 +155,7 @@ export class Overlay {
       const [column, row] = placeOf(t)
       const m = this.margin / pxOf(flat, t)
       this.tile(column, row, t, flat)
-      if (m > 0) this.frame(column + m, row + m, column + 1 - m, row + 1 - m, [1, 4], COLOURS.guide, 1)
+      if (m > 0) this.frame(column + m, row + m, column + 1 - m, row + 1 - m, [1, 4], this.colours.guide, 1)
     }
     for (const { tile, box } of flat.sheet.free ?? []) {
       const [column, row] = placeOf(tile)
@@ -167,12 +167,12 @@ export class Overlay {
   private hatched(u0: number, v0: number, u1: number, v1: number): void {
     const [x0, y1] = this.toScreen(u0, v0)
     const [x1, y0] = this.toScreen(u1, v1)
-    this.frame(u0, v0, u1, v1, [6, 3], COLOURS.guide, 1)
+    this.frame(u0, v0, u1, v1, [6, 3], this.colours.guide, 1)
     this.pen.save()
     this.pen.beginPath()
     this.pen.rect(x0, y0, x1 - x0, y1 - y0)
     this.pen.clip()
-    this.pen.strokeStyle = COLOURS.guidePale
+    this.pen.strokeStyle = this.colours.guidePale
     this.pen.lineWidth = 1
     this.pen.beginPath()
     for (let x = x0 - (y1 - y0); x < x1; x += 14) {
@@ -181,7 +181,7 @@ export class Overlay {
     }
     this.pen.stroke()
     this.pen.restore()
-    this.text('kept free', x0 + 4, y0 + 14, COLOURS.guideInk)
+    this.text('kept free', x0 + 4, y0 + 14, this.colours.guideInk)
   }
 
   /** A thread from island to island of a bunch. */
@@ -189,7 +189,7 @@ export class Overlay {
     this.line(
       middles.map(([u, v]) => new THREE.Vector2(u, v)),
       [7, 3, 1.5, 3],
-      COLOURS.indigo,
+      this.colours.indigo,
       false,
     )
   }
@@ -197,18 +197,23 @@ export class Overlay {
   /** What is measured: its ends, a line between them, and how long it is. */
   private ruler(): void {
     const ends = this.measured.map((at) => this.toScreen(...at))
-    this.pen.fillStyle = INK
+    this.pen.fillStyle = this.colours.ink
     for (const [x, y] of ends) this.pen.fillRect(x - 3, y - 3, 6, 6)
     if (ends.length < 2 || !this.sheet) return
     const [[a, b], [c, d]] = this.measured
     this.line(
       this.measured.map((at) => new THREE.Vector2(...at)),
       [],
-      INK,
+      this.colours.ink,
       false,
     )
     const px = Math.hypot(c - a, d - b) * this.sheet.map_px
-    this.text(`${px.toFixed(1)} px`, (ends[0][0] + ends[1][0]) / 2 + 6, (ends[0][1] + ends[1][1]) / 2 - 6, INK)
+    this.text(
+      `${px.toFixed(1)} px`,
+      (ends[0][0] + ends[1][0]) / 2 + 6,
+      (ends[0][1] + ends[1][1]) / 2 - 6,
+      this.colours.ink,
+    )
   }
 
   private line(points: THREE.Vector2[], dash: number[], colour: string, close: boolean): void {
@@ -233,13 +238,13 @@ export class Overlay {
   }
 
   private tile(column: number, row: number, number: number, flat: Flat): void {
-    this.frame(column, row, column + 1, row + 1, [9, 5], INK, 1.5)
+    this.frame(column, row, column + 1, row + 1, [9, 5], this.colours.ink, 1.5)
     const [x, y] = this.toScreen(column, row + 1)
     const wide = this.toScreen(column + 1, row)[0] - x
     const name = flat.sheet.tile_names?.[number]
     const held = flat.sheet.held_tiles?.includes(number) ?? false
     const more = [name, held ? 'held' : '', `${pxOf(flat, number)} px`].filter(Boolean).join(', ')
-    this.text(wide > 150 ? `${number}  ${more}` : String(number), x + (held ? 14 : 0), this.above(y), INK)
+    this.text(wide > 150 ? `${number}  ${more}` : String(number), x + (held ? 14 : 0), this.above(y), this.colours.ink)
     if (held) this.pin(...this.fromScreen(x + 6, y - 9))
   }
 
@@ -251,7 +256,7 @@ export class Overlay {
   private text(words: string, x: number, y: number, colour: string): void {
     this.pen.font = '12px "Figtree Variable", sans-serif'
     this.pen.lineWidth = 3
-    this.pen.strokeStyle = COLOURS.paper
+    this.pen.strokeStyle = this.colours.paper
     this.pen.strokeText(words, x, y)
     this.pen.fillStyle = colour
     this.pen.fillText(words, x, y)
@@ -262,14 +267,14 @@ export class Overlay {
     const { columns, rows } = this.sheet?.sheet ?? { columns: 1, rows: 1 }
     const [tx, ty] = this.toScreen(Math.min(columns, Math.max(0, u)), Math.min(rows, Math.max(0, v)))
     this.pen.setLineDash([1.5, 4])
-    this.pen.strokeStyle = MADDER
+    this.pen.strokeStyle = this.colours.madder
     this.pen.lineWidth = 1.5
     this.pen.beginPath()
     this.pen.moveTo(tx, ty)
     this.pen.lineTo(x, y)
     this.pen.stroke()
     this.pen.setLineDash([])
-    this.pen.fillStyle = MADDER
+    this.pen.fillStyle = this.colours.madder
     this.pen.beginPath()
     this.pen.arc(x, y, 3, 0, 7)
     this.pen.fill()
@@ -278,7 +283,7 @@ export class Overlay {
   /** A corner folded to the wrong side. */
   private corner(u: number, v: number): void {
     const [x, y] = this.toScreen(u, v)
-    this.pen.strokeStyle = MADDER
+    this.pen.strokeStyle = this.colours.madder
     this.pen.lineWidth = 1.6
     this.pen.beginPath()
     this.pen.moveTo(x + 5, y - 6)
@@ -291,7 +296,7 @@ export class Overlay {
 
   private miss(u: number, v: number): void {
     const [x, y] = this.toScreen(u, v)
-    this.pen.strokeStyle = MADDER
+    this.pen.strokeStyle = this.colours.madder
     this.pen.lineWidth = 1
     this.pen.beginPath()
     this.pen.arc(x, y, 2, 0, 7)
@@ -300,14 +305,14 @@ export class Overlay {
 
   private pin(u: number, v: number): void {
     const [x, y] = this.toScreen(u, v)
-    this.pen.fillStyle = COLOURS.indigo
-    this.pen.strokeStyle = COLOURS.sheet
+    this.pen.fillStyle = this.colours.indigo
+    this.pen.strokeStyle = this.colours.sheet
     this.pen.lineWidth = 1.5
     this.pen.beginPath()
     this.pen.arc(x, y, 5, 0, 7)
     this.pen.fill()
     this.pen.stroke()
-    this.pen.fillStyle = COLOURS.sheet
+    this.pen.fillStyle = this.colours.sheet
     this.pen.beginPath()
     this.pen.arc(x - 1.5, y - 1.5, 1.4, 0, 7)
     this.pen.fill()
@@ -316,13 +321,13 @@ export class Overlay {
   private gap(u: number, v: number, px: number): void {
     const [x, y] = this.toScreen(u, v)
     if (x < -40 || y < -40 || x > this.host.clientWidth + 40 || y > this.host.clientHeight + 40) return
-    this.pen.strokeStyle = MADDER
+    this.pen.strokeStyle = this.colours.madder
     this.pen.lineWidth = 1.5
     this.pen.beginPath()
     this.pen.moveTo(x - 4, y - 4)
     this.pen.lineTo(x + 4, y + 4)
     this.pen.stroke()
-    if (this.marks.gaps.length < 60) this.text(px.toFixed(1), x + 5, y + 4, MADDER)
+    if (this.marks.gaps.length < 60) this.text(px.toFixed(1), x + 5, y + 4, this.colours.madder)
   }
 
   dispose(): void {

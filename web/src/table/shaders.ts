@@ -1,5 +1,5 @@
 import { DENSITY, PLACE } from '../scene/pieces'
-import { COLOURS, vec } from '../colours'
+import { COLOURS, NIGHT, vec } from '../colours'
 
 /** Islands as flat patches. */
 export const FILL_VERTEX = /* glsl */ `
@@ -21,13 +21,16 @@ export const FILL = /* glsl */ `
   uniform float density;
   uniform float marks;
   uniform float opacity;
+  uniform float night;
   void main() {
     if (has(state, 4) || has(state, 8)) discard;
     vec3 c = density > 0.5 ? densityColour(state.x) : mix(cloth, ${vec(COLOURS.bleached)}, 0.38);
+    // By night cloth lies in the dark, a little lighter than the ground.
+    if (night > 0.5) c = mix(${vec(NIGHT.cloth)}, density > 0.5 ? c : cloth, 0.62);
     // Mirrored islands are hatched on the slant.
     float slant = mod(gl_FragCoord.x + gl_FragCoord.y, 10.0);
-    if (marks > 0.5 && has(state, 2) && slant < 1.6) c = mix(c, ${vec(COLOURS.madder)}, 0.8);
-    if (has(state, 1)) c = mix(c, ${vec(COLOURS.ink)}, 0.22);
+    if (marks > 0.5 && has(state, 2) && slant < 1.6) c = mix(c, night > 0.5 ? ${vec(NIGHT.madder)} : ${vec(COLOURS.madder)}, 0.8);
+    if (has(state, 1)) c = mix(c, night > 0.5 ? ${vec(NIGHT.ink)} : ${vec(COLOURS.ink)}, 0.22);
     colour = vec4(c, has(state, 1) ? max(opacity, 0.45) : opacity);
   }
 `
@@ -68,6 +71,7 @@ export const EDGE = /* glsl */ `
   out vec4 colour;
   uniform float pixel;
   uniform float zone;
+  uniform float night;
   bool has(vec2 s, int bit) { return (int(s.y + 0.5) & bit) != 0; }
   void main() {
     if (has(state, 4) || has(state, 8)) discard;
@@ -75,18 +79,18 @@ export const EDGE = /* glsl */ `
     float off = length(vec2(spot.x, beyond));
     if (zone > 0.0) {
       if (off > half_gap) discard;
-      colour = vec4(mix(cloth, ${vec(COLOURS.washed)}, 0.82), 1.0);
+      colour = vec4(night > 0.5 ? mix(cloth, ${vec(NIGHT.cloth)}, 0.72) : mix(cloth, ${vec(COLOURS.washed)}, 0.82), 1.0);
       return;
     }
     float px = off / pixel;
-    vec3 c = cloth * 0.55;
+    vec3 c = night > 0.5 ? mix(cloth, ${vec(NIGHT.washed)}, 0.55) : cloth * 0.55;
     float ink = 1.0 - smoothstep(0.45, 1.25, px);
     if (has(state, 1)) {
       // Two rows of stitches, one on each side of the edge.
       float along = abs(way.x) > abs(way.y) ? gl_FragCoord.x : gl_FragCoord.y;
       float row = abs(px - 2.3);
       float stitch = (1.0 - smoothstep(0.5, 1.2, row)) * (mod(along, 8.0) < 5.5 ? 1.0 : 0.0);
-      c = ${vec(COLOURS.inkDeep)};
+      c = night > 0.5 ? ${vec(NIGHT.washed)} : ${vec(COLOURS.inkDeep)};
       ink = max(ink * 0.4, stitch);
     }
     if (ink < 0.02) discard;
@@ -110,9 +114,10 @@ export const WIRE = /* glsl */ `
   in vec3 cloth;
   in vec2 state;
   out vec4 colour;
+  uniform float night;
   bool has(vec2 s, int bit) { return (int(s.y + 0.5) & bit) != 0; }
   void main() {
     if (has(state, 4) || has(state, 8)) discard;
-    colour = vec4(cloth * 0.45, 0.55);
+    colour = vec4(night > 0.5 ? mix(cloth, ${vec(NIGHT.washed)}, 0.5) : cloth * 0.45, 0.55);
   }
 `

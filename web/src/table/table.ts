@@ -24,6 +24,7 @@ import { IslandDrag } from './islandHand'
 import { Layers } from './layers'
 import { nearPoint, PointHand } from './pointHand'
 import { Overlay, type Marks } from './overlay'
+import { drawn } from '../colours'
 import { CROSS } from './shaders'
 
 /** Room around the tiles when all of the sheet is shown: their numbers stand above them. */
@@ -143,6 +144,13 @@ export class Table extends View {
     this.layers.put('band', band)
     this.layers.put('marks', hatch ? 1 : 0)
     this.cross.visible = overlaps
+    this.draw()
+  }
+
+  /** Day or night; the tiles follow when the sheet is set again. */
+  setNight(night: boolean): void {
+    this.layers.put('night', night ? 1 : 0)
+    this.overlay.colours = this.squares.colours = drawn(night)
     this.draw()
   }
 

@@ -1,6 +1,6 @@
 import * as THREE from 'three'
 import { placeOf, tilesOf, type Flat } from '../scene/sheets'
-import { COLOURS } from '../colours'
+import { drawn } from '../colours'
 
 /** Pictures under tiles, by tile number. */
 export type Pictures = Map<number, THREE.Texture>
@@ -10,6 +10,7 @@ const AROUND = [-1, 0, 1].flatMap((x) => [-1, 0, 1].filter((y) => x || y).map((y
 /** The tiles' cloth squares with the pictures that lie on them. */
 export class TileSquares extends THREE.Group {
   private flat: Flat | null = null
+  colours = drawn(false)
 
   /** Lay out the tiles of a sheet; `dim`: 0 shows a picture in full, 1 only the cloth. */
   show(flat: Flat, pictures: Pictures, dim: number, tiled = false): void {
@@ -17,7 +18,7 @@ export class TileSquares extends THREE.Group {
     this.dispose()
     for (const tile of tilesOf(flat.sheet)) {
       const [column, row] = placeOf(tile)
-      this.add(square(column, row, new THREE.MeshBasicMaterial({ color: COLOURS.cloth, depthTest: false }), -3))
+      this.add(square(column, row, new THREE.MeshBasicMaterial({ color: this.colours.cloth, depthTest: false }), -3))
       const map = pictures.get(tile)
       if (map) {
         const material = new THREE.MeshBasicMaterial({ map, depthTest: false, transparent: true, opacity: 1 - dim })

@@ -35,7 +35,7 @@ export function Compare({ pair, close, keep, name }: Props) {
   return (
     <Dialog.Root open onOpenChange={(e) => !e.open && close()} size="xl">
       <Portal>
-        <Dialog.Backdrop bg="#26324d55" />
+        <Dialog.Backdrop bg="blackAlpha.500" />
         <Dialog.Positioner>
           <Dialog.Content bg="sheet" color="ink" maxW="1000px">
             <Dialog.Header py="3">

@@ -5,7 +5,7 @@ import { useParts } from '../../store'
 import { Choice, NameField, NumberField, numbered, Setting } from '../parts'
 import { Fill } from './RecipePanel'
 import { perMetre } from '../../words'
-import { COLOURS } from '../../colours'
+import { themed } from '../../colours'
 
 const MAPS = [64, 128, 256, 512, 1024, 2048, 4096, 8192]
 
@@ -187,7 +187,7 @@ function FreeBox({
           max={100}
           defaultValue={Math.round(1000 * v) / 10}
           disabled={busy}
-          style={{ width: 46, background: 'transparent', border: `1px solid ${COLOURS.thread}` }}
+          style={{ width: 46, background: 'transparent', border: `1px solid ${themed('thread')}` }}
           onBlur={(e) => {
             const next = box.map((x, n) => (n === k ? Number(e.target.value) / 100 : x))
             if (Math.abs(next[k] - v) > 1e-6 && next[0] < next[2] && next[1] < next[3]) set(next)
