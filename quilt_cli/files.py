@@ -49,7 +49,7 @@ def say(text: str) -> None:
 
 
 def read(path: Path, unit_m: float) -> Scene:
-    """Read a mesh file with what it refers to.
+    """Read a mesh file with what it refers to; `unit_m`: see `formats.unit_for`.
 
     Raises
     ------
@@ -59,7 +59,7 @@ def read(path: Path, unit_m: float) -> Scene:
         data = path.read_bytes()
     except OSError as e:
         raise FileError(str(path), e.strerror or "it cannot be opened") from e
-    return formats.read(data, path.name, unit_m, Beside(path.parent))
+    return formats.read(data, path.name, formats.unit_for(path.name, unit_m), Beside(path.parent))
 
 
 def folders(paths: list[Path]) -> list[str]:

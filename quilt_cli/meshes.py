@@ -99,7 +99,7 @@ def hand(args: argparse.Namespace, analysed: list[Analysed], grid: Grid) -> Hand
         if not args.to:
             written = {"": source.read_bytes()} if how is None else formats.rearrange(scene, uvs, how)
             shown = None if wired is None else wired.seen_from("../" * (folder.count("/") + 1 if folder else 0))
-            local, again, order = _as_it_came(scene, written, beside, shown, files.UNITS[args.unit])
+            local, again, order = _as_it_came(scene, written, beside, shown, formats.unit_for(source.name, files.UNITS[args.unit]))
             for path, file in local.items():
                 out.made.setdefault(posixpath.normpath(posixpath.join(folder, path)), file)
             if shown is not None:

@@ -85,7 +85,7 @@ class Bench:
         if self.made:
             beside = files.Beside(self.source.parent)
             laid = {m: UvChannel(uvs[m], r.channel.triangles) for m, r in self.made.items() if m in uvs}
-            scene, other = formats.with_rows(self.original(), laid, self.channel, self.unit_m, beside)
+            scene, other = formats.with_rows(self.original(), laid, self.channel, formats.unit_for(self.source.name, self.unit_m), beside)
             for m, uv in uvs.items():
                 old = laid[m] if m in laid else UvChannel(uv, self.scene.meshes[m].channels[self.channel].triangles)
                 uvs[m] = like(scene.meshes[m].channels[self.channel], old).uvs

@@ -49,8 +49,13 @@ class MaterialOut(Schema):
 
 
 class FileOut(Schema):
+    """`unit_m`: metres in one of its units, or, where it says its unit, how many times as large as it says; `size_m`: how far it reaches along x, y and z,
+    None for files that were read before that was kept."""
+
     id: int
     name: str
+    unit_m: float
+    size_m: list[float] | None
     warnings: list[str]
     materials: list[MaterialOut]
 

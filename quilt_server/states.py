@@ -11,7 +11,7 @@ from .projects.figures import sheet_rows, whole
 from .projects.models import Job, Layout, Project
 from .projects.objects import object_rows
 from .projects.sheets import of_sheet
-from .projects.state import RECIPE, redo_target, settings_of, source_files
+from .projects.state import RECIPE, redo_target, settings_of, sizes_of, source_files
 from .schemas import Settings
 
 
@@ -27,13 +27,16 @@ def state_of(project: Project) -> dict[str, Any]:
     follow, objects, rows = redo_target(project), object_rows(head), sheet_rows(head)
     sources = source_files(head)
     files = [sources[f] for f in head.files if f in sources]
+    sizes = sizes_of(head)
     tries = project.layouts.filter(kind="pack", discarded=False).only("name", "figures", "recipe", "sheet").order_by("pk")
     figures = whole(head, rows)
     used = [r for r in rows if r["islands"]]
     return dict(
         id=project.pk, name=project.name, snapshot=head.pk, undo=head.label if head.parent_id else None,
         redo=follow.label if follow else None, settings=Settings(**settings_of(head)).model_dump(), channels=sorted({c for o in objects for c in o["channels"]}),
-        files=[{"id": f.pk, "name": f.name, "warnings": f.warnings, "materials": f.materials} for f in files],
+        files=[
+            {"id": f.pk, "name": f.name, "warnings": f.warnings, "materials": f.materials, "unit_m": f.unit_m, "size_m": sizes.get(f.pk)} for f in files
+        ],
         objects=objects, layout=head.layout_id,
         figures=_filled(figures),
         sheets=[r | {"figures": _filled(r["figures"]), "verdict": _verdict(r)} for r in rows],

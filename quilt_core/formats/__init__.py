@@ -3,6 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
+from dataclasses import replace
+
+import numpy as np
 
 from ..errors import FileError
 from ..model.scene import Floats, Scene, UvChannel
@@ -13,7 +16,7 @@ from .revision import like, numbered
 from .wiring import Rewired, Wiring
 
 __all__ = [
-    "ENDINGS", "EXPORTS", "Both", "ending", "find_resource", "is_mesh", "named", "normals", "read", "rearrange", "revise", "rewire", "seen_from", "with_rows", "write",
+    "ENDINGS", "EXPORTS", "Both", "ending", "find_resource", "is_mesh", "named", "normals", "read", "rearrange", "revise", "rewire", "seen_from", "unit_for", "with_rows", "write",
 ]  # fmt: skip
 
 
@@ -28,14 +31,25 @@ def read(data: bytes, file: str, unit_m: float = 1.0, resources: Mapping[str, by
     Parameters
     ----------
     data, file : the bytes and the name
-    unit_m : metres in one unit of the file, for formats that do not say
+    unit_m : metres in one unit of the file; for formats that say that themselves how many times as large as they say everything is
     resources : the files beside it, by path relative to it
 
     Raises
     ------
     FileError : unknown format or a file that cannot be read
     """
-    return for_file(file).read(data, file, unit_m, {} if resources is None else resources)
+    of = for_file(file)
+    scene = of.read(data, file, unit_m, {} if resources is None else resources)
+    if of.says_unit and unit_m != 1:
+        larger = np.diag([unit_m, unit_m, unit_m, 1.0])
+        scene.objects = [replace(o, world=larger @ o.world) for o in scene.objects]
+        scene.nodes = [replace(n, world=larger @ n.world) for n in scene.nodes]
+    return scene
+
+
+def unit_for(file: str, unit_m: float) -> float:
+    """What to read a file with, where `unit_m` is meant for formats that do not say their unit."""
+    return 1.0 if for_file(file).says_unit else unit_m
 
 
 def write(scene: Scene, uvs: Mapping[int, Floats], channel: int = 0) -> dict[str, bytes]:

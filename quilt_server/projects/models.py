@@ -33,7 +33,8 @@ class Original(models.Model):
 
 
 class SourceFile(models.Model):
-    """A mesh file of a project. `companions`: path to hash of the files beside it; `materials`: see `sources.materials_of`. `before`: the
+    """A mesh file of a project. `companions`: path to hash of the files beside it; `materials`: see `sources.materials_of`. `unit_m`: metres in one of its units; for
+    formats that say that, how many times as large as they say everything is. `before`: the
     file with the UVs that these were made from, which its old pictures are read by; `revision`: hash of UVs that were made here (see `revisions`), by the
     `operation`, with its parameters."""
 

@@ -182,11 +182,13 @@ def make_reading(
     info = []
     for o in scene.objects:
         mesh = scene.meshes[o.mesh]
+        at = mesh.positions @ o.world[:3, :3].T + o.world[:3, 3]
         names = sorted({scene.materials[m].name for m in np.unique(mesh.materials) if 0 <= m < len(scene.materials)})
         info.append(
             {
                 "name": o.name, "path": o.path, "triangles": len(mesh.triangles), "channels": sorted(mesh.channels), "mesh": o.mesh,
                 "bare": _without_uvs(mesh, channel), "materials": names, "islands": [starts[o.mesh], starts[o.mesh + 1]], "file_islands": starts[-1],
+                "box": [at.min(axis=0).tolist(), at.max(axis=0).tolist()] if len(at) else None,
             }
         )  # fmt: skip
     roots = {m: r.root for m, r in revisions_of(file).get(channel, {}).items()}

@@ -71,7 +71,8 @@ def reasons(was: dict[str, Any], now: dict[str, Any]) -> list[str]:
                 out.append(f"{WORDS[k]} {old:g} to {new:g}{UNIT.get(k, '')}" if simple and not isinstance(old, str | bool)
                            else f"{WORDS[k]} {old} to {new}" if isinstance(old, str) else f"{WORDS[k]} changed")  # fmt: skip
     if set(was["files"]) - set(now["files"]) and set(now["files"]) - set(was["files"]):
-        out.append("a file was replaced")
+        same = sorted(was["files"].values()) == sorted(now["files"].values())
+        out.append("the unit of a file changed" if same else "a file was replaced")
     if was["read"] != now["read"]:
         out.append("islands were read anew")
     if was["islands"] != now["islands"]:

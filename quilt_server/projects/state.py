@@ -62,6 +62,17 @@ def readings(snapshot: Snapshot) -> list[Reading]:
     return known
 
 
+def sizes_of(snapshot: Snapshot) -> dict[int, list[float]]:
+    """How far each file reaches along x, y and z in metres; not of those that were read before that was kept."""
+    out = {}
+    for r in readings(snapshot):
+        boxes = [b for info in r.objects_info if (b := info.get("box")) is not None]
+        if boxes:
+            at = np.array(boxes)
+            out[r.file_id] = (at[:, 1].max(axis=0) - at[:, 0].min(axis=0)).tolist()
+    return out
+
+
 def source_files(snapshot: Snapshot) -> dict[int, SourceFile]:
     """The files of a snapshot by number, asked for once."""
     known: dict[int, SourceFile] | None = getattr(snapshot, "_sources", None)

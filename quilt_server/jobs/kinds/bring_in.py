@@ -30,7 +30,7 @@ def run_import(job: Job) -> None:
     channel = int(settings_of(Project.objects.get(pk=job.project_id).head)["channel_in"])
     stop, rows = StopFlag(job), []
     for path in steps(job, sorted(meshes), "Reading {}".format, (0.0, 0.8)):
-        rows.append(read_one(job, path, bodies, channel, float(job.params.get("unit_m", 1.0))))
+        rows.append(read_one(job, path, bodies, channel, formats.unit_for(path, float(job.params.get("unit_m", 1.0)))))
     rows = _tops(rows)
     with transaction.atomic():
         for file, reading in rows:

@@ -806,7 +806,11 @@ export interface components {
              */
             twins: number;
         };
-        /** FileOut */
+        /**
+         * FileOut
+         * @description `unit_m`: metres in one of its units, or, where it says its unit, how many times as large as it says; `size_m`: how far it reaches along x, y and z,
+         *     None for files that were read before that was kept.
+         */
         FileOut: {
             /** Id */
             id: number;
@@ -814,6 +818,10 @@ export interface components {
             materials: components["schemas"]["MaterialOut"][];
             /** Name */
             name: string;
+            /** Size M */
+            size_m: number[] | null;
+            /** Unit M */
+            unit_m: number;
             /** Warnings */
             warnings: string[];
         };

@@ -6,6 +6,9 @@ import { useQuilt, useParts } from '../store'
 import { fromList } from './drop'
 import { Tick } from './deliver/Extras'
 import { Channels } from './gather/Channels'
+import { FileRow } from './gather/FileRow'
+import { NewerVersion } from './gather/NewerVersion'
+import { Sizes } from './gather/Sizes'
 import { Choice, numbered, NumberField, Setting, Title } from './parts'
 
 const UNIT_NAMES = { m: 'm', cm: 'cm', mm: 'mm', in: 'in', ft: 'ft' }
@@ -46,7 +49,7 @@ function History() {
 }
 
 export function Gather() {
-  const { state, job, upload, unit, setUnit, selection, start, compareNewer, newer } = useParts(
+  const { state, job, upload, unit, setUnit, selection, start, newer } = useParts(
     'state',
     'job',
     'upload',
@@ -54,7 +57,6 @@ export function Gather() {
     'setUnit',
     'selection',
     'start',
-    'compareNewer',
     'newer',
   )
   const files = useRef<HTMLInputElement>(null)
@@ -120,35 +122,9 @@ export function Gather() {
           />
         </Setting>
       )}
+      <Sizes />
       {state?.files.map((f) => (
-        <Box key={f.id} py="1" borderBottom="1px dashed" borderColor="thread">
-          <Flex justify="space-between" align="center" gap="2">
-            <Text fontWeight="600" truncate>
-              {f.name}
-            </Text>
-            <Button size="2xs" variant="ghost" asChild title="Compare it with a newer version, and take that over">
-              <label>
-                Replace
-                <input
-                  type="file"
-                  multiple
-                  hidden
-                  data-testid={`replace-${f.name}`}
-                  disabled={!!job}
-                  onChange={(e) => {
-                    if (e.target.files?.length) void compareNewer(f.id, fromList(e.target.files))
-                    e.target.value = ''
-                  }}
-                />
-              </label>
-            </Button>
-          </Flex>
-          {f.warnings.map((w) => (
-            <Text key={w} color="faded" fontSize="xs">
-              {w}
-            </Text>
-          ))}
-        </Box>
+        <FileRow key={f.id} file={f} />
       ))}
       {newer && <NewerVersion />}
       {!!state?.files.length && (
@@ -166,47 +142,5 @@ export function Gather() {
         <History />
       </Box>
     </>
-  )
-}
-
-/** What a newer version of a file would change; nothing is changed before it is taken over. */
-function NewerVersion() {
-  const { newer, job, start, dropNewer } = useParts('newer', 'job', 'start', 'dropNewer')
-  if (!newer) return null
-  const lines = [
-    newer.same.length && `${newer.same.length} objects are as they were and keep their layout`,
-    ...newer.changed.map((c) => {
-      const what = [
-        c.changed && `${c.changed} changed`,
-        c.new && `${c.new} new`,
-        c.gone && `${c.gone} gone`,
-        c.same && `${c.same} as they were`,
-      ]
-      return `${c.name}: ${what.filter(Boolean).join(', ')} islands`
-    }),
-    newer.new.length && `new: ${newer.new.join(', ')}`,
-    newer.gone.length && `gone: ${newer.gone.join(', ')}`,
-  ]
-  return (
-    <Box mt="3" p="3" border="2px dashed" borderColor="indigo" role="region" aria-label="Newer version">
-      <Text fontWeight="600">{newer.name}, the newer version</Text>
-      {lines.filter(Boolean).map((l) => (
-        <Text key={String(l)}>{l}</Text>
-      ))}
-      <Flex gap="2" mt="2">
-        <Button
-          size="xs"
-          bg="indigo"
-          color="sheet"
-          disabled={!!job}
-          onClick={() => void start('replace', { compared: newer.job })}
-        >
-          Take it over
-        </Button>
-        <Button size="xs" variant="ghost" onClick={dropNewer}>
-          Leave the old one
-        </Button>
-      </Flex>
-    </Box>
   )
 }

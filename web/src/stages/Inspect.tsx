@@ -7,6 +7,7 @@ import { Figure, Main, Title } from './parts'
 import { ODD } from '../scene/geometry'
 import { sheetBy } from '../scene/sheets'
 import { useFaults } from './faultSteps'
+import { Sizes } from './gather/Sizes'
 
 const WEIGHTS = ['meant so', 'worth knowing', 'shows in the result', 'breaks a bake']
 
@@ -28,6 +29,7 @@ export function Inspect() {
   return (
     <>
       <Title text="What is in the files and what is wrong with their UVs.">Inspect</Title>
+      <Sizes />
       <Figure name="Objects" value={String(state.objects.length)} />
       <Figure name="Islands" value={String(state.figures.islands)} />
       <Figure

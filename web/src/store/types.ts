@@ -15,6 +15,7 @@ export type Kind =
   | 'explain'
   | 'mend'
   | 'channel'
+  | 'units'
   | 'deliver'
   | 'settings'
   | 'twins'

@@ -1,0 +1,73 @@
+"""The unit of files that are there already: layouts stay as they are, densities follow."""
+
+from __future__ import annotations
+
+from typing import Annotated, Any, ClassVar
+
+from pydantic import Field
+
+from quilt_core.arrays import pack_arrays
+from quilt_core.errors import QuiltError
+
+from ...projects.keys import FileKeys
+from ...projects.measuring import measure
+from ...projects.models import Job, Layout, Snapshot, SourceFile
+from ...projects.opened import arrays_of
+from ...projects.reading import choose, parts_of
+from ...projects.sources import kept_scene, make_reading
+from ...projects.state import settings_of, source_files
+from ..kind import Asked, FileNumber, Kind
+from ..landing import head_of, land
+from ..progress import StopFlag, say, steps
+
+
+class Units(Asked):
+    """For files by number, metres in one of their units; of formats that say that, how many times as large as they say."""
+
+    words: ClassVar = {"units": "A unit is from a micrometre to a thousand kilometres."}
+    units: dict[FileNumber, Annotated[float, Field(ge=1e-6, le=1e6, allow_inf_nan=False)]] = Field(min_length=1)
+
+    def params(self, settings: dict[str, Any]) -> dict[str, Any]:
+        """See `Asked.params`."""
+        return self.model_dump()
+
+
+def run_units(job: Job) -> None:
+    """Read files anew in other units: one undo step."""
+    project, head, before = head_of(job)
+    settings, channel = settings_of(head), before.channel
+    transforms = dict(arrays_of(before, "transforms"))
+    files, left_out = list(head.files), list(head.left_out)
+    changed = [(f, float(u)) for k, f in source_files(head).items() if (u := job.params["units"].get(str(k))) and u != f.unit_m]
+    if not changed:
+        raise QuiltError("These files have that unit already.")
+    for old, unit in steps(job, changed, lambda c: f"Reading {c[0].name} anew", (0.0, 0.7)):
+        new = _in_unit(old, unit, channel, old.pk in settings["welded"])
+        places = FileKeys(old.pk, new.pk, None)
+        settings = places.settings(settings)
+        left_out = [n for k in left_out for n in places.same(k)]
+        files = [new.pk if f == old.pk else f for f in files]
+        transforms[str(new.pk)] = transforms.pop(str(old.pk))
+    job.span = (0.7, 1.0)
+    say(job, "Measuring again")
+    parts = parts_of(choose(Snapshot(files=files, left_out=left_out, settings=settings), whole=True))
+    layout = Layout(project=project, kind="import", channel=channel, transforms=pack_arrays(transforms), recipe={})
+    measure(layout, parts, parts.whole(transforms), settings, stop=StopFlag(job))
+    job.result = {"changed": len(changed)}
+    name = changed[0][0].name if len(changed) == 1 else f"{len(changed)} files"
+    land(project, head, layout, f"Another unit for {name}"[:120], settings=settings, files=files, left_out=left_out)
+
+
+def _in_unit(old: SourceFile, unit: float, channel: int, welded: bool) -> SourceFile:
+    """The same file in another unit, saved with what is read from it."""
+    new = SourceFile.objects.get(pk=old.pk)
+    new.pk, new.unit_m = None, unit
+    new._state.adding = True
+    new.save()
+    scene = kept_scene(new)
+    for join in {False, welded}:
+        make_reading(new, scene, channel, join).save()
+    return new
+
+
+KINDS = (Kind("units", run_units, Units),)

@@ -1,0 +1,73 @@
+import type { State } from '../api/client'
+import { length } from '../words'
+
+export type File = State['files'][number]
+export type Unit = readonly [metres: number, name: string, meant: string]
+
+/** Units of files that do not say theirs. */
+const PLAIN: Unit[] = [
+  [1, 'm', 'metres'],
+  [0.01, 'cm', 'centimetres'],
+  [0.001, 'mm', 'millimetres'],
+  [0.0254, 'in', 'inches'],
+  [0.3048, 'ft', 'feet'],
+]
+/** What files that say their unit can be wrong by. */
+const TIMES: Unit[] = [
+  [1, 'as it says', 'the size that it says'],
+  [0.01, 'a hundredth', 'centimetres'],
+  [0.001, 'a thousandth', 'millimetres'],
+  [0.0254, 'inches for metres', 'inches'],
+  [0.3048, 'feet for metres', 'feet'],
+  [100, 'a hundred times', 'metres taken for centimetres'],
+  [1000, 'a thousand times', 'metres taken for millimetres'],
+]
+
+export const unitsOf = (says: boolean): readonly Unit[] => (says ? TIMES : PLAIN)
+
+// Sizes that objects of games have, in metres; common practice, no source.
+const SURE = [0.1, 30]
+const HUGE = 100
+const TINY = 0.005
+
+/** How far a file reaches at most, and along which axis. */
+function largest(f: File): [metres: number, axis: number] {
+  const size = f.size_m ?? []
+  const most = Math.max(0, ...size)
+  return [most, size.indexOf(most)]
+}
+
+/** The unit that a file of a size that cannot be meant may be in; null where there is nothing to ask. */
+export function meantUnit(f: File, says: boolean): Unit | null {
+  const [now] = largest(f)
+  if (!now || (now < HUGE && now > TINY)) return null
+  const fits = ([metres]: Unit) => {
+    const then = (now / f.unit_m) * metres
+    return metres !== f.unit_m && then >= SURE[0] && then <= SURE[1]
+  }
+  return unitsOf(says).find(fits) ?? null
+}
+
+/** "130 m tall": how large a file is, at its largest. */
+export function reach(f: File): string {
+  const [most, axis] = largest(f)
+  return `${length(most)} ${['wide', 'tall', 'deep'][axis] ?? 'large'}`
+}
+
+/** "1.3 x 0.4 x 2 m": along x, y and z. */
+export function sizeOf(f: File): string {
+  return (f.size_m ?? []).map(length).join(' × ')
+}
+
+/** Files that are asked about, by the unit that they may be in. */
+export function asked(files: readonly File[], says: (f: File) => boolean): [Unit, File[]][] {
+  const found = new Map<string, [Unit, File[]]>()
+  for (const f of files) {
+    const unit = meantUnit(f, says(f))
+    if (!unit) continue
+    const same = found.get(unit[2]) ?? [unit, []]
+    same[1].push(f)
+    found.set(unit[2], same)
+  }
+  return [...found.values()]
+}
