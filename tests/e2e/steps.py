@@ -4,9 +4,12 @@ from __future__ import annotations
 
 import re
 import zipfile
+from collections.abc import Callable
 from pathlib import Path
 
 from playwright.sync_api import Page, expect
+
+from . import AROUND
 
 FOLDED = {"Time": "Recipe", "Seed": "Recipe", "Columns": "Tiles", "Rows": "Tiles"}  # settings of Arrange, and what they stand in
 
@@ -65,3 +68,12 @@ def section(page: Page, name: str) -> None:
     button = page.get_by_role("button", name=re.compile(f"^[▸▾] {re.escape(name)}"))
     if button.get_attribute("aria-expanded") == "false":
         button.click()
+
+
+def on_table(page: Page) -> Callable[[float, float], tuple[float, float]]:
+    """Where a UV is on the page while the table shows all of one tile."""
+    box = page.get_by_test_id("table").bounding_box()
+    assert box
+    side = min(box["width"], box["height"]) / AROUND
+    left, low = box["x"] + box["width"] / 2 - side / 2, box["y"] + box["height"] / 2 + side / 2
+    return lambda u, v: (left + u * side, low - v * side)

@@ -20,8 +20,8 @@ from tests.server.test_hand import sheet
 from tests.server.test_sewing import strip
 
 from . import AROUND
-from .steps import deliver, idle, put, section, stage, start
-from .test_seams import middle, newest, on_table
+from .steps import deliver, idle, on_table, put, section, stage, start
+from .test_seams import middle, newest
 from .test_whole_job import address, chromium, page
 
 __all__ = ["address", "chromium", "page"]

@@ -9,8 +9,8 @@ from pathlib import Path
 import trimesh
 from playwright.sync_api import Page, expect
 
-from .steps import stage, start
-from .test_seams import cut, middle, newest, on_table, sheet
+from .steps import on_table, stage, start
+from .test_seams import cut, middle, newest, sheet
 from .test_whole_job import address, chromium, page
 
 __all__ = ["address", "chromium", "page"]

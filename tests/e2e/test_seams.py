@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
@@ -15,8 +14,7 @@ from tests.server.test_proposals import ball
 from tests.server.test_seams import grid
 from tests.shapes import kit
 
-from . import AROUND
-from .steps import deliver, idle, put, stage, start
+from .steps import deliver, idle, on_table, put, stage, start
 from .test_whole_job import address, chromium, page
 
 __all__ = ["address", "chromium", "page"]
@@ -41,15 +39,6 @@ def sheet(page: Page, address: str, tmp_path: Path) -> None:
     file.write_bytes(grid())
     start(page, address, "Sheet", file)
     stage(page, "Mend")
-
-
-def on_table(page: Page) -> Callable[[float, float], tuple[float, float]]:
-    """Where a UV is on the page; the sheet is 0.4 wide at the tile's lower left, and the tile fills the height but for a border."""
-    box = page.get_by_test_id("table").bounding_box()
-    assert box
-    side = min(box["width"], box["height"]) / AROUND
-    left, low = box["x"] + box["width"] / 2 - side / 2, box["y"] + box["height"] / 2 + side / 2
-    return lambda u, v: (left + u * side, low - v * side)
 
 
 def cut(page: Page) -> None:

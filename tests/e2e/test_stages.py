@@ -18,8 +18,7 @@ from quilt_core.uv.density import densities
 from tests.core.test_faults import squares
 from tests.real_files import path
 
-from . import AROUND
-from .steps import deliver, put, section, stage, start
+from .steps import deliver, on_table, put, section, stage, start
 from .test_whole_job import address, chromium, page
 
 __all__ = ["address", "chromium", "page"]
@@ -159,19 +158,16 @@ def test_a_box_selects_islands_on_the_table(page: Page, address: str, tmp_path: 
     file.write_bytes(squares([(0.1, 0.1, 0.2, 0.2), (0.3, 0.1, 0.4, 0.2), (0.7, 0.7, 0.9, 0.9)]))
     start(page, address, "Boxed", file)
     page.get_by_label("What a click picks").select_option("islands")
-    table = page.get_by_test_id("table").bounding_box()
-    assert table
-    side = min(table["width"], table["height"]) / AROUND
-    left, low = table["x"] + (table["width"] - side) / 2, table["y"] + (table["height"] + side) / 2
+    at = on_table(page)
     page.keyboard.down("Shift")
-    page.mouse.move(left + 0.05 * side, low - 0.05 * side)
+    page.mouse.move(*at(0.05, 0.05))
     page.mouse.down()
-    page.mouse.move(left + 0.5 * side, low - 0.4 * side, steps=6)
+    page.mouse.move(*at(0.5, 0.4), steps=6)
     page.mouse.up()
     page.keyboard.up("Shift")
     stage(page, "Mend")
     expect(page.get_by_text("For the selection: 2 islands")).to_be_visible()
-    page.mouse.click(left + 0.8 * side, low - 0.8 * side)
+    page.mouse.click(*at(0.8, 0.8))
     expect(page.get_by_text("For the selection: 1 island")).to_be_visible()
 
 

@@ -8,9 +8,11 @@ export function squares(file: number, places: [u: number, v: number, side: numbe
   const uv: number[] = []
   const index: number[] = []
   const island: number[] = []
+  const edge: number[] = []
   places.forEach(([u, v, s], k) => {
     uv.push(u, v, u + s, v, u + s, v + s, u, v + s)
     island.push(k, k, k, k)
+    edge.push(...[0, 1, 1, 2, 2, 3, 3, 0].map((i) => 4 * k + i))
     index.push(...[0, 1, 2, 0, 2, 3].map((i) => 4 * k + i))
   })
   // One vertex without UVs: it belongs to no island.
@@ -18,7 +20,7 @@ export function squares(file: number, places: [u: number, v: number, side: numbe
   island.push(NO_ISLAND)
   const data: FileGeometry = {
     header: {
-      objects: places.map((_, k) => ({ index: [2 * k, 2], edge: [0, 0], table: true, islands: [k, k + 1] })),
+      objects: places.map((_, k) => ({ index: [2 * k, 2], edge: [4 * k, 4], table: true, islands: [k, k + 1] })),
       islands: places.length,
       arrays: [],
     },
@@ -26,7 +28,7 @@ export function squares(file: number, places: [u: number, v: number, side: numbe
     uv: new Float32Array(uv),
     island: new Uint32Array(island),
     index: new Uint32Array(index),
-    edge: new Uint32Array(0),
+    edge: new Uint32Array(edge),
     area: new Float32Array(places.flatMap(([, , s]) => [s * s, world])),
   }
   return new Piece(file, data, 0)

@@ -6,6 +6,7 @@ import { flatOf } from '../scene/sheets'
 import { selectedBoxes } from '../stages/arrange/Hand'
 import { useFaults } from '../stages/faultSteps'
 import { STAGES, useQuilt, type Picks } from '../store'
+import { turnRulers } from '../table/rulers'
 import { fold, turnViews } from './room'
 import type { Fold } from './rooms'
 
@@ -42,6 +43,7 @@ function plain(e: KeyboardEvent): boolean {
   else if (key === 's') q.show()
   else if (key === 'v') turnViews(e.shiftKey ? -1 : 1)
   else if (key in FOLDING) fold(FOLDING[key])
+  else if (key === 'g') turnRulers()
   else if (key === 'p') q.setPicks(q.picks === 'objects' ? 'islands' : 'objects')
   else if (key === 'e') q.setPicks(NEXT[q.picks] ?? 'edges')
   else if (key === 'b' && q.picks === 'points' && q.points.size) q.pickBorder()

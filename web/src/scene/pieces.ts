@@ -2,6 +2,7 @@ import * as THREE from 'three'
 import { CLOTH } from '../colours'
 import { NO_ISLAND, type FileGeometry } from './geometry'
 import { COLOURS, vec } from '../colours'
+import { thicknesses } from './outlines'
 
 const WIDTH = 1024
 
@@ -15,13 +16,14 @@ export const ELSEWHERE = 8
 /**
  * Shader text that moves a UV by its island's similarity, from the file's table of transforms, and reads the island's
  * `state`: how many doublings its density is off its target (99: unknown), and its mark; and `texel`, the width of a texel of its
- * tile in UV.
+ * tile in UV, and `thick`, how thick it is there.
  */
 export const PLACE = /* glsl */ `
   uniform highp sampler2D transforms;
   in float island;
   out vec2 state;
   float texel = 1.0;
+  float thick = 1.0;
   vec4 row(int k) { return texelFetch(transforms, ivec2(k % ${WIDTH}, k / ${WIDTH}), 0); }
   vec2 placed(vec2 t) {
     if (island < 0.0) {
@@ -32,6 +34,7 @@ export const PLACE = /* glsl */ `
     vec4 m = row(k);
     vec4 o = row(k + 1);
     texel = row(k + 2).x;
+    thick = row(k + 2).y * length(m.xz);
     state = o.zw;
     return vec2(m.x * t.x + m.y * t.y, m.z * t.x + m.w * t.y) + o.xy;
   }
@@ -72,6 +75,8 @@ export class Piece {
   /** px of the map of each island: that of its tile. */
   readonly px: Float32Array
   private readonly boxes: Float32Array
+  /** How thick each island is in UV as read. */
+  private readonly thick: Float32Array
 
   constructor(
     readonly file: number,
@@ -116,6 +121,7 @@ export class Piece {
     this.px = new Float32Array(count).fill(2048)
     this.looks = texture(looks(header.objects.length, firstObject), header.objects.length, 1, THREE.UnsignedByteType)
     this.boxes = islandBoxes(data)
+    this.thick = thicknesses(data)
     const identity = new Float32Array(5 * count)
     for (let i = 0; i < count; i++) identity.set([0, 1, 1, 0, 0], 5 * i)
     this.laid = identity
@@ -188,7 +194,7 @@ export class Piece {
     const out = this.transforms.image.data as Float32Array
     for (let i = 0; i < this.islands; i++) {
       out.set(state(i), 12 * i + 6)
-      out[12 * i + 8] = 1 / this.px[i]
+      out.set([1 / this.px[i], this.thick[i]], 12 * i + 8)
     }
     this.transforms.needsUpdate = true
   }
@@ -335,6 +341,23 @@ export function pickFlat(pieces: Piece[], u: number, v: number): Hit | null {
   return { file: piece.file, object: piece.objectOf[a], island: piece.data.island[a] }
 }
 
+/** Which islands that lie on the table can hold a point, by boxes with room for what the hand did to their UVs; null where none can. */
+function nearTo(piece: Piece, u: number, v: number): Uint8Array | null {
+  const near = new Uint8Array(piece.islands)
+  const at = new THREE.Vector2(u, v)
+  const size = new THREE.Vector2()
+  let any = false
+  for (let i = 0; i < near.length; i++) {
+    if (piece.mark(i) & (LEFT_OUT | ELSEWHERE)) continue
+    const box = piece.box(i)
+    box.getSize(size)
+    if (!box.expandByScalar(0.5 * Math.max(size.x, size.y)).containsPoint(at)) continue
+    near[i] = 1
+    any = true
+  }
+  return any ? near : null
+}
+
 /** The corners of the last triangle on the sheet that holds a point. */
 export function cornersUnder(pieces: Piece[], u: number, v: number): [Piece, [number, number, number]] | null {
   const a = new THREE.Vector2()
@@ -342,9 +365,11 @@ export function cornersUnder(pieces: Piece[], u: number, v: number): [Piece, [nu
   const c = new THREE.Vector2()
   for (const piece of [...pieces].reverse()) {
     const index = piece.flat.index!.array
+    const near = nearTo(piece, u, v)
+    if (!near) continue
     for (let i = index.length - 3; i >= 0; i -= 3) {
       const island = piece.data.island[index[i]]
-      if (island === NO_ISLAND || piece.mark(island) & (LEFT_OUT | ELSEWHERE)) continue
+      if (island === NO_ISLAND || !near[island]) continue
       piece.placed(index[i], a)
       piece.placed(index[i + 1], b)
       piece.placed(index[i + 2], c)

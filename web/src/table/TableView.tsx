@@ -10,7 +10,10 @@ import { brushHand } from '../store/brushed'
 import { clicked, lined } from '../store/clicked'
 import type { Pictures } from './tileSquares'
 import { faultMarks, MARKS, missMarks, NONE, ruleMarks, type MarkKind } from './marks'
+import { named } from './named'
+import { turnRulers, useRulers } from './rulers'
 import { Table, type Snap } from './table'
+import { UnderPointer } from './UnderPointer'
 
 const LOOKS = { cloth: 'cloth of each object', density: 'density' }
 const PICKS = {
@@ -82,6 +85,8 @@ export function TableView() {
   const [choosing, setChoosing] = useState(false)
   const [snap, setSnap] = useState<Snap>('pixel')
   const [dim, setDim] = useState(0.25)
+  const [under, setUnder] = useState('')
+  const rulers = useRulers()
   const [pictures, setPictures] = useState<Pictures>(EMPTY)
   useEffect(() => {
     const t = new Table(host.current!, {
@@ -101,6 +106,10 @@ export function TableView() {
       },
       marked: (keys) => useQuilt.getState().select(keys, false, true),
       hand: brushHand,
+      under: (hit) => {
+        const q = useQuilt.getState()
+        setUnder(hit && q.state ? named(q.state, q.pieces, hit) : '')
+      },
       grab: () => useQuilt.getState().grab(),
       dragged: (follows, by) => void useQuilt.getState().dropPoints(follows, by),
       dropped: (move, label) => void useQuilt.getState().move(move, label),
@@ -148,6 +157,7 @@ export function TableView() {
     table.current.fine = fine || picks === 'measure'
     table.current.setWires(fine)
   }, [picks])
+  useEffect(() => table.current?.setRulers(rulers), [rulers])
   useEffect(() => table.current?.setPicked(edges, faces, points), [edges, faces, points, drawn, pieces])
   useEffect(() => table.current?.setGhost(picks === 'edges' && ghost ? ghost.lines : []), [ghost, picks])
   useEffect(() => table.current?.setMeasured(picks === 'measure' ? measured : []), [measured, picks])
@@ -209,14 +219,23 @@ export function TableView() {
       </Flex>
       <Box position="relative" flex="1" minH="0">
         <Box ref={host} position="absolute" inset="0" overflow="hidden" data-testid="table" />
-        {choosing && <Switches kinds={kinds} set={setKinds} />}
+        <UnderPointer text={under} />
+        {choosing && <Switches kinds={kinds} set={setKinds} rulers={rulers} />}
       </Box>
     </Flex>
   )
 }
 
 /** Each kind of mark is switched on its own. */
-function Switches({ kinds, set }: { kinds: Set<MarkKind>; set: (kinds: Set<MarkKind>) => void }) {
+function Switches({
+  kinds,
+  set,
+  rulers,
+}: {
+  kinds: Set<MarkKind>
+  set: (kinds: Set<MarkKind>) => void
+  rulers: boolean
+}) {
   return (
     <Box position="absolute" top="1" right="2" bg="sheet" border="1px solid" borderColor="thread" p="2" zIndex="1">
       {(Object.entries(MARKS) as [MarkKind, string][]).map(([kind, words]) => (
@@ -234,6 +253,10 @@ function Switches({ kinds, set }: { kinds: Set<MarkKind>; set: (kinds: Set<MarkK
           <Text>{words}</Text>
         </Flex>
       ))}
+      <Flex as="label" gap="2" align="center" py="0.5" title="G">
+        <input type="checkbox" checked={rulers} onChange={turnRulers} />
+        <Text>rulers, in px of the map</Text>
+      </Flex>
     </Box>
   )
 }

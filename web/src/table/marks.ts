@@ -6,7 +6,6 @@ import type { Baked } from '../store/types'
 import type { Marks, Spot } from './overlay'
 
 export const NONE: Marks = { gaps: [], leashes: [], corners: [], pins: [], bunches: [], misses: [] }
-const MOST = 400
 
 type Middle = [u: number, v: number]
 
@@ -35,7 +34,7 @@ export type MarkKind = keyof typeof MARKS
 export function ruleMarks(state: State, pieces: Piece[]): Pick<Marks, 'pins' | 'bunches'> {
   const middles = (keys: Iterable<string>) =>
     Object.entries(islandsOf(state, new Set(keys)))
-      .flatMap(([file, islands]) => islands.slice(0, MOST).map((i) => middleOf(pieces, Number(file), i)))
+      .flatMap(([file, islands]) => islands.map((i) => middleOf(pieces, Number(file), i)))
       .filter(there)
   return {
     pins: middles(state.settings.held ?? []),
@@ -58,7 +57,7 @@ export function faultMarks(faults: Fault[], pieces: Piece[], sheet: number, kind
   const spots = (...of: string[]) =>
     here
       .filter((f) => of.includes(f.kind))
-      .flatMap((f) => (f.islands as [number, number][]).slice(0, MOST).map(spot))
+      .flatMap((f) => (f.islands as [number, number][]).map(spot))
       .filter(there)
   const narrow = here.find((f) => f.kind === 'gap')
   const gaps = (narrow?.places ?? []).map(([u, v, px], n) => {

@@ -1,4 +1,7 @@
 import type { Line } from '../scene/flat'
+import type { Close } from './closeness'
+import { thinned, type Cluster } from './thinning'
+import { ticks } from './ticks'
 import * as THREE from 'three'
 import { placeOf, pxOf, tilesOf, type Flat } from '../scene/sheets'
 import { drawn } from '../colours'
@@ -25,7 +28,7 @@ export interface Marks {
   misses: [u: number, v: number][]
 }
 
-const MOST = 400
+const RULER = 18 // pixels that a ruler is wide
 
 /** The drawing over the table: the tile's stitched border, its number, and marks that keep their size. */
 export class Overlay {
@@ -43,6 +46,12 @@ export class Overlay {
   colours = drawn(false)
   lasso: THREE.Vector2[] = []
   points: [u: number, v: number][] = []
+  /** Where what is dragged comes too near to something. */
+  close: Close[] = []
+  /** Words beside the pointer while something is dragged. */
+  note: { at: [u: number, v: number]; text: string } | null = null
+  rulers = false
+  pointer: [u: number, v: number] | null = null
   sheet: Flat | null = null
   /** px to the border of a tile. */
   margin = 0
@@ -73,14 +82,87 @@ export class Overlay {
     this.picked()
     for (const mark of this.marks.bunches) this.thread(mark)
     for (const mark of this.marks.misses) this.miss(...mark)
-    for (const mark of this.marks.leashes.slice(0, MOST)) this.leash(...mark.at)
-    for (const mark of this.marks.corners.slice(0, MOST)) this.corner(...mark.at)
-    for (const mark of this.marks.pins.slice(0, MOST)) this.pin(...mark)
-    for (const mark of this.marks.gaps.slice(0, MOST)) this.gap(...mark.at, mark.px)
+    const spot = (m: Spot) => this.toScreen(...m.at)
+    this.leashes = this.each(this.marks.leashes, spot, (c) => this.leash(c.x, c.y))
+    this.corners = this.each(this.marks.corners, spot, (c) => this.corner(c.x, c.y))
+    this.each(
+      this.marks.pins,
+      (at) => this.toScreen(...at),
+      (c) => this.pin(c.x, c.y),
+    )
+    this.gaps = this.each(this.marks.gaps, spot, (c) => this.gap(c.x, c.y, Math.min(...c.marks.map((m) => m.px))))
+    this.each(
+      this.close,
+      (m) => this.toScreen(...m.at),
+      (c) => this.gap(c.x, c.y, Math.min(...c.marks.map((m) => m.px))),
+    )
     this.ruler()
+    if (this.rulers && this.sheet) this.scales(w, h, unit * this.sheet.map_px)
+    if (this.note) {
+      const [x, y] = this.toScreen(...this.note.at)
+      this.text(this.note.text, x + 14, y - 10, this.colours.ink)
+    }
     if (this.box)
       this.frame(this.box.min.x, this.box.min.y, this.box.max.x, this.box.max.y, [4, 3], this.colours.ink, 1.5)
     if (this.lasso.length) this.line(this.lasso, [4, 3], this.colours.ink, true)
+  }
+
+  private leashes: Cluster<Spot>[] = []
+  private corners: Cluster<Spot>[] = []
+  private gaps: Cluster<Marks['gaps'][number]>[] = []
+
+  /** Draw marks; where many would lie on each other one glyph with their number. */
+  private each<T>(marks: T[], at: (m: T) => [number, number], glyph: (c: Cluster<T>) => void): Cluster<T>[] {
+    const found = thinned(marks, at, this.host.clientWidth, this.host.clientHeight)
+    for (const c of found) {
+      glyph(c)
+      if (c.marks.length > 1) this.text(`×${c.marks.length}`, c.x + 7, c.y - 6, this.colours.ink)
+    }
+    return found
+  }
+
+  /** Rulers along the upper and the left border, in px of the map from the sheet's lower left corner; where the pointer stands is marked. */
+  private scales(w: number, h: number, perPixel: number): void {
+    const px = this.sheet!.map_px
+    const pen = this.pen
+    pen.fillStyle = this.colours.sheet
+    pen.fillRect(0, 0, w, RULER)
+    pen.fillRect(0, 0, RULER, h)
+    pen.strokeStyle = pen.fillStyle = this.colours.faded
+    pen.lineWidth = 1
+    pen.font = '10px "Figtree Variable", sans-serif'
+    const [u0, v1] = this.fromScreen(0, 0)
+    const [u1, v0] = this.fromScreen(w, h)
+    pen.beginPath()
+    for (const { at, long } of ticks(u0 * px, u1 * px, perPixel)) {
+      const x = Math.round(this.toScreen(at / px, 0)[0]) + 0.5
+      if (x < RULER) continue
+      pen.moveTo(x, RULER)
+      pen.lineTo(x, RULER - (long ? 7 : 3))
+      if (long) pen.fillText(at.toLocaleString('en'), x + 2, 9)
+    }
+    for (const { at, long } of ticks(v0 * px, v1 * px, perPixel)) {
+      const y = Math.round(this.toScreen(0, at / px)[1]) + 0.5
+      if (y < RULER) continue
+      pen.moveTo(RULER, y)
+      pen.lineTo(RULER - (long ? 7 : 3), y)
+      if (!long) continue
+      pen.save()
+      pen.translate(9, y - 2)
+      pen.rotate(-Math.PI / 2)
+      pen.fillText(at.toLocaleString('en'), 0, 0)
+      pen.restore()
+    }
+    pen.stroke()
+    if (!this.pointer) return
+    const [x, y] = this.toScreen(...this.pointer)
+    pen.strokeStyle = this.colours.madder
+    pen.beginPath()
+    pen.moveTo(x, 0)
+    pen.lineTo(x, RULER)
+    pen.moveTo(0, y)
+    pen.lineTo(RULER, y)
+    pen.stroke()
   }
 
   /** A double stitch along picked edges and a knot at picked points, as on the model; picked faces are tinted. */
@@ -136,14 +218,9 @@ export class Overlay {
 
   /** What the mark under a place on the host selects; null where there is none. */
   hit(x: number, y: number): string[] | null {
-    const near = ({ at }: Spot) => {
-      const [mx, my] = this.toScreen(...at)
-      return Math.hypot(mx - x, my - y) < 8
-    }
-    const { gaps, corners, leashes } = this.marks
-    for (const list of [gaps, corners, leashes]) {
-      const found = list.slice(0, MOST).find(near)
-      if (found) return found.keys
+    for (const list of [this.gaps, this.corners, this.leashes]) {
+      const found = list.find((c) => Math.hypot(c.x - x, c.y - y) < 8)
+      if (found) return [...new Set(found.marks.flatMap((m) => m.keys))]
     }
     return null
   }
@@ -245,7 +322,7 @@ export class Overlay {
     const held = flat.sheet.held_tiles?.includes(number) ?? false
     const more = [name, held ? 'held' : '', `${pxOf(flat, number)} px`].filter(Boolean).join(', ')
     this.text(wide > 150 ? `${number}  ${more}` : String(number), x + (held ? 14 : 0), this.above(y), this.colours.ink)
-    if (held) this.pin(...this.fromScreen(x + 6, y - 9))
+    if (held) this.pin(x + 6, y - 9)
   }
 
   /** Where the words over something at a height stand: above it, or on its upper border where there is no room. */
@@ -262,8 +339,8 @@ export class Overlay {
     this.pen.fillText(words, x, y)
   }
 
-  private leash(u: number, v: number): void {
-    const [x, y] = this.toScreen(u, v)
+  private leash(x: number, y: number): void {
+    const [u, v] = this.fromScreen(x, y)
     const { columns, rows } = this.sheet?.sheet ?? { columns: 1, rows: 1 }
     const [tx, ty] = this.toScreen(Math.min(columns, Math.max(0, u)), Math.min(rows, Math.max(0, v)))
     this.pen.setLineDash([1.5, 4])
@@ -281,8 +358,7 @@ export class Overlay {
   }
 
   /** A corner folded to the wrong side. */
-  private corner(u: number, v: number): void {
-    const [x, y] = this.toScreen(u, v)
+  private corner(x: number, y: number): void {
     this.pen.strokeStyle = this.colours.madder
     this.pen.lineWidth = 1.6
     this.pen.beginPath()
@@ -303,8 +379,7 @@ export class Overlay {
     this.pen.stroke()
   }
 
-  private pin(u: number, v: number): void {
-    const [x, y] = this.toScreen(u, v)
+  private pin(x: number, y: number): void {
     this.pen.fillStyle = this.colours.indigo
     this.pen.strokeStyle = this.colours.sheet
     this.pen.lineWidth = 1.5
@@ -318,16 +393,14 @@ export class Overlay {
     this.pen.fill()
   }
 
-  private gap(u: number, v: number, px: number): void {
-    const [x, y] = this.toScreen(u, v)
-    if (x < -40 || y < -40 || x > this.host.clientWidth + 40 || y > this.host.clientHeight + 40) return
+  private gap(x: number, y: number, px: number): void {
     this.pen.strokeStyle = this.colours.madder
     this.pen.lineWidth = 1.5
     this.pen.beginPath()
     this.pen.moveTo(x - 4, y - 4)
     this.pen.lineTo(x + 4, y + 4)
     this.pen.stroke()
-    if (this.marks.gaps.length < 60) this.text(px.toFixed(1), x + 5, y + 4, this.colours.madder)
+    this.text(px.toFixed(1), x + 5, y + 4, this.colours.madder)
   }
 
   dispose(): void {

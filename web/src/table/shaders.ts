@@ -47,6 +47,7 @@ export const EDGE_VERTEX = /* glsl */ `
   out vec3 spot;
   out vec2 way;
   out float half_gap;
+  out float thin;
   void main() {
     cloth = texelFetch(looks, ivec2(int(object + 0.5), 0), 0).rgb;
     vec2 a = placed(ends.xy);
@@ -59,6 +60,8 @@ export const EDGE_VERTEX = /* glsl */ `
     vec2 t = mix(a, b, position.y) + reach * (vec2(-d.y, d.x) * position.x + d * (2.0 * position.y - 1.0));
     spot = vec3(reach * position.x, position.y * far + reach * (2.0 * position.y - 1.0), far);
     way = d;
+    // Of islands that are thinner than both rows of stitches one row is left, on the edge itself.
+    thin = 1.0 - smoothstep(5.0, 11.0, thick / pixel);
     gl_Position = island < 0.0 ? vec4(2.0, 2.0, 2.0, 1.0) : projectionMatrix * viewMatrix * vec4(t, 0.0, 1.0);
   }
 `
@@ -68,6 +71,7 @@ export const EDGE = /* glsl */ `
   in vec3 spot;
   in vec2 way;
   in float half_gap;
+  in float thin;
   out vec4 colour;
   uniform float pixel;
   uniform float zone;
@@ -88,8 +92,8 @@ export const EDGE = /* glsl */ `
     if (has(state, 1)) {
       // Two rows of stitches, one on each side of the edge.
       float along = abs(way.x) > abs(way.y) ? gl_FragCoord.x : gl_FragCoord.y;
-      float row = abs(px - 2.3);
-      float stitch = (1.0 - smoothstep(0.5, 1.2, row)) * (mod(along, 8.0) < 5.5 ? 1.0 : 0.0);
+      float row = abs(px - mix(2.3, 0.0, step(0.5, thin)));
+      float stitch = (1.0 - smoothstep(0.5, mix(1.2, 0.9, thin), row)) * (mod(along, 8.0) < 5.5 ? 1.0 : 0.0);
       c = night > 0.5 ? ${vec(NIGHT.washed)} : ${vec(COLOURS.inkDeep)};
       ink = max(ink * 0.4, stitch);
     }

@@ -12,7 +12,7 @@ import {
   type Taken,
 } from '../scene/flat'
 import type { Edge, Edges, Face, Faces, Point, Points } from '../scene/edges'
-import { ELSEWHERE, LEFT_OUT, pickFlat, SELECTED, type Piece } from '../scene/pieces'
+import { ELSEWHERE, LEFT_OUT, pickFlat, SELECTED, type Hit, type Piece } from '../scene/pieces'
 import { placeOf, pxOf, tilesOf, type Flat } from '../scene/sheets'
 import { View } from '../scene/view'
 import { TileSquares, type Pictures } from './tileSquares'
@@ -29,6 +29,8 @@ import { CROSS } from './shaders'
 
 /** Room around the tiles when all of the sheet is shown: their numbers stand above them. */
 const AROUND = 1.06
+/** ms after which what the pointer rests on is named. */
+const RESTING = 40
 
 export type Snap = 'none' | 'pixel' | 'near' | 'tile'
 
@@ -44,6 +46,8 @@ interface Events {
   /** The selection was dragged or turned to another place. */
   dropped: (move: Move, label: string) => void
   hand: BrushHand
+  /** What the pointer rests on; null for nothing. */
+  under: (hit: Hit | null) => void
   /** What follows the picked points; null where they cannot be dragged. */
   grab: () => Promise<Follow[] | null>
   /** They were dragged so far. */
@@ -94,6 +98,7 @@ export class Table extends View {
 
   private readonly handed: PointHand
   private readonly unbrushed: () => void
+  private unheard = () => {}
   private points: Points = new Map()
 
   /** Where the brush stands on the sheet, in the UVs of the island there. */
@@ -172,6 +177,12 @@ export class Table extends View {
   /** Ends of what is measured. */
   setMeasured(ends: Overlay['measured']): void {
     this.overlay.measured = ends
+    this.draw()
+  }
+
+  /** Whether rulers in px stand along the picture. */
+  setRulers(on: boolean): void {
+    this.overlay.rulers = on
     this.draw()
   }
 
@@ -276,10 +287,43 @@ export class Table extends View {
     return IslandDrag.at(this.pieces, at, turning, { flat, unit, gap: 2 * this.zone, margin: this.overlay.margin })
   }
 
+  /** Let go of a drag: `keep` makes it a step, else everything lies as it did. */
+  private letGo(keep: boolean): void {
+    const { drag } = this
+    this.drag = null
+    this.overlay.close = []
+    this.overlay.note = null
+    if (!drag) return
+    if (keep) this.events.dropped(drag.move, drag.turning ? 'Turn by hand' : 'Move by hand')
+    else drag.back()
+    this.draw()
+  }
+
+  private dragTo(drag: IslandDrag, to: THREE.Vector2, free: boolean): void {
+    drag.to(to, this.snap, free)
+    this.overlay.close = drag.close
+    this.overlay.note = { at: [to.x, to.y], text: drag.words }
+  }
+
+  /** What is typed while islands are dragged is how far they go; the keys mean nothing else meanwhile. */
+  private type(e: KeyboardEvent, last: THREE.Vector2 | null): void {
+    const { drag } = this
+    if (!drag || !last) return
+    if (e.key === 'Enter') this.letGo(true)
+    else if (e.key === 'Escape') this.letGo(false)
+    else if (drag.typed.press(e.key)) this.dragTo(drag, last, false)
+    else return
+    e.preventDefault()
+    e.stopImmediatePropagation()
+    this.draw()
+  }
+
   private listen(): void {
     let from: THREE.Vector2 | null = null
+    let last: THREE.Vector2 | null = null
+    let resting = 0
     let far = 0
-    let way: 'pan' | 'box' | 'lasso' | 'line' | 'points' = 'pan'
+    let way: 'pan' | 'box' | 'lasso' | 'line' | 'points' | 'dragged' = 'pan'
     const twice = doubleClicks()
     const element = this.renderer.domElement
     element.addEventListener('pointerdown', (e) => {
@@ -291,14 +335,17 @@ export class Table extends View {
       else if (this.fine && e.button === 0 && !e.shiftKey && this.handed.takes(from, 8 * this.unit, this.points))
         way = 'points'
       if (e.button === 0 && !e.shiftKey && !e.ctrlKey && !e.metaKey && !this.fine) this.drag = this.grab(from, e.altKey)
+      if (this.drag) way = 'dragged'
     })
     element.addEventListener('pointermove', (e) => {
       if (!from) return
       far += Math.abs(e.movementX) + Math.abs(e.movementY)
       if (far < 4) return
       const to = this.at(e)
+      last = to
       if (way === 'points') this.handed.to(to, e.ctrlKey || e.metaKey ? 'none' : this.snap, this.grid())
-      else if (this.drag) this.drag.to(to, this.snap, e.ctrlKey || e.metaKey)
+      else if (this.drag) this.dragTo(this.drag, to, e.ctrlKey || e.metaKey)
+      else if (way === 'dragged') return
       else if (way === 'box') this.overlay.box = new THREE.Box2().setFromPoints([from, to])
       else if (way === 'lasso') this.overlay.lasso.push(to)
       else if (way === 'line') this.overlay.lasso = [from, to]
@@ -309,7 +356,7 @@ export class Table extends View {
       const add = e.ctrlKey || e.metaKey || (e.shiftKey && far < 4)
       const { drag } = this
       if (way === 'points' && far >= 4) this.handed.drop()
-      else if (drag && far >= 4) this.events.dropped(drag.move, drag.turning ? 'Turn by hand' : 'Move by hand')
+      else if (drag && far >= 4) this.letGo(true)
       else if (way === 'line' && far >= 4 && from) this.events.lined(from, this.at(e), e.ctrlKey || e.metaKey)
       else if (this.fine && far >= 4 && (this.overlay.box || this.overlay.lasso.length)) {
         const { box, lasso } = this.overlay
@@ -330,12 +377,26 @@ export class Table extends View {
         else this.events.picked(takenAt(this.pieces, p.x, p.y), how)
       }
       this.handed.release()
-      from = this.overlay.box = this.drag = null
+      from = last = this.overlay.box = this.drag = null
       this.overlay.lasso = []
       this.draw()
     })
+    const keys = (e: KeyboardEvent) => this.type(e, last)
+    addEventListener('keydown', keys, { capture: true })
+    this.unheard = () => removeEventListener('keydown', keys, { capture: true })
+    element.addEventListener('pointerleave', () => {
+      clearTimeout(resting)
+      this.overlay.pointer = null
+      this.events.under(null)
+      if (this.overlay.rulers) this.draw()
+    })
     element.addEventListener('pointermove', (e) => {
+      const at = this.at(e)
+      this.overlay.pointer = [at.x, at.y]
+      if (this.overlay.rulers) this.draw()
+      clearTimeout(resting)
       if (from || e.buttons) return
+      resting = window.setTimeout(() => this.events.under(pickFlat(this.pieces, at.x, at.y)), RESTING)
       const moves = this.fine
         ? nearPoint(this.pieces, this.points, this.at(e), 8 * this.unit) !== null
         : this.overSelected(this.at(e))
@@ -361,6 +422,7 @@ export class Table extends View {
 
   override dispose(): void {
     this.unbrushed()
+    this.unheard()
     this.overlay.dispose()
     super.dispose()
   }

@@ -50,7 +50,7 @@ export function Tries() {
           <Flex
             gap="2"
             p="1"
-            pr="6"
+            pr={tries.length > 1 ? '10' : '6'}
             bg="sheet"
             border={t.kept ? '2px dashed' : '1px solid'}
             borderColor={t.kept ? 'ink' : 'thread'}

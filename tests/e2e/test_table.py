@@ -1,0 +1,104 @@
+"""The table at work: what the pointer is over, distances that are typed, what comes too near, rulers."""
+
+from __future__ import annotations
+
+import io
+from pathlib import Path
+
+import numpy as np
+from PIL import Image
+from playwright.sync_api import Page, expect
+
+from tests.core.test_faults import squares
+
+from .steps import deliver, idle, on_table, stage, start
+from .test_whole_job import address, chromium, page
+
+__all__ = ["address", "chromium", "page"]
+BOXES = [(0.1, 0.1, 0.3, 0.3), (0.5, 0.1, 0.7, 0.3)]
+
+
+def opened(page: Page, address: str, tmp_path: Path) -> None:
+    file = tmp_path / "two.obj"
+    file.write_bytes(squares(BOXES))
+    start(page, address, "Two", file)
+    page.get_by_label("What a click picks").select_option("islands")
+    page.get_by_role("button", name="Fit").click()
+
+
+def corner(page: Page, tmp_path: Path) -> np.ndarray:
+    """The lower left corner of the first square in the file that is delivered: read here, line by line."""
+    with deliver(page, tmp_path / "out.zip") as z:
+        lines = z.read("two.obj").decode().splitlines()
+    return np.array([[float(x) for x in line.split()[1:3]] for line in lines if line.startswith("vt ")])[:4].min(axis=0)
+
+
+def test_what_the_pointer_is_over_is_named(page: Page, address: str, tmp_path: Path) -> None:
+    opened(page, address, tmp_path)
+    page.mouse.move(*on_table(page)(0.6, 0.2))
+    # A fifth of a map of 2048 px, by arithmetic.
+    expect(page.get_by_test_id("under-pointer")).to_contain_text("island 2 of 2: 410 × 410 px")
+    page.mouse.move(*on_table(page)(0.4, 0.6))
+    expect(page.get_by_test_id("under-pointer")).not_to_be_visible()
+
+
+def test_a_typed_distance_is_how_far_a_drag_goes(page: Page, address: str, tmp_path: Path) -> None:
+    opened(page, address, tmp_path)
+    page.mouse.click(*on_table(page)(0.2, 0.2))
+    page.mouse.move(*on_table(page)(0.2, 0.2))
+    page.mouse.down()
+    page.mouse.move(*on_table(page)(0.26, 0.22), steps=4)
+    page.keyboard.type("37")
+    page.keyboard.press("Enter")
+    page.mouse.up()
+    idle(page)
+    assert np.allclose(corner(page, tmp_path), [0.1 + 37 / 2048, 0.1], atol=1e-6)
+    # Keys that were typed meanwhile were no keys of the page, and Escape puts everything back.
+    expect(page.get_by_role("heading", name="Deliver")).to_be_visible()
+    stage(page, "Inspect")
+    page.get_by_role("button", name="Fit").click()
+    page.mouse.move(*on_table(page)(0.22, 0.2))
+    page.mouse.down()
+    page.mouse.move(*on_table(page)(0.3, 0.3), steps=4)
+    page.keyboard.type("5,-5")
+    page.keyboard.press("Escape")
+    page.mouse.up()
+    idle(page)
+    assert np.allclose(corner(page, tmp_path), [0.1 + 37 / 2048, 0.1], atol=1e-6)
+
+
+def reds(page: Page) -> int:
+    """Pixels in the colour of faults on the table."""
+    box = page.get_by_test_id("table").bounding_box()
+    assert box
+    seen = np.asarray(Image.open(io.BytesIO(page.screenshot(clip=dict(box)))).convert("RGB")).astype(int)
+    return int((np.abs(seen - [0xA3, 0x3F, 0x34]).max(axis=2) < 30).sum())
+
+
+def test_what_comes_too_near_is_marked_while_it_is_dragged(page: Page, address: str, tmp_path: Path) -> None:
+    opened(page, address, tmp_path)
+    page.mouse.click(*on_table(page)(0.2, 0.2))
+    page.mouse.down()
+    page.mouse.move(*on_table(page)(0.3, 0.2), steps=4)
+    page.wait_for_timeout(200)
+    before = reds(page)
+    page.keyboard.type("405,0")
+    page.wait_for_timeout(200)
+    # 409.6 px lie between the two: 4.6 are left of the 8 px of padding.
+    assert reds(page) > before + 8
+    page.keyboard.press("Escape")
+    page.mouse.up()
+
+
+def test_rulers_stand_along_the_table_when_asked_for(page: Page, address: str, tmp_path: Path) -> None:
+    opened(page, address, tmp_path)
+    table = page.get_by_test_id("table")
+    page.mouse.move(5, 5)
+    without = table.screenshot()
+    page.keyboard.press("g")
+    page.wait_for_timeout(200)
+    ruled = table.screenshot()
+    assert ruled != without
+    page.reload()
+    page.get_by_role("button", name="Marks").click()
+    expect(page.get_by_role("checkbox", name="rulers, in px of the map")).to_be_checked()
