@@ -7,11 +7,11 @@ from .shapes import Part, box, hoop, obj, tube
 from .textures import CLOTHS, library, png
 
 
-def wheel(name: str = "wheel") -> Part:
-    """A mill wheel: rims with holes, spokes, paddles."""
+def wheel(name: str = "wheel", arcs: int = 1) -> Part:
+    """A mill wheel: rims with holes, their strips cut into so many, spokes, paddles."""
     part = Part(name)
-    hoop(part, (0, 0, 0), 1.8, 1.55, 0.12)
-    hoop(part, (0, 0, 0.9), 1.8, 1.55, 0.12)
+    hoop(part, (0, 0, 0), 1.8, 1.55, 0.12, arcs=arcs)
+    hoop(part, (0, 0, 0.9), 1.8, 1.55, 0.12, arcs=arcs)
     for k in range(8):
         box(part, (-0.9 + 0.25 * k, 1.5, 0.1), (0.06, 0.3, 0.8))
     return tube(part, (0, -0.1, 0.5), 0.15, 1.0, 12)
@@ -97,7 +97,7 @@ def hoist(name: str = "grain-hoist") -> Part:
 def small_set() -> dict[str, bytes]:
     """Six objects for the first look: very different densities, a flipped pair, an object far outside."""
     parts = [
-        wheel().uv(0.03, 0.02, 0.05),
+        wheel(arcs=4).uv(0.03, 0.02, 0.05),
         gate().moved(3).uv(0.012, 0.1, 0.4),
         winch("winch-left").moved(6).uv(0.15, 0.0, 0.2),
         winch("winch-left").mirrored("winch-right").moved(9).uv(0.15, 0.0, 0.2),

@@ -83,8 +83,8 @@ def tube(part: Part, at: Point, radius: float, height: float, sides: int = 16, t
     return part
 
 
-def hoop(part: Part, at: Point, outer: float, inner: float, depth: float, sides: int = 24) -> Part:
-    """A flat ring facing z with a hole: two faces with holes in them, a strip outside and one inside."""
+def hoop(part: Part, at: Point, outer: float, inner: float, depth: float, sides: int = 24, arcs: int = 1) -> Part:
+    """A flat ring facing z with a hole: two faces with holes in them, a strip outside and one inside, each cut into so many."""
 
     def p(r: float, z: float, k: int) -> Point:
         a = 2 * math.pi * k / sides
@@ -99,10 +99,12 @@ def hoop(part: Part, at: Point, outer: float, inner: float, depth: float, sides:
     for r, sign in ((outer, 1), (inner, -1)):
         start, length = part._cursor, 2 * math.pi * r
         for k in range(sides):
+            if k and k % (sides // arcs) == 0:
+                start += 0.03 * length / arcs
             corners = [p(r, 0, sign * k), p(r, 0, sign * (k + 1)), p(r, depth, sign * (k + 1)), p(r, depth, sign * k)]
             u0, u1 = start + length * k / sides, start + length * (k + 1) / sides
             part.faces.append([(c, t) for c, t in zip(corners, [(u0, 0.0), (u1, 0.0), (u1, depth), (u0, depth)], strict=True)])
-        part._cursor += length * 1.03
+        part._cursor = start + length * (1 + 0.03 / arcs)
     return part
 
 
