@@ -80,13 +80,15 @@ def check_recipe(flat: dict[str, Any]) -> None:
     QuiltError : what is wrong
     """
     s = flat["sheet"]
-    numbers = ("padding_px", "margin_px", "seconds", "seed", "density")
+    numbers = ("padding_px", "margin_px", "seconds", "seed", "density", "grid_percent")
     if (
         not all(isinstance(flat[k], int | float) and not isinstance(flat[k], bool) for k in numbers)
         or not isinstance(flat["rotate"], str)
         or flat["ratios"] not in ("uv", "texels")
     ):
         raise QuiltError(f"{s['name']}: a value of its recipe is not what it should be.")
+    if not 0 <= flat["grid_percent"] <= 20:
+        raise QuiltError(f"{s['name']}: sizes may change by 0 to 20 % for whole texels.")
     try:
         Recipe(
             flat["map_px"], flat["padding_px"], flat["margin_px"], flat["rotate"], s["columns"], s["rows"],

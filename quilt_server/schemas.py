@@ -79,6 +79,14 @@ class TileFigures(Schema):
     margin_at: list[str] = []
 
 
+class GridFigures(Schema):
+    """Straight edges along the axes, how many of them lie on whole texels, and by which share sizes changed at most where that is known."""
+
+    edges: int
+    on: int
+    change: float | None = None
+
+
 class Figures(Schema):
     map_px: int
     islands: int
@@ -93,6 +101,7 @@ class Figures(Schema):
     seconds: float | None = None
     tiles: list[TileFigures] = []
     twins: int = 0
+    grid: GridFigures | None = None
 
 
 class TryOut(Schema):
@@ -117,6 +126,9 @@ class RecipeIn(Schema):
     ratios: str = "uv"
     fill: str = "common"
     mirror: bool = False
+    # Straight edges along the axes go to whole texels; sizes change by so many percent at most for it.
+    texel_grid: bool = False
+    grid_percent: float = 1.0
     seconds: float
     seed: int
 

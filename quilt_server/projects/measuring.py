@@ -8,9 +8,11 @@ from dataclasses import dataclass, fields
 from typing import Any
 
 import numpy as np
+import shapely
 from numpy.typing import NDArray
 from PIL import Image
 
+from quilt_core.arrange.texel_grid import on_grid
 from quilt_core.arrays import pack_arrays
 from quilt_core.delivery import report
 from quilt_core.measure.lie import Lie, measured, updated
@@ -152,7 +154,17 @@ def figures_of(
         "coverage": sum(c * texels[n] for n, (c, _) in used.items()) / max(1, sum(texels.values())),
         "density": None if overall is None else overall.median,
         "tiles": _tile_figures(found, parts, mine, tiles, proof, d, world),
+        "grid": _grid_figures(found, parts, mine, tiles) if flat["texel_grid"] else None,
     }  # fmt: skip
+
+
+def _grid_figures(found: Measured, parts: Parts, mine: NDArray[np.int64], tiles: Grid) -> dict[str, int]:
+    """How many straight edges of the islands `mine` (k,) lie on whole texels of their tiles."""
+    corner, px = corners_of(found.lie.box[mine]), tiles.px_of(found.lie.box[mine])
+    regions = regions_of(parts, found.rows, mine)
+    known = [(r, c, p) for r, c, p in zip(regions, corner, px, strict=True) if np.isfinite(p)]
+    on, edges = on_grid([shapely.transform(r, lambda xy, c=c, p=p: (xy - c) * p) for r, c, p in known])
+    return {"edges": edges, "on": on}
 
 
 def _densities(found: Measured, mine: NDArray[np.int64], tiles: Grid) -> tuple[Floats, Floats]:

@@ -12,7 +12,21 @@ from quilt_core.errors import QuiltError
 from quilt_core.model.tiles import Grid, column_row
 
 # What a recipe decides; the same keys stand for the project's own one in the settings.
-IN_RECIPE = ("padding_px", "margin_px", "rotate", "hold", "density", "keep_ratios", "ratios", "fill", "mirror", "seconds", "seed")
+IN_RECIPE = (
+    "padding_px",
+    "margin_px",
+    "rotate",
+    "hold",
+    "density",
+    "keep_ratios",
+    "ratios",
+    "fill",
+    "mirror",
+    "texel_grid",
+    "grid_percent",
+    "seconds",
+    "seed",
+)
 FIRST: dict[str, Any] = {
     "id": 1, "name": "Sheet 1", "recipe": "", "map_px": None, "columns": 1, "rows": 1, "tile_px": {}, "tile_names": {}, "held_tiles": [],
     "free": [], "channel": None,

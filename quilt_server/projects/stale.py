@@ -15,7 +15,7 @@ from .state import by_file, left_out_islands, settings_of, source_files
 
 WORDS = {
     "map_px": "map size", "padding_px": "padding", "margin_px": "margin", "rotate": "turning", "hold": "holding the density", "density": "density",
-    "keep_ratios": "keeping sizes", "ratios": "kept sizes", "fill": "filling of tiles", "mirror": "mirrored placing", "seconds": "time", "seed": "seed",
+    "keep_ratios": "keeping sizes", "ratios": "kept sizes", "fill": "filling of tiles", "mirror": "mirrored placing", "texel_grid": "edges on whole texels", "grid_percent": "change of sizes for whole texels", "seconds": "time", "seed": "seed",
     "columns": "columns", "rows": "rows", "apart_px": "gap between materials", "tile_px": "resolution of tiles", "held_tiles": "held tiles", "free": "regions kept free",
 }  # fmt: skip
 UNIT = {"map_px": " px", "apart_px": " px", "padding_px": " px", "margin_px": " px", "density": " px/m"}

@@ -16,7 +16,7 @@ from .sheets import grid, of_sheet, sheets
 
 RECIPE: dict[str, Any] = {
     "map_px": 2048, "padding_px": 8.0, "margin_px": 4.0, "rotate": "90", "hold": False, "density": 512.0,
-    "keep_ratios": False, "ratios": "uv", "fill": "common", "mirror": False, "seconds": 10.0, "seed": 0, "channel_in": 0, "channel_out": 0, "band": 10.0,
+    "keep_ratios": False, "ratios": "uv", "fill": "common", "mirror": False, "texel_grid": False, "grid_percent": 1.0, "seconds": 10.0, "seed": 0, "channel_in": 0, "channel_out": 0, "band": 10.0,
     "density_least": None, "density_greatest": None, "weights": {}, "rotations": {}, "held": [], "twins": [], "welded": [], "pictures": {},
     "sheets": [], "recipes": {}, "sheet_of": {}, "tile_of": {}, "bunches": [], "bunch_objects": "", "apart_px": 0.0, "history": 0, "links": [], "channel_names": {},
     "shelved": {},

@@ -45,6 +45,8 @@ export const SETTINGS = {
   ratios: 'uv',
   fill: 'common',
   mirror: false,
+  texel_grid: false,
+  grid_percent: 1,
   seconds: 10,
   seed: 0,
 } as Settings

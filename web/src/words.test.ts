@@ -1,5 +1,5 @@
 import { expect, test } from 'vitest'
-import { counted, length, perMetre, plain } from './words'
+import { counted, length, onTexels, perMetre, plain } from './words'
 
 test('densities are read out in plain digits, whatever their size', () => {
   expect(plain(15899.7)).toBe('15,900')
@@ -16,4 +16,11 @@ test('lengths and counts read as one would say them', () => {
     '0 islands',
     '12,000 bunches',
   ])
+})
+
+test('edges on whole texels are counted, with what that cost', () => {
+  expect(onTexels({ on: 1200, edges: 1204, change: 0.0061 })).toBe(
+    '1,200 edges of 1,204 on whole texels, sizes changed by 0.6 % at most',
+  )
+  expect(onTexels({ on: 1, edges: 4 })).toBe('1 edge of 4 on whole texels')
 })

@@ -13,6 +13,12 @@ export function counted(n: number, one: string, more = `${one}s`): string {
   return `${n.toLocaleString('en')} ${n === 1 ? one : more}`
 }
 
+/** How many straight edges lie on whole texels, and what that cost. */
+export function onTexels(grid: { on: number; edges: number; change?: number | null }): string {
+  const cost = grid.change == null ? '' : `, sizes changed by ${(100 * grid.change).toFixed(1)} % at most`
+  return `${counted(grid.on, 'edge')} of ${grid.edges.toLocaleString('en')} on whole texels${cost}`
+}
+
 /** A length given in metres, in the unit that keeps it short: "2.5 cm", "16.3 m". */
 export function length(metres: number): string {
   if (metres >= 1) return `${plain(metres, 3)} m`

@@ -29,6 +29,7 @@ from ...projects.stale import WORDS, inputs_of
 from ...projects.state import advance, settings_of
 from ...projects.tries import kept_layout
 from ..belonging import density_of, filled, some_only, spanning, strays
+from ..gridding import on_texels
 from ..kind import Asked, Islands, Kind, Real, Sheets, Whole, check_sheets
 from ..landing import head_of, land
 from ..progress import StopFlag, report_progress
@@ -84,6 +85,10 @@ class _Work:
     settings: dict[str, Any]
     variant: dict[str, Any] = field(default_factory=dict)
     notes: list[str] = field(default_factory=list)
+
+    def take(self, chosen: list[Chosen], settings: dict[str, Any]) -> None:
+        """Go on with other files."""
+        self.chosen, self.parts, self.settings = chosen, parts_of(chosen), settings
 
 
 def _wanted(job: Job, head: Snapshot) -> list[int]:
@@ -189,20 +194,31 @@ def _pack_one(
     # The table shows what was found while it is measured once more.
     transforms = parts.merged(old, packed.transforms)
     report_progress(job, far | {"text": f"Proving{name}", "coverage": packed.result.best.coverage}, pack_arrays(transforms))
-    layout = Layout(project=project, kind="pack", channel=before.channel, recipe=settings | {k: flat[k] for k in IN_RECIPE}, sheet=number)
-    if work.variant:
-        layout.recipe |= {"recipes": {}, "sheets": [s | {"recipe": ""} for s in sheets(settings)]}
-    made_from = inputs_of(head)[number]
-    layout.inputs = made_from | {"recipe": made_from["recipe"] | {k: v for k, v in work.variant.items() if k in made_from["recipe"]}}
     rows = np.concatenate(packed.transforms)
-    layout.figures = {
+    figures = {
         "spans": spanning(parts, rows, only, flat), "strays": strays(parts, rows, rules),
         "seconds": round(time.monotonic() - begin, 2), "seed": recipe.seed, "passes": packed.result.passes, "stopped": packed.result.stopped,
         **filled(parts, packed, only, weight, flat),
         "limiting": report.limiting(parts.pieces, packed.transforms, parts.pieced(only)) + report.shrunk(parts.pieces, packed.shrunk),
     }  # fmt: skip
+    changed = dict[str, Any]()
+    if flat["texel_grid"]:
+        free = only if ruled.held is None else only & ~ruled.held
+        laid = on_texels(job, head, settings, flat, parts, rows, free, transforms)
+        transforms, settings, changed, figures = laid.transforms, laid.settings, laid.changes, laid.renamed(figures)
+        work.take(choose(laid.snapshot, whole=True), settings)
+        chosen, parts = work.chosen, work.parts
+        only, rows = sheet_numbers(chosen, parts, settings) == number, parts.whole(transforms)
+    layout = Layout(project=project, kind="pack", channel=before.channel, recipe=settings | {k: flat[k] for k in IN_RECIPE}, sheet=number)
+    if work.variant:
+        layout.recipe |= {"recipes": {}, "sheets": [s | {"recipe": ""} for s in sheets(settings)]}
+    made_from = inputs_of(laid.snapshot if changed else head)[number]
+    layout.inputs = made_from | {"recipe": made_from["recipe"] | {k: v for k, v in work.variant.items() if k in made_from["recipe"]}}
+    layout.figures = figures
     layout.transforms, layout.members = pack_arrays(transforms), pack_arrays(parts.masks(transforms, only))
-    measure(layout, parts, rows, settings, before)
+    measure(layout, parts, rows, settings, None if changed else before)
+    if changed:
+        layout.figures["sheets"][str(number)]["grid"] |= {"change": laid.change}
     coverage = layout.figures["sheets"][str(number)]["coverage"]
     with transaction.atomic():
         project = Project.objects.select_for_update().get(pk=project.pk)
@@ -211,7 +227,7 @@ def _pack_one(
         if project.head_id != head.pk:
             return head, layout, True, True
         kept = head.kept | {str(number): layout.pk}
-        after = advance(project, f"Pack{name}, coverage {coverage:.1%}", head, layout, kept=kept)
+        after = advance(project, f"Pack{name}, coverage {coverage:.1%}", head, layout, kept=kept, **changed)
     return after, layout, packed.result.stopped, False
 
 

@@ -777,6 +777,7 @@ export interface components {
             density: number | null;
             /** Flipped */
             flipped: number;
+            grid?: components["schemas"]["GridFigures"] | null;
             /** Islands */
             islands: number;
             /**
@@ -880,6 +881,18 @@ export interface components {
             corners: number[];
             /** Weights */
             weights: number[];
+        };
+        /**
+         * GridFigures
+         * @description Straight edges along the axes, how many of them lie on whole texels, and by which share sizes changed at most where that is known.
+         */
+        GridFigures: {
+            /** Change */
+            change?: number | null;
+            /** Edges */
+            edges: number;
+            /** On */
+            on: number;
         };
         /** JobIn */
         JobIn: {
@@ -1192,6 +1205,11 @@ export interface components {
              * @default common
              */
             fill: string;
+            /**
+             * Grid Percent
+             * @default 1
+             */
+            grid_percent: number;
             /** Hold */
             hold: boolean;
             /** Keep Ratios */
@@ -1216,6 +1234,11 @@ export interface components {
             seconds: number;
             /** Seed */
             seed: number;
+            /**
+             * Texel Grid
+             * @default false
+             */
+            texel_grid: boolean;
         };
         /** Settings */
         Settings: {
@@ -1267,6 +1290,11 @@ export interface components {
              * @default common
              */
             fill: string;
+            /**
+             * Grid Percent
+             * @default 1
+             */
+            grid_percent: number;
             /**
              * Held
              * @default []
@@ -1350,6 +1378,11 @@ export interface components {
                     [key: string]: unknown;
                 };
             };
+            /**
+             * Texel Grid
+             * @default false
+             */
+            texel_grid: boolean;
             /**
              * Tile Of
              * @default {}

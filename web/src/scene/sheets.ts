@@ -29,6 +29,8 @@ export const IN_RECIPE = [
   'ratios',
   'fill',
   'mirror',
+  'texel_grid',
+  'grid_percent',
   'seconds',
   'seed',
 ] as const

@@ -4,7 +4,7 @@ import { flatOf } from '../scene/sheets'
 import { useParts } from '../store'
 import { Choice, Figure, Main, Title } from './parts'
 import { TestBake } from './TestBake'
-import { perMetre } from '../words'
+import { onTexels, perMetre } from '../words'
 
 type Bleed = components['schemas']['Bleed']
 
@@ -50,6 +50,7 @@ export function Prove() {
       </Box>
       <Figure name="Coverage" value={`${(100 * f.coverage).toFixed(2)} %`} />
       <Figure name="Density" value={perMetre(f.density, 5)} />
+      {f.grid && <Figure name="Straight edges" value={onTexels(f.grid)} good={f.grid.on === f.grid.edges} />}
       <Figure
         name={`Smallest gap, ${flat.padding_px} px asked`}
         value={px(f.smallest_gap_px)}

@@ -1,7 +1,7 @@
 import { Box, Button, Flex, Text } from '@chakra-ui/react'
 import { objectOf } from '../../scene/objects'
 import { useParts } from '../../store'
-import { perMetre } from '../../words'
+import { onTexels, perMetre } from '../../words'
 
 /** What the packer made of the sheet: the verdict, the figures that count, and the way on. */
 export function Made() {
@@ -22,6 +22,11 @@ export function Made() {
         {f.smallest_gap_px === null ? '' : `narrowest gap ${f.smallest_gap_px.toFixed(2)} px`}
         {f.seconds ? `, ${f.seconds.toFixed(0)} s` : ''}
       </Text>
+      {f.grid && (
+        <Text color="faded" fontSize="xs">
+          {onTexels(f.grid)}
+        </Text>
+      )}
       {row.spans && !row.stale.length && !row.moved && <Bound sheet={row.id} spans={row.spans} />}
       <Button size="xs" mt="1" variant="outline" borderColor="ink" disabled={!!job} onClick={() => setStage('Prove')}>
         Next: prove

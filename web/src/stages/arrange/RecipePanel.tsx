@@ -22,6 +22,8 @@ const NAMES: Record<string, string> = {
   ratios: 'ratios of',
   fill: 'filling',
   mirror: 'mirrors',
+  texel_grid: 'edges on whole texels',
+  grid_percent: 'sizes change by, %',
   seconds: 'seconds',
   seed: 'seed',
 }
@@ -193,6 +195,33 @@ export function RecipePanel() {
           set={(v) => set({ mirror: v === 'yes' })}
         />
       </Setting>
+      <Setting
+        name="Straight edges"
+        text={
+          s.texel_grid
+            ? 'Those along the axes go to whole texels after packing, gaps and margin stay. Each packing has UVs of its own then: undo brings an earlier one back.'
+            : 'For light maps and hard-edged paint they can lie on whole texels.'
+        }
+      >
+        <Choice
+          label="Straight edges"
+          value={s.texel_grid ? 'grid' : 'free'}
+          options={{ free: 'where they fall', grid: 'on whole texels' }}
+          set={(v) => set({ texel_grid: v === 'grid' })}
+        />
+      </Setting>
+      {s.texel_grid && (
+        <Setting name="Sizes change by" text="At most, along each axis. What needs more keeps its size and is counted.">
+          <NumberField
+            name="Change of sizes"
+            value={s.grid_percent}
+            unit="%"
+            least={0}
+            most={20}
+            set={(grid_percent) => set({ grid_percent })}
+          />
+        </Setting>
+      )}
       <Setting name="Time" text="The search goes on this long; stop it whenever it is good enough.">
         <NumberField name="Time" value={s.seconds} unit="s" least={0} most={3600} set={(seconds) => set({ seconds })} />
       </Setting>
