@@ -12,11 +12,13 @@ from typing import Any
 from quilt_core import formats
 from quilt_core.arrange.sheet import SheetRules, pack_sheet
 from quilt_core.arrange.sizes import painted_texels, texel_ratios
+from quilt_core.arrange.texel_grid import edges_on_grid, on_texels, roomier
 from quilt_core.delivery import report
 from quilt_core.errors import DoesNotFit, QuiltError
 from quilt_core.formats.pictures import pictures, size_of, texels_per_unit
 from quilt_core.measure.proof import prove
 from quilt_core.model.scene import Floats, Scene
+from quilt_core.model.tiles import Grid
 from quilt_core.pack import Recipe
 from quilt_core.pack.shapes import ANGLES
 from quilt_core.uv.analysis import MeshIslands, transform_rows
@@ -93,6 +95,14 @@ def parser() -> argparse.ArgumentParser:
         "--refuse-slivers",
         action="store_true",
         help="exit 3 where islands are so long and thin that no map could hold them, instead of making them shorter",
+    )
+    k.add_argument(
+        "--texel-grid",
+        type=float,
+        nargs="?",
+        const=1.0,
+        metavar="PERCENT",
+        help="straight edges along the axes lie on whole texels; sizes change by so many percent at most for it (1)",
     )
     deliver.add(commands, common, _tiles)
     bake.add(commands, common, _tiles)
@@ -198,6 +208,8 @@ def _pack(args: argparse.Namespace) -> int:
     recipe = recipe_of(args)
     if args.channel_out < 0:
         raise QuiltError("A UV channel is 0 or more.")
+    if args.texel_grid is not None and not 0 <= args.texel_grid <= 20:
+        raise QuiltError("--texel-grid lets sizes change by 0 to 20 percent.")
     if args.keep_ratios and args.keep_texels:
         raise QuiltError("--keep-ratios keeps sizes in UV, --keep-texels the texels of the old pictures. Take one of them.")
     files.check_out(args.out, args.files)
@@ -213,7 +225,7 @@ def _pack(args: argparse.Namespace) -> int:
     try:
         packed = pack_sheet(
             pieces,
-            recipe,
+            recipe if args.texel_grid is None else roomier(recipe),
             args.keep_ratios or args.keep_texels,
             progress,
             weight=_texels(args, analysed),
@@ -223,11 +235,15 @@ def _pack(args: argparse.Namespace) -> int:
         raise DoesNotFit(f"{e} No place for: {_names(pieces, e.islands)}.", e.islands, e.best_density) from e
     if sys.stderr.isatty():
         print(file=sys.stderr)
-    written = _write(args, analysed, packed.transforms)
+    uvs, change = _laid(args, pieces, packed.transforms, recipe)
+    written = _write(args, analysed, uvs)
     # The proof reads what was written, through the readers, as anybody else would.
     again = report.pieces_of(report.analyse_all(written, args.channel_out))
     proof = prove(again, None, args.map, args.tiles)
     figures = report.pack_report(again, proof, packed, recipe, time.monotonic() - begin)
+    if args.texel_grid is not None:
+        on, edges = edges_on_grid(again, Grid(args.map, *args.tiles))
+        figures["texel_grid"] = {"edges": edges, "on": on, "change": round(change, 6)}
     figures["unpacked"] = [f"{s.file}: {o.name}" for s, ps in analysed for o in s.objects if ps[o.mesh] is None]
     (args.out / "report.json").write_text(json.dumps(figures, indent=2) + "\n")
     density = figures["density_px_per_m"]
@@ -235,6 +251,8 @@ def _pack(args: argparse.Namespace) -> int:
     lines.append(
         f"smallest gap {figures['smallest_gap_px']} px, margin {figures['smallest_margin_px']} px, {figures['overlap_pairs']} overlaps"
     )
+    if args.texel_grid is not None:
+        lines.append(f"{on:,} of {edges:,} straight edges on whole texels, sizes changed by {change:.2%} at most")
     lines += [f"left as it was, it has no UVs: {u}" for u in figures["unpacked"]]
     lines += [f"no map could hold it at the common density, so it is smaller: {n}" for n in figures["shrunk_islands"][:12]]
     lines.append("; ".join([f"{figures['verdict']}", *figures["reasons"]]) + ".")
@@ -290,7 +308,15 @@ def _names(pieces: list[MeshIslands], islands: list[int]) -> str:
     return shown + (f" and {len(islands) - 12} more" if len(islands) > 12 else "")
 
 
-def _write(args: argparse.Namespace, analysed: list[report.Analysed], transforms: list[Floats]) -> list[Scene]:
+def _laid(args: argparse.Namespace, pieces: list[MeshIslands], transforms: list[Floats], recipe: Recipe) -> tuple[list[Floats], float]:
+    """The UVs of every mesh where the packing puts them, on whole texels where that is asked for; and by which share sizes changed at most."""
+    uvs = [transform_rows(p.uvs, p.islands.of_row, t) for p, t in zip(pieces, transforms, strict=True)]
+    if args.texel_grid is None:
+        return uvs, 0.0
+    return on_texels(pieces, transforms, uvs, Grid(args.map, *args.tiles), args.texel_grid / 100, recipe.padding_px, recipe.margin_px)
+
+
+def _write(args: argparse.Namespace, analysed: list[report.Analysed], laid: list[Floats]) -> list[Scene]:
     """Write all files with their new UVs; returns them as read back."""
     args.out.mkdir(parents=True, exist_ok=True)
     out, at = [], 0
@@ -298,7 +324,7 @@ def _write(args: argparse.Namespace, analysed: list[report.Analysed], transforms
         uvs = {}
         for number, piece in enumerate(pieces):
             if piece is not None:
-                uvs[number] = transform_rows(piece.uvs, piece.islands.of_row, transforms[at])
+                uvs[number] = laid[at]
                 at += 1
         outputs = formats.write(scene, uvs, args.channel_out)
         (args.out / folder).mkdir(parents=True, exist_ok=True)

@@ -6,7 +6,7 @@ Light maps and hard-edged paint want it: an edge between two texels is smeared o
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
@@ -14,11 +14,14 @@ import shapely
 from numpy.typing import NDArray
 
 from ..model.scene import Floats
+from ..model.tiles import Grid, column_row, corners_of
+from ..pack import Recipe
+from ..uv.analysis import MeshIslands, transform_regions
 
 ON = 0.01  # px: so near to a whole texel an edge lies on it; UVs of six decimals are 0.004 px apart at 4,096 px
 _ALONG = 0.02  # px across at most, of an edge that runs along an axis
 _SHORT = 2.0  # px: shorter edges are corners that were cut, or curves
-_ROOM = 1.5  # px that an island may move to reach the grid; more than that never happens, see `_ends`
+_NEAR = 1e-4  # px: gaps are compared to so much
 WIDER = 1.42  # px more between islands while they are packed, and half of it to the border: each may move by 0.5 px along both axes
 
 
@@ -158,6 +161,33 @@ def fitted(
     return [snaps[int(of[i])] for i in range(len(packed))]
 
 
+def snaps_of(
+    shapes: NDArray[np.object_], packed: NDArray[np.object_], tiles: Grid, group: NDArray[np.int64], free: NDArray[np.bool_], tolerance: float, gap: float, margin: float,
+) -> dict[int, Snap]:  # fmt: skip
+    """The maps of islands (n,) that lie on the tiles of a sheet, by number; see `fitted`. `shapes` and `packed` come in UV."""
+    corner = corners_of(shapely.bounds(packed))
+    out: dict[int, Snap] = {}
+    for tile, px in zip(tiles.numbers, tiles.sizes, strict=True):
+        here = np.flatnonzero((corner == np.array(column_row(tile))).all(axis=1))
+        if not free[here].any():
+            continue
+        at, lies = (in_px(regions[here], tile, px) for regions in (shapes, packed))
+        found = fitted(list(at), lies, group[here], free[here], tolerance, gap, margin, px)
+        out |= {int(n): s for n, s in zip(here, found, strict=True) if s is not None}
+    return out
+
+
+def in_px(regions: NDArray[np.object_], tile: int, px: float) -> NDArray[np.object_]:
+    """Polygons in px of a tile."""
+    return np.asarray(shapely.transform(regions, lambda xy: (xy - np.array(column_row(tile))) * px), object)
+
+
+def laid(uv: Floats, snap: Snap, px: float) -> Floats:
+    """UVs (n, 2) of one island, as they lie on a tile of so many px, where its map puts them."""
+    corner = np.floor((uv.min(axis=0) + uv.max(axis=0)) / 2)
+    return snap((uv - corner) * px) / px + corner
+
+
 def _too_near(
     now: NDArray[np.object_], heads: NDArray[np.int64], snaps: list[Snap | None], gap: float, margin: float, px: float
 ) -> list[int]:
@@ -165,14 +195,55 @@ def _too_near(
     box = shapely.bounds(now[heads])
     out = {
         int(i)
-        for i in heads[(box[:, :2].min(axis=1) < margin - ON) | (box[:, 2:].max(axis=1) > px - margin + ON)]
+        for i in heads[(box[:, :2].min(axis=1) < margin - _NEAR) | (box[:, 2:].max(axis=1) > px - margin + _NEAR)]
         if snaps[int(i)] is not None
     }
     tree = shapely.STRtree(now[heads])
-    a, b = tree.query(now[heads], predicate="dwithin", distance=max(gap - ON, 0.0))
+    a, b = tree.query(now[heads], predicate="dwithin", distance=max(gap - _NEAR, 0.0))
     area = shapely.area(now[heads])
     for i, j in zip(a[a < b].tolist(), b[a < b].tolist(), strict=True):
         pair = sorted((k for k in (i, j) if snaps[int(heads[k])] is not None), key=lambda k: area[k])
         if pair and not out & {int(heads[k]) for k in pair}:
             out.add(int(heads[pair[0]]))
     return sorted(out)
+
+
+def roomier(recipe: Recipe) -> Recipe:
+    """A recipe that leaves room for what goes to the grid afterwards."""
+    return replace(recipe, padding_px=recipe.padding_px + WIDER, margin_px=recipe.margin_px + WIDER / 2)
+
+
+def on_texels(
+    pieces: Sequence[MeshIslands], transforms: Sequence[Floats], uvs: Sequence[Floats], tiles: Grid, tolerance: float, gap: float, margin: float
+) -> tuple[list[Floats], float]:  # fmt: skip
+    """The UVs of meshes as a layout lays them, brought onto the grid of their tiles; and by which share sizes changed at most.
+
+    Parameters
+    ----------
+    transforms : of every mesh (k, 5), as it was packed; uvs : its rows (W, 2) where that puts them
+    """
+    packed = np.concatenate(
+        [np.zeros(0, object), *(transform_regions(p.outlines.regions, t) for p, t in zip(pieces, transforms, strict=True))]
+    )
+    alone = np.full(len(packed), -1, np.int64)
+    snaps = snaps_of(packed, packed, tiles, alone, ~shapely.is_empty(packed), tolerance, gap, margin)
+    px = tiles.px_of(shapely.bounds(packed))
+    out, first = [], 0
+    for p, uv in zip(pieces, uvs, strict=True):
+        now = uv.copy()
+        for i in range(p.islands.count):
+            if (snap := snaps.get(first + i)) is not None:
+                mine = p.islands.of_row == i
+                now[mine] = laid(uv[mine], snap, float(px[first + i]))
+        first += p.islands.count
+        out.append(now)
+    return out, max((s.change for s in snaps.values()), default=0.0)
+
+
+def edges_on_grid(pieces: Sequence[MeshIslands], tiles: Grid) -> tuple[int, int]:
+    """How many straight edges of islands as they lie are on whole texels of their tiles, and how many there are."""
+    regions = np.concatenate([np.zeros(0, object), *(p.outlines.regions for p in pieces)])
+    box = shapely.bounds(regions)
+    corner, px = corners_of(box), tiles.px_of(box)
+    known = np.flatnonzero(np.isfinite(px) & np.isfinite(corner).all(axis=1))
+    return on_grid([shapely.transform(regions[k], lambda xy, k=k: (xy - corner[k]) * px[k]) for k in known])

@@ -25,6 +25,9 @@ _IDLE = 6  # rounds without progress before a side is given up
 # With many islands long steps jam everywhere at once, and a disturbed layout takes longer to clear than it gains.
 _MANY, _STRIDE_MANY, _IDLE_MANY = 400, 0.004, 3
 _LEAST = 0.06  # units, the finest step
+# Share of a long run in which the second worker betters layouts of its own: shorter runs, in seconds, lose more than they gain by it.
+_EXPLORE, _LONG = 0.35, 15.0
+_WORSE, _TRIES, _MORE = 1.015, 2, 6  # a layout so much larger than the best is left after so many misses, others after more
 _ENOUGH = 0.15  # total loss at which the compaction mends the rest
 
 
@@ -41,6 +44,8 @@ class Worker:
         self.total = math.inf
         self.best: NDArray[np.void] | None = None
         self.failures = 0
+        self.own: State | None = None  # a layout of its own that it betters, apart from the best
+        self.stride = 0.0  # of the side of its own layout
         self.random = np.random.default_rng(seed)
 
     def state(self, best: bool = False) -> State:
@@ -66,6 +71,50 @@ class Improve:
         self.step = min(step, self.stride)
         for w in self.workers:
             self.restart(w, self.target(w))
+        self.tried = 0
+        if (
+            not self.many
+            and len(self.starts) > 1
+            and search.hold is None
+            and search.recipe.passes is None
+            and search.recipe.seconds >= _LONG
+        ):
+            self.explore(self.workers[1])
+
+    def explore(self, w: Worker) -> None:
+        """Begin with another start, as a layout of its own."""
+        self.tried += 1
+        w.own = self.starts[self.tried % len(self.starts)]
+        w.failures, w.stride = 0, 0.01
+        self.begin(w, w.own, w.own.side * (1 - w.stride))
+
+    def exploring(self, w: Worker) -> bool:
+        """Whether a worker betters a layout of its own; at the end of that share of the time it joins the other."""
+        if w.own is not None and self.search.share() > _EXPLORE:
+            w.own = None
+            self.restart(w, self.target(w))
+        return w.own is not None
+
+    def better_own(self, w: Worker) -> None:
+        """Judge a round of a worker with a layout of its own."""
+        s = self.search
+        assert w.own is not None and s.best is not None
+        clear = w.total <= _ENOUGH
+        found = s.bettered(w.state(), w.own.side, 1.01, *self.effort) if clear else None
+        if found is None and not clear and w.least < min(3.0 * math.sqrt(s.shapes.count), 0.9 * w.mended):
+            w.mended = w.least
+            found = s.bettered(w.state(best=True), w.own.side, 1.01, *self.effort)
+        if found is not None:
+            w.own, w.failures, w.stride = found, 0, min(0.012, w.stride * 1.3)
+            s.keep(found)
+            self.begin(w, w.own, w.own.side * (1 - w.stride))
+        elif clear or w.idle >= self.idle:
+            w.failures += 1
+            w.stride = max(0.002, w.stride * 0.6)
+            if w.failures >= (_TRIES if w.own.side > _WORSE * s.best.side else _MORE):
+                self.explore(w)
+            else:
+                self.begin(w, w.own, w.own.side * (1 - w.stride), w.failures if w.failures % 3 else 0)
 
     def target(self, w: Worker) -> float:
         """The side that a worker aims at: the second is content with a third of the step."""
@@ -163,6 +212,9 @@ class Improve:
         s = self.search
         assert s.best is not None
         if s.stop[0] != 0:
+            return
+        if self.exploring(w):
+            self.better_own(w)
             return
         if w.side >= s.best.side * (1 - 2e-4):
             self.restart(w, self.target(w))  # the other one has come that far meanwhile

@@ -10,10 +10,9 @@ import numpy as np
 import shapely
 from numpy.typing import NDArray
 
-from quilt_core.arrange.texel_grid import Snap, fitted
+from quilt_core.arrange.texel_grid import Snap, laid, snaps_of
 from quilt_core.model.scene import Floats
 from quilt_core.model.similarity import inverse
-from quilt_core.model.tiles import column_row, corners_of
 from quilt_core.unwrap.skin import revised
 from quilt_core.uv.analysis import transform_regions, transform_rows
 
@@ -125,9 +124,7 @@ class _Shapes:
 def _mapped(uv: Floats, row: Floats, snap: Snap, px: float) -> Floats:
     """UVs (n, 2) of an island that its row of the layout puts where the map says."""
     one = np.zeros(len(uv), np.int64)
-    placed = transform_rows(uv, one, row[None])
-    corner = np.floor((placed.min(axis=0) + placed.max(axis=0)) / 2)
-    return transform_rows(snap((placed - corner) * px) / px + corner, one, inverse(row[None]))
+    return transform_rows(laid(transform_rows(uv, one, row[None]), snap, px), one, inverse(row[None]))
 
 
 def _snaps(
@@ -138,26 +135,16 @@ def _snaps(
     shapes = packed.copy()
     for w in work:
         if w.base is not w.now:
-            found = [(numbers[k], r) for k, r in w.regions() if k in numbers]
-            which = np.array([n for n, _ in found], np.int64)
-            shapes[which] = transform_regions(np.array([r for _, r in found], object), rows[which])
-    twins, tiles = twin_groups(parts, settings), grid(flat)
+            known = [(numbers[k], r) for k, r in w.regions() if k in numbers]
+            which = np.array([n for n, _ in known], np.int64)
+            shapes[which] = transform_regions(np.array([r for _, r in known], object), rows[which])
+    twins, on = twin_groups(parts, settings), sheet_numbers(parts.chosen, parts, settings)
+    here = np.flatnonzero(on == flat["sheet"]["id"])
     group = np.full(len(rows), -1, np.int64) if twins is None else twins
-    corner, on = corners_of(shapely.bounds(packed)), sheet_numbers(parts.chosen, parts, settings)
-    out: dict[int, Snap] = {}
-    for tile, px in zip(tiles.numbers, tiles.sizes, strict=True):
-        here = np.flatnonzero((corner == np.array(column_row(tile))).all(axis=1) & (on == flat["sheet"]["id"]))
-
-        def in_px(region: NDArray[np.object_], tile: int = tile, px: int = px) -> NDArray[np.object_]:
-            return np.asarray(shapely.transform(region, lambda xy: (xy - np.array(column_row(tile))) * px), object)
-
-        if free[here].any():
-            snapped = fitted(
-                list(in_px(shapes[here])), in_px(packed[here]), group[here], free[here], float(flat["grid_percent"]) / 100, float(flat["padding_px"]),
-                float(flat["margin_px"]), px,
-            )  # fmt: skip
-            out |= {int(n): s for n, s in zip(here, snapped, strict=True) if s is not None}
-    return out
+    found = snaps_of(
+        shapes[here], packed[here], grid(flat), group[here], free[here], float(flat["grid_percent"]) / 100, float(flat["padding_px"]), float(flat["margin_px"])
+    )  # fmt: skip
+    return {int(here[k]): s for k, s in found.items()}
 
 
 def _follow(out: Gridded, w: _Shapes) -> None:
@@ -178,6 +165,6 @@ def _follow(out: Gridded, w: _Shapes) -> None:
     out.left_out = [n for k in out.left_out for n in place.same(k)]
     out.files = [old.new.pk if f == old.old.pk else f for f in out.files]
     rows = out.transforms.pop(str(old.old.pk))
-    laid = rows.copy()
-    laid[number[number >= 0]] = rows[number >= 0]
-    out.transforms[str(old.new.pk)] = laid
+    newer = rows.copy()
+    newer[number[number >= 0]] = rows[number >= 0]
+    out.transforms[str(old.new.pk)] = newer

@@ -8,7 +8,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from quilt_core.arrange.sheet import SheetRules
-from quilt_core.arrange.texel_grid import WIDER
+from quilt_core.arrange.texel_grid import roomier
 from quilt_core.pack import Recipe
 
 from ..projects.reading import Chosen, Parts, each, kinds_of_islands, twin_groups
@@ -19,13 +19,12 @@ def recipe_of(flat: dict[str, Any]) -> Recipe:
     """The packer's recipe that the settings of a sheet ask for."""
     tiles = grid(flat)
     sizes = tiles.sizes if tiles.tile_px else None
-    # What goes to whole texels afterwards needs room for that.
-    wider = WIDER if flat["texel_grid"] else 0.0
-    return Recipe(
-        int(flat["map_px"]), float(flat["padding_px"]) + wider, float(flat["margin_px"]) + wider / 2, flat["rotate"], tiles.columns, tiles.rows,
+    found = Recipe(
+        int(flat["map_px"]), float(flat["padding_px"]), float(flat["margin_px"]), flat["rotate"], tiles.columns, tiles.rows,
         float(flat["density"]) if flat["hold"] else None, float(flat["seconds"]), None, int(flat["seed"]), bool(flat["mirror"]), sizes,
         flat["fill"] if tiles.columns * tiles.rows > 1 and not flat["hold"] else "common",
     )  # fmt: skip
+    return roomier(found) if flat["texel_grid"] else found
 
 
 def rules_of(chosen: list[Chosen], parts: Parts, settings: dict[str, Any], flat: dict[str, Any], only: NDArray[np.bool_]) -> SheetRules:

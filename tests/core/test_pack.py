@@ -10,7 +10,10 @@ from hypothesis import strategies as st
 
 from quilt_core.errors import DoesNotFit
 from quilt_core.measure.gaps import smallest_gap
-from quilt_core.pack import Packing, Recipe, pack
+from quilt_core.pack import Packing, Recipe, Rules, pack
+from quilt_core.pack.construct import Construct
+from quilt_core.pack.improve import Improve
+from quilt_core.pack.search import Search
 
 
 def placed(regions: np.ndarray, p: Packing) -> np.ndarray:
@@ -140,3 +143,22 @@ def test_any_boxes(sizes: list[tuple[float, float]], padding: float) -> None:
 def test_settings_that_cannot_work_are_refused(change: dict) -> None:
     with pytest.raises(ValueError):
         Recipe(**change)
+
+
+def test_a_worker_with_a_layout_of_its_own_only_ever_helps() -> None:
+    """Bounded by passes, it repeats bit for bit; what it finds counts where it is better, and it joins the other after its share."""
+    shapes = np.array([shapely.box(0, 0, 1 + 0.37 * k, 2.4 - 0.21 * k) for k in range(9)], object)
+
+    def found() -> tuple[float, bool]:
+        search = Search(shapes, Recipe(256, 1.0, 0.0, passes=30), Rules(), None)
+        construct = Construct(search)
+        construct.run(256, False)
+        first = search.best
+        assert first is not None
+        improve = Improve(search, [first, search.sided(first, 1.1 * first.side)])
+        improve.explore(improve.workers[1])
+        improve.run()
+        assert search.best is not None and search.best.side <= first.side and search.proven(search.best)
+        return search.best.side, improve.workers[1].own is None
+
+    assert found() == found() and found()[1]

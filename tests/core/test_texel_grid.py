@@ -2,13 +2,19 @@
 
 from __future__ import annotations
 
+import json
+from pathlib import Path
+
 import numpy as np
 import pytest
 import shapely
 from hypothesis import given
 from hypothesis import strategies as st
 
+from quilt_cli.main import main
 from quilt_core.arrange.texel_grid import fitted, on_grid, snap_of, straight
+
+from .test_faults import squares
 
 ALONE = np.array([-1])
 
@@ -75,16 +81,31 @@ def test_twins_go_together() -> None:
     assert fitted([a, b], at, np.array([0, 0]), np.array([True, False]), 0.01, 4.0, 2.0, 512) == [None, None]
 
 
+def test_the_command_line_lays_edges_on_texels(tmp_path: Path, capsys: pytest.CaptureFixture[str]) -> None:
+    """Read back line by line, apart from the readers."""
+    source = tmp_path / "tiles.obj"
+    source.write_bytes(squares([(0.1 * k, 0.0, 0.1 * k + 0.05 + 0.007 * k, 0.031 + 0.011 * k) for k in range(7)]))
+    out = tmp_path / "out"
+    assert main(["pack", str(source), "--out", str(out), "--map", "1024", "--seconds", "0.5", "--texel-grid", "2", "--json"]) == 0
+    figures = json.loads(capsys.readouterr().out)
+    assert figures["texel_grid"]["on"] == figures["texel_grid"]["edges"] == 28 and 0 < figures["texel_grid"]["change"] <= 0.02
+    vt = np.array(
+        [[float(x) for x in line.split()[1:3]] for line in (out / "tiles.obj").read_text().splitlines() if line.startswith("vt ")]
+    )
+    assert np.abs(vt * 1024 - np.round(vt * 1024)).max() < 0.01
+    assert main(["pack", str(source), "--out", str(out), "--texel-grid", "40"]) == 2
+
+
 @given(
     st.lists(st.floats(0.5, 60), min_size=2, max_size=7), st.floats(0, 1), st.floats(0, 0.05),
 )  # fmt: skip
 def test_no_size_changes_by_more_than_the_tolerance(steps: list[float], start: float, tolerance: float) -> None:
     """A staircase with steps of any size: each part keeps its size within the tolerance, and nothing turns over."""
     x = start + np.concatenate([[0.0], np.cumsum(steps)])
-    y = 5.0 * np.arange(len(x))
-    top = [(float(x[-1]), float(y[-1] + 5))]
-    stairs = [p for k in range(len(x) - 1) for p in ((float(x[k]), float(y[k] + 5)), (float(x[k + 1]), float(y[k] + 5)))]
-    shape = shapely.Polygon([(float(x[0]), 0.0), (float(x[-1]), 0.0), *top, (float(x[0]), float(y[-1] + 5)), *stairs[:0]])
+    heights = 5.0 * np.arange(len(x), 0, -1)
+    stairs = [p for k in range(len(x) - 2, -1, -1) for p in ((float(x[k + 1]), heights[k]), (float(x[k]), heights[k]))]
+    shape = shapely.Polygon([(float(x[0]), 0.0), (float(x[-1]), 0.0), *stairs])
+    assert shape.is_valid and straight(shape, 0)[0] == pytest.approx(x)
     snap = snap_of(shape, tolerance)
     assert snap.change <= tolerance + 1e-12
     moved = snap(np.column_stack([x, x]))

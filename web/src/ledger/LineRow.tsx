@@ -93,6 +93,11 @@ export function LineRow({ line, selected, place, target, own, band, choose, show
           {line.rules.join(', ')}
         </Text>
       )}
+      {line.lies && (
+        <Text fontSize="xs" color="faded" truncate maxW="84px" title={`Lies on ${line.lies}`} data-testid="lies">
+          {line.lies}
+        </Text>
+      )}
       {weight !== 1 && (
         <Text fontSize="xs" color="indigo" title={`Weight ${weight}`}>
           ×{weight}

@@ -47,6 +47,8 @@ describe('the ledger', () => {
     expect(names(tiles)).toEqual(['1001', 'winch', '1002 face', 'crane', 'no UVs', 'bare'])
     expect(tiles[0]).toMatchObject({ kind: 'group', keys: ['1/0'], islands: 1 })
     expect(between(tiles, '1/1', '1/0')).toEqual(['1/0', '1/1'])
+    // Where there are several tiles every line says on which it lies.
+    expect(tiles.map((l) => (l.kind === 'group' ? '' : l.lies))).toEqual(['', '1001', '', '1002', '', ''])
     expect(between(tiles, 'gone', '1/1')).toEqual(['1/1'])
   })
   it('shows only what has a fault, or lies on a sheet', () => {
@@ -56,6 +58,17 @@ describe('the ledger', () => {
       sheets: [FIRST, { ...FIRST, id: 2, name: 'B' }],
     })
     expect(names(linesOf(two, [], [], none, '', 'file', '', 2))).toEqual(['crane'])
+    const pieces = [
+      squares(1, [
+        [0, 0, 0.1],
+        [0.5, 0, 0.1],
+      ]),
+    ]
+    expect(linesOf(two, pieces, [], none, '', 'file', '').map((l) => (l.kind === 'object' ? l.lies : null))).toEqual([
+      'Sheet 1',
+      'B',
+    ])
+    expect(linesOf(state, pieces, [], none, '', 'file', '').every((l) => l.kind === 'object' && !l.lies)).toBe(true)
   })
   it('opens objects to their islands, with faults, weights and rules', () => {
     const ruled = stateOf(objects, {

@@ -26,7 +26,16 @@ export type Group = keyof typeof GROUPS
 /** A line of the ledger: an object, an island of an open one, or the head of a group with its sums. */
 export type Line =
   | { kind: 'group'; key: string; name: string; keys: string[]; islands: number; triangles: number }
-  | { kind: 'object'; key: string; sheet: number; object: ObjectRow; colour: string; open: boolean; rules: string[] }
+  | {
+      kind: 'object'
+      key: string
+      sheet: number
+      object: ObjectRow
+      colour: string
+      open: boolean
+      rules: string[]
+      lies: string
+    }
   | {
       kind: 'island'
       key: string
@@ -36,6 +45,8 @@ export type Line =
       density: number | null
       weight: number
       rules: string[]
+      /** On which sheet and tile it lies, where there are several. */
+      lies: string
     }
 
 /** The lines that the ledger shows. `fault`: only what has this kind of fault; `sheet`: only what lies on this sheet (0: on any). */
@@ -73,6 +84,7 @@ export function linesOf(
         kinds.set(key, [...(kinds.get(key) ?? []), f.kind])
       }
   const rules = rulesOf(state)
+  const lies = liesOf(state, pieces)
   const lines: Line[] = []
   const places = state && group !== 'none' ? groupsOf(state, pieces, found, group) : null
   if (places) found.sort((a, b) => places.get(a)!.localeCompare(places.get(b)!, 'en', { numeric: true }))
@@ -98,6 +110,7 @@ export function linesOf(
       sheet: o.sheets[0] ?? 0,
       object: o,
       rules: rules(o.key),
+      lies: lies(o, numbersOf(o), o.sheets),
       colour: CLOTH[objects.indexOf(o) % CLOTH.length],
       open: isOpen,
     })
@@ -106,10 +119,12 @@ export function linesOf(
     for (const i of numbersOf(o)) {
       const key = `${o.file}:${i}`
       if (fault && !having.has(key)) continue
+      const on = sheetOfIsland(state.settings, o.file, o.number, i)
       lines.push({
         kind: 'island',
         key,
-        sheet: sheetOfIsland(state.settings, o.file, o.number, i),
+        sheet: on,
+        lies: lies(o, [i], [on]),
         name: `island ${i - o.first_island + 1}`,
         faults: kinds.get(key) ?? [],
         density: piece?.density(i) ?? null,
@@ -119,6 +134,36 @@ export function linesOf(
     }
   }
   return lines
+}
+
+/** On which sheet and tile islands lie, in few words; empty where there is only one of each. */
+function liesOf(
+  state: State | null,
+  pieces: Piece[],
+): (o: ObjectRow, islands: readonly number[], sheets: readonly number[]) => string {
+  const every = state ? sheetsOf(state.settings) : []
+  const known = new Map(every.map((s) => [s.id, s]))
+  if (every.length < 2 && every.every((s) => s.columns * s.rows < 2)) return () => ''
+  const middle = new THREE.Vector2()
+  return (o, islands, sheets) => {
+    const piece = pieces.find((p) => p.file === o.file)
+    if (!islands.length || !piece) return ''
+    const here = sheets.map((n) => known.get(n)).filter((s) => s !== undefined)
+    const tiled = here.some((s) => s.columns * s.rows > 1)
+    const tiles = new Set(
+      (tiled ? islands : []).map((i) => {
+        const at = piece.box(i).getCenter(middle)
+        return 1001 + Math.floor(at.x) + 10 * Math.floor(at.y)
+      }),
+    )
+    const where = [...tiles].sort((a, b) => a - b)
+    return [
+      every.length > 1 && here.map((s) => s.name).join(', '),
+      where.length > 2 ? `${where[0]} to ${where.at(-1)}` : where.join(', '),
+    ]
+      .filter(Boolean)
+      .join(', ')
+  }
 }
 
 /** What each object stands under, in words. */

@@ -1,7 +1,7 @@
 import type { Line } from '../scene/flat'
 import type { Close } from './closeness'
 import { thinned, type Cluster } from './thinning'
-import { ticks } from './ticks'
+import { drawScales } from './scales'
 import * as THREE from 'three'
 import { placeOf, pxOf, tilesOf, type Flat } from '../scene/sheets'
 import { drawn } from '../colours'
@@ -27,8 +27,6 @@ export interface Marks {
   /** Texels whose ray of the test bake missed: small open rings. */
   misses: [u: number, v: number][]
 }
-
-const RULER = 18 // pixels that a ruler is wide
 
 /** The drawing over the table: the tile's stitched border, its number, and marks that keep their size. */
 export class Overlay {
@@ -97,7 +95,10 @@ export class Overlay {
       (c) => this.gap(c.x, c.y, Math.min(...c.marks.map((m) => m.px))),
     )
     this.ruler()
-    if (this.rulers && this.sheet) this.scales(w, h, unit * this.sheet.map_px)
+    if (this.rulers && this.sheet) {
+      const { toScreen, fromScreen, pointer } = this
+      drawScales(this.pen, { w, h, px: this.sheet.map_px, unit, toScreen, fromScreen, pointer }, this.colours)
+    }
     if (this.note) {
       const [x, y] = this.toScreen(...this.note.at)
       this.text(this.note.text, x + 14, y - 10, this.colours.ink)
@@ -119,50 +120,6 @@ export class Overlay {
       if (c.marks.length > 1) this.text(`×${c.marks.length}`, c.x + 7, c.y - 6, this.colours.ink)
     }
     return found
-  }
-
-  /** Rulers along the upper and the left border, in px of the map from the sheet's lower left corner; where the pointer stands is marked. */
-  private scales(w: number, h: number, perPixel: number): void {
-    const px = this.sheet!.map_px
-    const pen = this.pen
-    pen.fillStyle = this.colours.sheet
-    pen.fillRect(0, 0, w, RULER)
-    pen.fillRect(0, 0, RULER, h)
-    pen.strokeStyle = pen.fillStyle = this.colours.faded
-    pen.lineWidth = 1
-    pen.font = '10px "Figtree Variable", sans-serif'
-    const [u0, v1] = this.fromScreen(0, 0)
-    const [u1, v0] = this.fromScreen(w, h)
-    pen.beginPath()
-    for (const { at, long } of ticks(u0 * px, u1 * px, perPixel)) {
-      const x = Math.round(this.toScreen(at / px, 0)[0]) + 0.5
-      if (x < RULER) continue
-      pen.moveTo(x, RULER)
-      pen.lineTo(x, RULER - (long ? 7 : 3))
-      if (long) pen.fillText(at.toLocaleString('en'), x + 2, 9)
-    }
-    for (const { at, long } of ticks(v0 * px, v1 * px, perPixel)) {
-      const y = Math.round(this.toScreen(0, at / px)[1]) + 0.5
-      if (y < RULER) continue
-      pen.moveTo(RULER, y)
-      pen.lineTo(RULER - (long ? 7 : 3), y)
-      if (!long) continue
-      pen.save()
-      pen.translate(9, y - 2)
-      pen.rotate(-Math.PI / 2)
-      pen.fillText(at.toLocaleString('en'), 0, 0)
-      pen.restore()
-    }
-    pen.stroke()
-    if (!this.pointer) return
-    const [x, y] = this.toScreen(...this.pointer)
-    pen.strokeStyle = this.colours.madder
-    pen.beginPath()
-    pen.moveTo(x, 0)
-    pen.lineTo(x, RULER)
-    pen.moveTo(0, y)
-    pen.lineTo(RULER, y)
-    pen.stroke()
   }
 
   /** A double stitch along picked edges and a knot at picked points, as on the model; picked faces are tinted. */

@@ -12,7 +12,7 @@ import {
   type Taken,
 } from '../scene/flat'
 import type { Edge, Edges, Face, Faces, Point, Points } from '../scene/edges'
-import { ELSEWHERE, LEFT_OUT, pickFlat, SELECTED, type Hit, type Piece } from '../scene/pieces'
+import { ELSEWHERE, pickFlat, SELECTED, type Hit, type Piece } from '../scene/pieces'
 import { placeOf, pxOf, tilesOf, type Flat } from '../scene/sheets'
 import { View } from '../scene/view'
 import { TileSquares, type Pictures } from './tileSquares'
@@ -22,10 +22,11 @@ import type { Follow } from '../scene/live'
 import type { Under } from '../store/hand'
 import { IslandDrag } from './islandHand'
 import { Layers } from './layers'
+import { islandsIn, islandsInside, overSelected } from './islandsIn'
 import { nearPoint, PointHand } from './pointHand'
 import { Overlay, type Marks } from './overlay'
 import { drawn } from '../colours'
-import { CROSS } from './shaders'
+import { crossHatch } from './crossHatch'
 
 /** Room around the tiles when all of the sheet is shown: their numbers stand above them. */
 const AROUND = 1.06
@@ -254,34 +255,6 @@ export class Table extends View {
     )
   }
 
-  private within(box: THREE.Box2): [number, number][] {
-    const found: [number, number][] = []
-    for (const p of this.pieces)
-      for (let i = 0; i < p.islands; i++)
-        if (!(p.mark(i) & (ELSEWHERE | LEFT_OUT)) && box.intersectsBox(p.box(i))) found.push([p.file, i])
-    return found
-  }
-
-  /** Islands whose middles lie inside a line drawn around them. */
-  private inside(line: THREE.Vector2[]): [number, number][] {
-    const found: [number, number][] = []
-    const middle = new THREE.Vector2()
-    for (const p of this.pieces)
-      for (let i = 0; i < p.islands; i++)
-        if (!(p.mark(i) & (ELSEWHERE | LEFT_OUT)) && holds(line, p.box(i).getCenter(middle))) found.push([p.file, i])
-    return found
-  }
-
-  /** Whether a place is in the box of a selected island: what a drag is likely to take hold of. */
-  private overSelected(at: THREE.Vector2): boolean {
-    for (const p of this.pieces)
-      for (let i = 0; i < p.islands; i++) {
-        const mark = p.mark(i)
-        if (mark & SELECTED && !(mark & ELSEWHERE) && p.box(i).containsPoint(at)) return true
-      }
-    return false
-  }
-
   private grab(at: THREE.Vector2, turning: boolean): IslandDrag | null {
     const { flat, unit } = this
     return IslandDrag.at(this.pieces, at, turning, { flat, unit, gap: 2 * this.zone, margin: this.overlay.margin })
@@ -361,12 +334,13 @@ export class Table extends View {
       else if (this.fine && far >= 4 && (this.overlay.box || this.overlay.lasso.length)) {
         const { box, lasso } = this.overlay
         const around = box ?? new THREE.Box2().setFromPoints(lasso)
-        const caught = takenIn(this.pieces, this.within(around), (at) =>
+        const caught = takenIn(this.pieces, islandsIn(this.pieces, around), (at) =>
           box ? box.containsPoint(at) : holds(lasso, at),
         )
         this.events.caught(caught, e.ctrlKey || e.metaKey)
-      } else if (this.overlay.box) this.events.boxed(this.within(this.overlay.box), e.ctrlKey || e.metaKey)
-      else if (this.overlay.lasso.length) this.events.boxed(this.inside(this.overlay.lasso), e.ctrlKey || e.metaKey)
+      } else if (this.overlay.box) this.events.boxed(islandsIn(this.pieces, this.overlay.box), e.ctrlKey || e.metaKey)
+      else if (this.overlay.lasso.length)
+        this.events.boxed(islandsInside(this.pieces, this.overlay.lasso), e.ctrlKey || e.metaKey)
       else if (from && far < 4) {
         const p = this.at(e)
         const box = this.host.getBoundingClientRect()
@@ -399,7 +373,7 @@ export class Table extends View {
       resting = window.setTimeout(() => this.events.under(pickFlat(this.pieces, at.x, at.y)), RESTING)
       const moves = this.fine
         ? nearPoint(this.pieces, this.points, this.at(e), 8 * this.unit) !== null
-        : this.overSelected(this.at(e))
+        : overSelected(this.pieces, this.at(e))
       element.style.cursor = moves ? 'move' : ''
     })
     element.addEventListener(
@@ -426,22 +400,4 @@ export class Table extends View {
     this.overlay.dispose()
     super.dispose()
   }
-}
-
-function crossHatch(): THREE.Mesh {
-  const material = new THREE.ShaderMaterial({
-    glslVersion: THREE.GLSL3,
-    vertexShader: 'void main() { gl_Position = vec4(position.xy, 0.0, 1.0); }',
-    fragmentShader: CROSS,
-    depthTest: false,
-    transparent: true,
-    stencilWrite: true,
-    stencilFunc: THREE.LessStencilFunc,
-    stencilRef: 1,
-    stencilWriteMask: 0,
-  })
-  const mesh = new THREE.Mesh(new THREE.PlaneGeometry(2, 2), material)
-  mesh.frustumCulled = false
-  mesh.renderOrder = 0.5
-  return mesh
 }

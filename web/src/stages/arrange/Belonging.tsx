@@ -57,9 +57,10 @@ export function Belonging() {
         const fill = row?.filled?.find((f) => f.tile === t)
         if (!mine.length) return null
         return (
-          <Flex key={t} justify="space-between" gap="2" mb="0.5">
+          <Flex key={t} align="center" gap="2" mb="0.5">
             <Text
               as="button"
+              flex="1"
               textAlign="left"
               truncate
               title="Select what belongs here"
@@ -72,6 +73,16 @@ export function Belonging() {
                 {fill.alone < 1.005 ? 'fullest: it decides' : `alone ${perMetre(usual * fill.alone)}`}
               </Text>
             )}
+            <Button
+              size="2xs"
+              variant="outline"
+              disabled={!!job}
+              aria-label={`Pack only ${nameOfTile(s, t)}`}
+              title="Pack what belongs to this tile; everything in the others stays as it is"
+              onClick={() => void start('pack', { sheets: [s.id], tiles: [t] })}
+            >
+              Pack it
+            </Button>
           </Flex>
         )
       })}
@@ -141,15 +152,6 @@ export function Belonging() {
         </Button>
       </Flex>
       <Flex gap="1" wrap="wrap" align="center">
-        <Button
-          size="xs"
-          variant="outline"
-          disabled={!!job || tiles.length < 2}
-          title="Everything in the other tiles stays as it is"
-          onClick={() => void start('pack', { sheets: [s.id], tiles: [to] })}
-        >
-          Pack only {nameOfTile(s, to)}
-        </Button>
         <Button
           size="xs"
           variant="outline"

@@ -11,7 +11,14 @@ const MAPS = [64, 128, 256, 512, 1024, 2048, 4096, 8192]
 
 /** The tiles of the sheet; of one of them its name, resolution, whether it is held, its picture, a region kept free. */
 export function Tiles() {
-  const { state, sheet, change, job, putPicture } = useParts('state', 'sheet', 'change', 'job', 'putPicture')
+  const { state, sheet, change, job, putPicture, start } = useParts(
+    'state',
+    'sheet',
+    'change',
+    'job',
+    'putPicture',
+    'start',
+  )
   const [chosen, setChosen] = useState(1001)
   if (!state) return null
   const flat = flatOf(state.settings, sheet)
@@ -97,6 +104,17 @@ export function Tiles() {
             }
           >
             {held.has(tile) ? 'Let the tile go' : 'Hold the tile'}
+          </Button>
+        )}
+        {tiles.length > 1 && (
+          <Button
+            size="xs"
+            variant="outline"
+            disabled={!!job || held.has(tile)}
+            title="Everything in the other tiles stays as it is"
+            onClick={() => void start('pack', { sheets: [s.id], tiles: [tile] })}
+          >
+            Pack only this tile
           </Button>
         )}
         <Button
