@@ -72,7 +72,7 @@ export function LineRow({ line, selected, place, target, own, band, choose, show
             {line.open ? '▾' : '▸'}
           </Box>
           <Box w="10px" h="10px" flexShrink="0" style={{ background: line.colour }} />
-          <Text flex="1" truncate>
+          <Text flex="1" minW="60px" truncate>
             {line.object.name}
             {line.object.left_out && ' (left out)'}
           </Text>
@@ -89,12 +89,20 @@ export function LineRow({ line, selected, place, target, own, band, choose, show
         </Text>
       )}
       {line.rules.length > 0 && (
-        <Text fontSize="xs" color="indigo" truncate maxW="70px" title={`Rules: ${line.rules.join(', ')}`}>
+        <Text
+          fontSize="xs"
+          color="indigo"
+          truncate
+          maxW="60px"
+          flexShrink={0}
+          title={`Rules: ${line.rules.join(', ')}`}
+        >
           {line.rules.join(', ')}
         </Text>
       )}
-      {line.lies && (
-        <Text fontSize="xs" color="faded" truncate maxW="84px" title={`Lies on ${line.lies}`} data-testid="lies">
+      {/* What lies where its rule says is told once. */}
+      {line.lies && !line.rules.includes(line.lies) && (
+        <Text fontSize="xs" color="faded" truncate maxW="60px" title={`Lies on ${line.lies}`} data-testid="lies">
           {line.lies}
         </Text>
       )}

@@ -278,7 +278,7 @@ export class Overlay {
     const name = flat.sheet.tile_names?.[number]
     const held = flat.sheet.held_tiles?.includes(number) ?? false
     const more = [name, held ? 'held' : '', `${pxOf(flat, number)} px`].filter(Boolean).join(', ')
-    this.text(wide > 150 ? `${number}  ${more}` : String(number), x + (held ? 14 : 0), this.above(y), this.colours.ink)
+    this.text(wide > 150 ? `${number}: ${more}` : String(number), x + (held ? 14 : 0), this.above(y), this.colours.ink)
     if (held) this.pin(x + 6, y - 9)
   }
 

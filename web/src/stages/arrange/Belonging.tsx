@@ -63,10 +63,10 @@ export function Belonging() {
               flex="1"
               textAlign="left"
               truncate
-              title="Select what belongs here"
+              title={`Select the ${counted(mine.length, mine.every((k) => k.includes('/')) ? 'object' : 'part')} that belong here`}
               onClick={() => select(mine, false, true)}
             >
-              <b>{nameOfTile(s, t)}</b>: {counted(mine.length, mine.every((k) => k.includes('/')) ? 'object' : 'part')}
+              <b>{nameOfTile(s, t)}</b> ({mine.length})
             </Text>
             {fill && usual && (row?.filled?.length ?? 0) > 1 && (
               <Text color={fill.alone < 1.005 ? 'madder' : 'faded'} flexShrink="0">
