@@ -120,6 +120,7 @@ def test_the_whole_job_by_keyboard_alone(page: Page, address: str, tmp_path: Pat
     page.keyboard.type("By keys")
     page.keyboard.press("Enter")
     page.get_by_test_id("files").wait_for(state="attached")
+    idle(page)
     tab_to(page, "Choose files")
     with page.expect_file_chooser() as chooser:
         page.keyboard.press("Enter")

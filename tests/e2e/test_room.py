@@ -66,7 +66,7 @@ def test_three_parts_go_to_three_tiles_and_one_is_packed_again(page: Page, addre
         page.get_by_test_id("table"), target_position={"x": table["width"] * 0.8, "y": table["height"] / 2}
     )
     idle(page)
-    for words in ("1001 body: 1 object", "1002 face: 1 object", "1003 arms: 1 object"):
+    for words in ("1001 body (1)", "1002 face (1)", "1003 arms (1)"):
         expect(page.get_by_role("button", name=words)).to_be_visible()
     page.get_by_role("button", name="Pack this sheet").click()
     packed(page)

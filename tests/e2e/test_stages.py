@@ -78,7 +78,7 @@ def test_evening_with_a_weight_reaches_the_file(page: Page, address: str, tmp_pa
     assert report.value.suggested_filename == "density.csv"
 
 
-def test_islands_are_held_and_hints_act(page: Page, address: str) -> None:
+def test_islands_are_held_by_rules(page: Page, address: str) -> None:
     page.goto(address)
     page.get_by_role("button", name="Tide mill, six parts").click()
     stage(page, "Mend")
@@ -95,11 +95,22 @@ def test_islands_are_held_and_hints_act(page: Page, address: str) -> None:
     expect(page.get_by_text("1 held, 0 turn")).to_be_visible()
     page.get_by_role("button", name="Drop all rules").click()
     expect(page.get_by_text("1 held")).not_to_be_visible()
+
+
+def test_hints_act(page: Page, address: str, tmp_path: Path) -> None:
+    """Three strips as long as the tile limit this set: turned freely they find the diagonal."""
+    file = tmp_path / "strips.obj"
+    strips = [(0.02, 0.02 + 0.05 * k, 0.92, 0.03 + 0.05 * k) for k in range(3)]
+    file.write_bytes(squares([*strips, *((0.1 * k, 0.5, 0.1 * k + 0.08, 0.58) for k in range(6))]))
+    start(page, address, "Strips", file)
+    stage(page, "Arrange")
+    put(page, "Time", "1")
+    section(page, "What limits this layout?")
     page.get_by_role("button", name="Try what would help").click()
-    # The boards of the gate span the tile: that is what limits this set.
     hint = page.get_by_text(re.compile("longest islands turn freely"))
     expect(hint).to_be_visible(timeout=60_000)
     page.get_by_role("button", name="Do it").first.click()
+    section(page, "Rules")
     expect(page.get_by_text("3 turn in their own way")).to_be_visible()
 
 
