@@ -42,28 +42,28 @@ def test_what_the_pointer_is_over_is_named(page: Page, address: str, tmp_path: P
     expect(page.get_by_test_id("under-pointer")).not_to_be_visible()
 
 
+def dragged(page: Page, one: tuple[float, float], other: tuple[float, float], *keys: str) -> None:
+    """What lies at one place dragged towards another, with keys that are pressed meanwhile."""
+    at = on_table(page)
+    page.mouse.move(*at(*one))
+    page.mouse.down()
+    page.mouse.move(*at(*other), steps=4)
+    for key in keys:
+        page.keyboard.press(key)
+    page.mouse.up()
+    idle(page)
+
+
 def test_a_typed_distance_is_how_far_a_drag_goes(page: Page, address: str, tmp_path: Path) -> None:
     opened(page, address, tmp_path)
     page.mouse.click(*on_table(page)(0.2, 0.2))
-    page.mouse.move(*on_table(page)(0.2, 0.2))
-    page.mouse.down()
-    page.mouse.move(*on_table(page)(0.26, 0.22), steps=4)
-    page.keyboard.type("37")
-    page.keyboard.press("Enter")
-    page.mouse.up()
-    idle(page)
+    dragged(page, (0.2, 0.2), (0.26, 0.22), "3", "7", "Enter")
     assert np.allclose(corner(page, tmp_path), [0.1 + 37 / 2048, 0.1], atol=1e-6)
     # Keys that were typed meanwhile were no keys of the page, and Escape puts everything back.
     expect(page.get_by_role("heading", name="Deliver")).to_be_visible()
     stage(page, "Inspect")
     page.get_by_role("button", name="Fit").click()
-    page.mouse.move(*on_table(page)(0.22, 0.2))
-    page.mouse.down()
-    page.mouse.move(*on_table(page)(0.3, 0.3), steps=4)
-    page.keyboard.type("5,-5")
-    page.keyboard.press("Escape")
-    page.mouse.up()
-    idle(page)
+    dragged(page, (0.22, 0.2), (0.3, 0.3), *"5,-5", "Escape")
     assert np.allclose(corner(page, tmp_path), [0.1 + 37 / 2048, 0.1], atol=1e-6)
 
 

@@ -7,6 +7,7 @@ import pytest
 import shapely
 
 from quilt_core import formats
+from quilt_core.model.scene import Floats
 from quilt_server.projects.models import SourceFile
 
 from .test_api import Browser
@@ -29,6 +30,16 @@ def quick(browser: Browser, **more: object) -> None:
     browser.change(settings={**browser.state()["settings"], "seconds": 0.5, **more})
 
 
+Channels = dict[str, list[Floats]]
+
+
+def alike(found: Channels, first: Channels, second: Channels) -> None:
+    """Channel 0 is as it was at one time, channel 1 as at another."""
+    for name in first:
+        assert found[name][0] == pytest.approx(first[name][0], abs=1e-6)
+        assert found[name][1] == pytest.approx(second[name][1], abs=1e-6)
+
+
 def test_a_layout_stays_when_another_channel_is_worked_on(browser: Browser) -> None:
     browser.upload(b__glb=crate())
     came = channels(browser)
@@ -38,19 +49,13 @@ def test_a_layout_stays_when_another_channel_is_worked_on(browser: Browser) -> N
     assert not np.allclose(first["crate"][0], came["crate"][0])
     assert browser.run("channel", channel=1)["state"] == "done"
     # What the first channel was laid out to leaves with the second one as it came, by pygltflib.
-    there = channels(browser)
-    for name in came:
-        assert there[name][0] == pytest.approx(first[name][0], abs=1e-6)
-        assert there[name][1] == pytest.approx(came[name][1], abs=1e-6)
+    alike(channels(browser), first, came)
     quick(browser, map_px=256)
     packed(browser)
     second = channels(browser)
     assert not np.allclose(second["crate"][1], came["crate"][1])
     assert browser.run("channel", channel=0)["state"] == "done"
-    last = channels(browser)
-    for name in came:
-        assert last[name][0] == pytest.approx(first[name][0], abs=1e-6)
-        assert last[name][1] == pytest.approx(second[name][1], abs=1e-6)
+    alike(channels(browser), first, second)
     assert browser.state()["settings"]["map_px"] == 512
     for _ in range(4):
         browser.post(f"/api/projects/{browser.project}/undo", {"base": browser.state()["snapshot"]})
