@@ -72,7 +72,7 @@ export function LineRow({ line, selected, place, target, own, band, choose, show
             {line.open ? '▾' : '▸'}
           </Box>
           <Box w="10px" h="10px" flexShrink="0" style={{ background: line.colour }} />
-          <Text flex="1" minW="60px" truncate>
+          <Text flex="1" minW="36px" truncate>
             {line.object.name}
             {line.object.left_out && ' (left out)'}
           </Text>

@@ -88,11 +88,16 @@ export class Overlay {
       (at) => this.toScreen(...at),
       (c) => this.pin(c.x, c.y),
     )
-    this.gaps = this.each(this.marks.gaps, spot, (c) => this.gap(c.x, c.y, Math.min(...c.marks.map((m) => m.px))))
+    this.gaps = this.each(this.marks.gaps, spot, (c) => this.gap(c.x, c.y, c.marks.length > 1 ? null : c.marks[0].px))
     this.each(
       this.close,
       (m) => this.toScreen(...m.at),
-      (c) => this.gap(c.x, c.y, Math.min(...c.marks.map((m) => m.px))),
+      (c) =>
+        this.gap(
+          c.x,
+          c.y,
+          c.marks.reduce((least, m) => Math.min(least, m.px), Infinity),
+        ),
     )
     this.ruler()
     if (this.rulers && this.sheet) {
@@ -350,14 +355,15 @@ export class Overlay {
     this.pen.fill()
   }
 
-  private gap(x: number, y: number, px: number): void {
+  /** A tick where a gap is too narrow, with its px; of many only the tick. */
+  private gap(x: number, y: number, px: number | null): void {
     this.pen.strokeStyle = this.colours.madder
     this.pen.lineWidth = 1.5
     this.pen.beginPath()
     this.pen.moveTo(x - 4, y - 4)
     this.pen.lineTo(x + 4, y + 4)
     this.pen.stroke()
-    this.text(px.toFixed(1), x + 5, y + 4, this.colours.madder)
+    if (px !== null) this.text(px.toFixed(1), x + 5, y + 4, this.colours.madder)
   }
 
   dispose(): void {
