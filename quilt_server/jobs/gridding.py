@@ -74,7 +74,8 @@ def on_texels(
     work = [_Shapes(f, int(settings["channel_in"]), f.pk in settings["welded"]) for f in _files(parts, free)]
     snaps = _snaps(work, numbers, settings, flat, parts, rows, free)
     out.change = max((s.change for s in snaps.values()), default=0.0)
-    for w in steps(job, work, lambda w: f"Laying {w.now.old.name} on whole texels"):
+    # A packing that was stopped keeps its best, and that lies on the grid too.
+    for w in steps(job, work, lambda w: f"Laying {w.now.old.name} on whole texels", stops=False):
         if w.lay(snaps, numbers, rows, grid(flat).px_of(shapely.bounds(regions_of(parts, rows)))):
             _follow(out, w)
     return out

@@ -28,13 +28,16 @@ def say(job: Job, text: str, **more: Any) -> None:
     report_progress(job, {"text": text, "part": part, **more})
 
 
-def steps(job: Job, items: Collection[T], words: Callable[[T], str] | None = None, share: tuple[float, float] = (0.0, 1.0)) -> Iterator[T]:
+def steps(
+    job: Job, items: Collection[T], words: Callable[[T], str] | None = None, share: tuple[float, float] = (0.0, 1.0), stops: bool = True
+) -> Iterator[T]:
     """Steps of a job one after the other, each an equal part of what the step around them is; a step may have steps of its own.
 
     Parameters
     ----------
     words : what is told of a step when it begins
     share : from which part (0 to 1) of the step around them to which these steps go
+    stops : whether a job that should stop leaves before the next step; not where it keeps what it has
 
     Raises
     ------
@@ -44,7 +47,8 @@ def steps(job: Job, items: Collection[T], words: Callable[[T], str] | None = Non
     low, high = (whole[0] + (whole[1] - whole[0]) * s for s in share)
     try:
         for n, item in enumerate(items):
-            stop.raise_if()
+            if stops:
+                stop.raise_if()
             job.span = (low + (high - low) * n / len(items), low + (high - low) * (n + 1) / len(items))
             if words is not None:
                 say(job, words(item))

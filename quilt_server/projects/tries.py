@@ -27,7 +27,7 @@ def kept_layout(project: Project, head: Snapshot, before: Layout, try_: Layout, 
     settings = settings_of(head)
     transforms, old = arrays_of(try_, "transforms"), arrays_of(before, "transforms")
     if set(transforms) != {str(i) for i in head.files} or try_.channel != settings["channel_in"]:
-        raise QuiltError("This try was made with other files or another UV channel. Pack again.")
+        raise QuiltError("This try was made with other files, other UVs or another UV channel. Pack again, or go back to it by undo.")
     if try_.sheet not in {s["id"] for s in sheets(settings)}:
         raise QuiltError("The sheet of this try is not there any more. Pack again.")
     if any(len(old[k]) != len(v) for k, v in transforms.items()):

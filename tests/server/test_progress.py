@@ -42,6 +42,7 @@ def test_steps_within_steps_are_parts_of_their_step(monkeypatch: pytest.MonkeyPa
     Job.objects.filter(pk=job.pk).update(cancel=True)
     with pytest.raises(Cancelled):
         list(steps(job, [1]))
+    assert list(steps(job, [1, 2], stops=False)) == [1, 2]
 
 
 def test_parts_come_from_time_or_steps() -> None:

@@ -7,7 +7,7 @@ from typing import Any
 import pytest
 import trimesh
 
-from quilt_server.projects.models import Layout, Snapshot
+from quilt_server.projects.models import Job, Layout, Snapshot
 from tests.shapes import kit
 
 from .test_api import Browser
@@ -81,3 +81,13 @@ def test_a_way_that_another_beats_is_no_choice(browser: Browser) -> None:
     rows = proposed(browser)
     assert len(rows) == 1 and rows[0]["under_1_1"] > 0.99
     assert Snapshot.objects.filter(proposal=True).count() == 1
+
+
+def test_a_stop_between_two_ways_keeps_what_there_is(browser: Browser, monkeypatch: pytest.MonkeyPatch) -> None:
+    def told_to_stop(*_: object) -> float:
+        Job.objects.filter(state="running").update(cancel=True)
+        return 0.5
+
+    monkeypatch.setattr("quilt_server.jobs.kinds.propose._coverage", told_to_stop)
+    browser.upload(ball__obj=ball())
+    assert len(proposed(browser)) == 1

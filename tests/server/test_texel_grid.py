@@ -8,7 +8,7 @@ import numpy as np
 import pytest
 import shapely
 
-from quilt_server.projects.models import SourceFile
+from quilt_server.projects.models import Job, SourceFile
 
 from .test_api import Browser
 from .test_deliver import delivered
@@ -111,3 +111,22 @@ def test_what_no_tolerance_lets_change_is_counted(browser: Browser) -> None:
     assert grid["edges"] == 24 and 12 <= grid["on"] < 24 and grid["change"] == 0
     refused = browser.change(422, settings={**browser.state()["settings"], "grid_percent": 50.0})
     assert "0 to 20 %" in refused["detail"]
+
+
+def test_a_stopped_packing_keeps_its_best_on_the_grid(browser: Browser) -> None:
+    start(browser, seconds=60.0)
+    state = browser.state()
+    body = {"kind": "pack", "base": state["snapshot"], "params": {}}
+    job = browser.post(f"/api/projects/{browser.project}/jobs", body)
+    Job.objects.filter(pk=job["id"]).update(cancel=True)
+    assert browser.work(job)["state"] == "done"
+    assert off(exported(browser), 512) < 0.01
+
+
+def test_recipes_are_tried_without_the_grid_and_that_is_said(browser: Browser) -> None:
+    start(browser)
+    done = browser.run("pack", variants=[{"padding_px": 4.0}, {"padding_px": 6.0}])
+    assert done["state"] == "done" and "pack once more" in done["result"]["note"]
+    state = browser.state()
+    assert len(state["tries"]) == 2 and "edges on whole texels changed" in state["sheets"][0]["stale"]
+    assert state["files"][0]["id"] == SourceFile.objects.get().pk

@@ -121,7 +121,8 @@ def run_pack(job: Job) -> None:
     for n, (number, variant) in enumerate(runs):
         begin = time.monotonic()
         was = head.layout.figures.get("sheets", {}).get(str(number)) if head.layout else None
-        work.variant = variant
+        # Whole texels make files of their own, between which no try could be chosen.
+        work.variant = variant | {"texel_grid": False} if variant else {}
         head, layout, stopped, aside = _pack_one(work, project, head, layout, number, f" {n + 1} of {len(runs)}" if len(runs) > 1 else "")
         now = layout.figures["sheets"][str(number)]
         told = ", ".join(f"{WORDS[k]} {v:g}" if not isinstance(v, str) else f"{WORDS[k]} {v}" for k, v in variant.items())
@@ -139,6 +140,8 @@ def run_pack(job: Job) -> None:
         again = kept_layout(project, head, layout, best[1], lambda: False)
         land(project, head, again, f"Keep {best[1].name}", kept=head.kept | {str(best[1].sheet): best[1].pk})
     job.result = {"layout": layout.pk, "summary": summary}
+    if variants != [{}] and any(of_sheet(settings, n)["texel_grid"] for n in wanted):
+        work.notes.append("The recipes were tried without laying edges on whole texels: pack once more for that.")
     if aside:
         work.notes.append(
             f"The project was changed while this was packing, so the layout is not on the table: it is kept as {layout.name}, among the tries below."

@@ -35,7 +35,7 @@ def run_propose(job: Job) -> None:
     forget_proposals(project)
     settings, stop = settings_of(head), StopFlag(job)
     rows: list[dict[str, Any]] = []
-    for stretch, name in steps(job, WAYS.items()):
+    for stretch, name in steps(job, WAYS.items(), stops=False):
 
         def tell(text: str, name: str = name) -> None:
             say(job, f"{name}: {text}", proposals=rows)
