@@ -83,7 +83,8 @@ export function Tries() {
             {tries.length > 1 && (
               <Button
                 size="2xs"
-                variant={pair.includes(t.id) ? 'solid' : 'ghost'}
+                variant="ghost"
+                {...(pair.includes(t.id) && { bg: 'indigo', color: 'sheet' })}
                 position="absolute"
                 bottom="1"
                 right="1"
