@@ -22,7 +22,7 @@ ON = 0.01  # px: so near to a whole texel an edge lies on it; UVs of six decimal
 _ALONG = 0.02  # px across at most, of an edge that runs along an axis
 _SHORT = 2.0  # px: shorter edges are corners that were cut, or curves
 _NEAR = 1e-4  # px: gaps are compared to so much
-WIDER = 1.42  # px more between islands while they are packed, and half of it to the border: each may move by 0.5 px along both axes
+WIDER = 1.42  # px more between islands while they are packed, and half of it to the border: most move by 0.5 px along both axes at most, and what then comes too near goes back
 
 
 @dataclass(frozen=True)
