@@ -12,7 +12,7 @@ from typing import Literal
 import numpy as np
 import pytest
 from PIL import Image
-from playwright.sync_api import Page, expect
+from playwright.sync_api import FileChooser, Page, expect
 
 from tests.server.test_tile_rules import figure
 
@@ -121,10 +121,16 @@ def test_the_whole_job_by_keyboard_alone(page: Page, address: str, tmp_path: Pat
     page.keyboard.press("Enter")
     page.get_by_test_id("files").wait_for(state="attached")
     idle(page)
+    # Listened for from now on: on a busy machine the dialog may be asked for before a listener that is made just then is heard.
+    choosers: list[FileChooser] = []
+    page.on("filechooser", lambda c: choosers.append(c))
     tab_to(page, "Choose files")
-    with page.expect_file_chooser() as chooser:
+    for _ in range(10):
         page.keyboard.press("Enter")
-    chooser.value.set_files(file)
+        page.wait_for_timeout(1500)
+        if choosers:
+            break
+    choosers[0].set_files(file)
     expect(page.get_by_role("heading", name="Inspect")).to_be_visible(timeout=60_000)
     idle(page)
     # An object is chosen in the ledger, opened, and its first island chosen.
