@@ -9,6 +9,8 @@ import time
 from pathlib import Path
 from typing import Any
 
+import numpy as np
+
 from quilt_core import formats
 from quilt_core.arrange.sheet import SheetRules, pack_sheet
 from quilt_core.arrange.sizes import painted_texels, texel_ratios
@@ -242,7 +244,7 @@ def _pack(args: argparse.Namespace) -> int:
     proof = prove(again, None, args.map, args.tiles)
     figures = report.pack_report(again, proof, packed, recipe, time.monotonic() - begin)
     if args.texel_grid is not None:
-        on, edges = edges_on_grid(again, Grid(args.map, *args.tiles))
+        on, edges = edges_on_grid(np.concatenate([p.outlines.regions for p in again]), Grid(args.map, *args.tiles))
         figures["texel_grid"] = {"edges": edges, "on": on, "change": round(change, 6)}
     figures["unpacked"] = [f"{s.file}: {o.name}" for s, ps in analysed for o in s.objects if ps[o.mesh] is None]
     (args.out / "report.json").write_text(json.dumps(figures, indent=2) + "\n")

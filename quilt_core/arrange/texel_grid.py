@@ -240,9 +240,8 @@ def on_texels(
     return out, max((s.change for s in snaps.values()), default=0.0)
 
 
-def edges_on_grid(pieces: Sequence[MeshIslands], tiles: Grid) -> tuple[int, int]:
-    """How many straight edges of islands as they lie are on whole texels of their tiles, and how many there are."""
-    regions = np.concatenate([np.zeros(0, object), *(p.outlines.regions for p in pieces)])
+def edges_on_grid(regions: NDArray[np.object_], tiles: Grid) -> tuple[int, int]:
+    """How many straight edges of polygons in UV are on whole texels of the tiles that they lie in, and how many there are."""
     box = shapely.bounds(regions)
     corner, px = corners_of(box), tiles.px_of(box)
     known = np.flatnonzero(np.isfinite(px) & np.isfinite(corner).all(axis=1))

@@ -8,11 +8,10 @@ from dataclasses import dataclass, fields
 from typing import Any
 
 import numpy as np
-import shapely
 from numpy.typing import NDArray
 from PIL import Image
 
-from quilt_core.arrange.texel_grid import on_grid
+from quilt_core.arrange.texel_grid import edges_on_grid
 from quilt_core.arrays import pack_arrays
 from quilt_core.delivery import report
 from quilt_core.measure.lie import Lie, measured, updated
@@ -160,10 +159,7 @@ def figures_of(
 
 def _grid_figures(found: Measured, parts: Parts, mine: NDArray[np.int64], tiles: Grid) -> dict[str, int]:
     """How many straight edges of the islands `mine` (k,) lie on whole texels of their tiles."""
-    corner, px = corners_of(found.lie.box[mine]), tiles.px_of(found.lie.box[mine])
-    regions = regions_of(parts, found.rows, mine)
-    known = [(r, c, p) for r, c, p in zip(regions, corner, px, strict=True) if np.isfinite(p)]
-    on, edges = on_grid([shapely.transform(r, lambda xy, c=c, p=p: (xy - c) * p) for r, c, p in known])
+    on, edges = edges_on_grid(regions_of(parts, found.rows, mine), tiles)
     return {"edges": edges, "on": on}
 
 
