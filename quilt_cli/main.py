@@ -12,7 +12,7 @@ from typing import Any
 import numpy as np
 
 from quilt_core import formats
-from quilt_core.arrange.sheet import SheetRules, pack_sheet
+from quilt_core.arrange.sheet import SheetPacking, SheetRules, pack_sheet
 from quilt_core.arrange.sizes import painted_texels, texel_ratios
 from quilt_core.arrange.texel_grid import edges_on_grid, on_texels, roomier
 from quilt_core.delivery import report
@@ -237,7 +237,7 @@ def _pack(args: argparse.Namespace) -> int:
         raise DoesNotFit(f"{e} No place for: {_names(pieces, e.islands)}.", e.islands, e.best_density) from e
     if sys.stderr.isatty():
         print(file=sys.stderr)
-    uvs, change = _laid(args, pieces, packed.transforms, recipe)
+    uvs, change = _laid(args, pieces, packed, recipe)
     written = _write(args, analysed, uvs)
     # The proof reads what was written, through the readers, as anybody else would.
     again = report.pieces_of(report.analyse_all(written, args.channel_out))
@@ -310,12 +310,12 @@ def _names(pieces: list[MeshIslands], islands: list[int]) -> str:
     return shown + (f" and {len(islands) - 12} more" if len(islands) > 12 else "")
 
 
-def _laid(args: argparse.Namespace, pieces: list[MeshIslands], transforms: list[Floats], recipe: Recipe) -> tuple[list[Floats], float]:
+def _laid(args: argparse.Namespace, pieces: list[MeshIslands], packed: SheetPacking, recipe: Recipe) -> tuple[list[Floats], float]:
     """The UVs of every mesh where the packing puts them, on whole texels where that is asked for; and by which share sizes changed at most."""
-    uvs = [transform_rows(p.uvs, p.islands.of_row, t) for p, t in zip(pieces, transforms, strict=True)]
+    uvs = [transform_rows(p.uvs, p.islands.of_row, t) for p, t in zip(pieces, packed.transforms, strict=True)]
     if args.texel_grid is None:
         return uvs, 0.0
-    return on_texels(pieces, transforms, uvs, Grid(args.map, *args.tiles), args.texel_grid / 100, recipe.padding_px, recipe.margin_px)
+    return on_texels(pieces, packed, uvs, Grid(args.map, *args.tiles), args.texel_grid / 100, recipe.padding_px, recipe.margin_px)
 
 
 def _write(args: argparse.Namespace, analysed: list[report.Analysed], laid: list[Floats]) -> list[Scene]:

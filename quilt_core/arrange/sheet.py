@@ -61,11 +61,12 @@ class SheetRules:
 
 @dataclass(frozen=True)
 class SheetPacking:
-    """Layouts per piece, the packer's result, the number of flat islands that were only put aside, the endless islands (see `sizes`), which got a place at less than
+    """Layouts per piece, the packer's result, which islands (n,) it laid anew, the number of flat islands that were only put aside, the endless islands (see `sizes`), which got a place at less than
     their density, and for islands that belong to tiles how each of these was filled, by UDIM number."""
 
     transforms: list[Floats]
     result: PackResult
+    laid: NDArray[np.bool_]
     flat: int
     shrunk: tuple[int, ...] = ()
     tiles: tuple[PackedTile, ...] = ()
@@ -193,7 +194,7 @@ def pack_sheet(
         raise DoesNotFit(str(e), [int(real[i]) for i in e.islands if i < len(real)], e.best_density) from e
     flat = int((mine & (lead == np.arange(len(lead)))).sum()) - len(real)
     told = tuple(replace(f, tile=tiles.udim(f.tile)) for f in filled)
-    return SheetPacking(layouts(result.best), result, flat, tuple(found.endless.tolist()), told)
+    return SheetPacking(layouts(result.best), result, np.isin(lead, real[~held]), flat, tuple(found.endless.tolist()), told)
 
 
 def _pack(

@@ -17,6 +17,7 @@ from ..model.scene import Floats
 from ..model.tiles import Grid, column_row, corners_of
 from ..pack import Recipe
 from ..uv.analysis import MeshIslands, transform_regions
+from .sheet import SheetPacking
 
 ON = 0.01  # px: so near to a whole texel an edge lies on it; UVs of six decimals are 0.004 px apart at 4,096 px
 _ALONG = 0.02  # px across at most, of an edge that runs along an axis
@@ -123,12 +124,25 @@ def snap_of(region: Any, tolerance: float) -> Snap:
     return Snap(*(_knots(*straight(region, axis), tolerance) for axis in (0, 1)))
 
 
+@dataclass(frozen=True)
+class Apart:
+    """Islands of different kinds (n,) keep so many px between them."""
+
+    kind: NDArray[np.int64]
+    px: float
+
+    def of(self, mine: NDArray[np.int64]) -> Apart:
+        """The same for some islands (k,)."""
+        return Apart(self.kind[mine], self.px)
+
+
 def _snapped(region: Any, snap: Snap) -> Any:
     return shapely.transform(region, snap)
 
 
 def fitted(
     shapes: Sequence[Any], packed: NDArray[np.object_], group: NDArray[np.int64], free: NDArray[np.bool_], tolerance: float, gap: float, margin: float, px: float,
+    apart: Apart | None = None,
 ) -> list[Snap | None]:  # fmt: skip
     """What brings the islands of a tile onto its grid, so that no gap becomes less than it may be.
 
@@ -140,6 +154,7 @@ def fitted(
     free : (n,) islands that may move
     tolerance : by how much sizes may change along an axis, 0.01 for one percent
     gap, margin, px : px between islands, to the border, and of the tile
+    apart : a wider gap between islands of different kinds
 
     Returns
     -------
@@ -155,7 +170,7 @@ def fitted(
         if (snap := snaps[i]) is not None:
             now[i] = _snapped(shapes[i], snap)
     heads = np.unique(of)
-    while len(back := _too_near(now, heads, snaps, gap, margin, px)):
+    while len(back := _too_near(now, heads, snaps, gap, margin, px, apart)):
         for i in back:
             snaps[i], now[i] = None, packed[i]
     return [snaps[int(of[i])] for i in range(len(packed))]
@@ -163,6 +178,7 @@ def fitted(
 
 def snaps_of(
     shapes: NDArray[np.object_], packed: NDArray[np.object_], tiles: Grid, group: NDArray[np.int64], free: NDArray[np.bool_], tolerance: float, gap: float, margin: float,
+    apart: Apart | None = None,
 ) -> dict[int, Snap]:  # fmt: skip
     """The maps of islands (n,) that lie on the tiles of a sheet, by number; see `fitted`. `shapes` and `packed` come in UV."""
     corner = corners_of(shapely.bounds(packed))
@@ -172,7 +188,7 @@ def snaps_of(
         if not free[here].any():
             continue
         at, lies = (in_px(regions[here], tile, px) for regions in (shapes, packed))
-        found = fitted(list(at), lies, group[here], free[here], tolerance, gap, margin, px)
+        found = fitted(list(at), lies, group[here], free[here], tolerance, gap, margin, px, apart and apart.of(here))
         out |= {int(n): s for n, s in zip(here, found, strict=True) if s is not None}
     return out
 
@@ -189,7 +205,7 @@ def laid(uv: Floats, snap: Snap, px: float) -> Floats:
 
 
 def _too_near(
-    now: NDArray[np.object_], heads: NDArray[np.int64], snaps: list[Snap | None], gap: float, margin: float, px: float
+    now: NDArray[np.object_], heads: NDArray[np.int64], snaps: list[Snap | None], gap: float, margin: float, px: float, apart: Apart | None
 ) -> list[int]:
     """Moved islands that came too near to another one or to the border; of a pair the smaller one."""
     box = shapely.bounds(now[heads])
@@ -200,6 +216,10 @@ def _too_near(
     }
     tree = shapely.STRtree(now[heads])
     a, b = tree.query(now[heads], predicate="dwithin", distance=max(gap - _NEAR, 0.0))
+    if apart is not None and apart.px > gap:
+        kind = apart.kind[heads]
+        c, d = tree.query(now[heads], predicate="dwithin", distance=apart.px - _NEAR)
+        a, b = np.r_[a, c[kind[c] != kind[d]]], np.r_[b, d[kind[c] != kind[d]]]
     area = shapely.area(now[heads])
     for i, j in zip(a[a < b].tolist(), b[a < b].tolist(), strict=True):
         pair = sorted((k for k in (i, j) if snaps[int(heads[k])] is not None), key=lambda k: area[k])
@@ -214,19 +234,19 @@ def roomier(recipe: Recipe) -> Recipe:
 
 
 def on_texels(
-    pieces: Sequence[MeshIslands], transforms: Sequence[Floats], uvs: Sequence[Floats], tiles: Grid, tolerance: float, gap: float, margin: float
+    pieces: Sequence[MeshIslands], sheet: SheetPacking, uvs: Sequence[Floats], tiles: Grid, tolerance: float, gap: float, margin: float
 ) -> tuple[list[Floats], float]:  # fmt: skip
     """The UVs of meshes as a layout lays them, brought onto the grid of their tiles; and by which share sizes changed at most.
 
     Parameters
     ----------
-    transforms : of every mesh (k, 5), as it was packed; uvs : its rows (W, 2) where that puts them
+    uvs : of every mesh its rows (W, 2) where the packing puts them
     """
     packed = np.concatenate(
-        [np.zeros(0, object), *(transform_regions(p.outlines.regions, t) for p, t in zip(pieces, transforms, strict=True))]
+        [np.zeros(0, object), *(transform_regions(p.outlines.regions, t) for p, t in zip(pieces, sheet.transforms, strict=True))]
     )
     alone = np.full(len(packed), -1, np.int64)
-    snaps = snaps_of(packed, packed, tiles, alone, ~shapely.is_empty(packed), tolerance, gap, margin)
+    snaps = snaps_of(packed, packed, tiles, alone, sheet.laid, tolerance, gap, margin)
     px = tiles.px_of(shapely.bounds(packed))
     out, first = [], 0
     for p, uv in zip(pieces, uvs, strict=True):

@@ -10,7 +10,7 @@ import numpy as np
 import shapely
 from numpy.typing import NDArray
 
-from quilt_core.arrange.texel_grid import Snap, laid, snaps_of
+from quilt_core.arrange.texel_grid import Apart, Snap, laid, snaps_of
 from quilt_core.model.scene import Floats
 from quilt_core.model.similarity import inverse
 from quilt_core.unwrap.skin import revised
@@ -19,7 +19,7 @@ from quilt_core.uv.analysis import transform_regions, transform_rows
 from ..projects.geometry import island_starts
 from ..projects.keys import FileKeys
 from ..projects.models import Job, Snapshot, SourceFile
-from ..projects.reading import Parts, regions_of, sheet_numbers, twin_groups
+from ..projects.reading import Parts, kinds_of_islands, regions_of, sheet_numbers, twin_groups
 from ..projects.sheets import grid
 from .progress import steps
 from .revision import Revision
@@ -142,9 +142,9 @@ def _snaps(
     twins, on = twin_groups(parts, settings), sheet_numbers(parts.chosen, parts, settings)
     here = np.flatnonzero(on == flat["sheet"]["id"])
     group = np.full(len(rows), -1, np.int64) if twins is None else twins
-    found = snaps_of(
-        shapes[here], packed[here], grid(flat), group[here], free[here], float(flat["grid_percent"]) / 100, float(flat["padding_px"]), float(flat["margin_px"])
-    )  # fmt: skip
+    tolerance, gap, margin, wide = (float(flat[k]) for k in ("grid_percent", "padding_px", "margin_px", "apart_px"))
+    apart = Apart(kinds_of_islands(parts.chosen, parts, "material")[0][here], wide) if wide > 0 else None
+    found = snaps_of(shapes[here], packed[here], grid(flat), group[here], free[here], tolerance / 100, gap, margin, apart)
     return {int(here[k]): s for k, s in found.items()}
 
 

@@ -8,7 +8,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from quilt_core.arrange.sheet import SheetRules
-from quilt_core.arrange.texel_grid import roomier
+from quilt_core.arrange.texel_grid import WIDER, roomier
 from quilt_core.pack import Recipe
 
 from ..projects.reading import Chosen, Parts, each, kinds_of_islands, twin_groups
@@ -36,7 +36,7 @@ def rules_of(chosen: list[Chosen], parts: Parts, settings: dict[str, Any], flat:
     return SheetRules(
         None if rotations is None else tuple(rotations), np.array(held, bool) if settings["held"] else None, twin_groups(parts, settings), only,
         bunch, strict, frozenset(int(t) for t in sheet["held_tiles"]), tuple((int(f["tile"]), tuple(f["box"])) for f in sheet["free"]),
-        kinds_of_islands(chosen, parts, "material")[0] if settings["apart_px"] > 0 else None, float(settings["apart_px"]),
+        kinds_of_islands(chosen, parts, "material")[0] if settings["apart_px"] > 0 else None, float(settings["apart_px"]) + (WIDER if flat["texel_grid"] else 0.0),
         each(chosen, parts, settings["tile_of"], 0).astype(np.int64) if settings["tile_of"] else None,
     )  # fmt: skip
 

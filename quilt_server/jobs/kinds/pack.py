@@ -206,8 +206,7 @@ def _pack_one(
     }  # fmt: skip
     changed = dict[str, Any]()
     if flat["texel_grid"]:
-        free = only if ruled.held is None else only & ~ruled.held
-        laid = on_texels(job, head, settings, flat, parts, rows, free, transforms)
+        laid = on_texels(job, head, settings, flat, parts, rows, packed.laid, transforms)
         transforms, settings, changed, figures = laid.transforms, laid.settings, laid.changes, laid.renamed(figures)
         work.take(choose(laid.snapshot, whole=True), settings)
         chosen, parts = work.chosen, work.parts
