@@ -12,7 +12,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from quilt_cli.main import main
-from quilt_core.arrange.texel_grid import fitted, on_grid, snap_of, straight
+from quilt_core.arrange.texel_grid import Apart, fitted, on_grid, snap_of, straight
 
 from .test_faults import squares
 
@@ -70,6 +70,17 @@ def test_what_would_come_too_near_stays() -> None:
     border = np.array([shapely.box(2.0, 2.0, 100.6, 60.6)], object)
     (one,) = fitted(list(border), border, ALONE, np.ones(1, bool), 0.01, 4.0, 2.0, 512)
     assert one is None or shapely.transform(border[0], one).bounds[0] >= 2 - 0.011
+
+
+def test_islands_of_two_materials_keep_their_wider_gap() -> None:
+    at = np.array([shapely.box(10.5, 10, 110.5, 60), shapely.box(118.5, 10, 218.5, 60)], object)
+    free, alone = np.ones(2, bool), np.array([-1, -1])
+    for kinds, least in (((0, 1), 8.0), ((0, 0), 4.0)):
+        found = fitted(list(at), at, alone, free, 0.01, 4.0, 2.0, 512, Apart(np.array(kinds), 8.0))
+        now = [r if s is None else shapely.transform(r, s) for r, s in zip(at, found, strict=True)]
+        assert shapely.distance(*now) >= least - 1e-3
+    # Without the wider gap both may move; with it one of them has to stay.
+    assert all(s is not None for s in found)
 
 
 def test_twins_go_together() -> None:

@@ -12,6 +12,7 @@ from quilt_server.projects.models import Job, SourceFile
 
 from .test_api import Browser
 from .test_deliver import delivered
+from .test_sheets import sheet
 from .test_tile_rules import squares
 
 SIZES = ((1.0, 0.63), (0.81, 1.37), (0.5, 0.5), (2.1, 0.33), (0.9, 1.1), (0.7, 0.29))
@@ -130,3 +131,24 @@ def test_recipes_are_tried_without_the_grid_and_that_is_said(browser: Browser) -
     state = browser.state()
     assert len(state["tries"]) == 2 and "edges on whole texels changed" in state["sheets"][0]["stale"]
     assert state["files"][0]["id"] == SourceFile.objects.get().pk
+
+
+def test_what_is_not_packed_stays_to_the_last_digit(browser: Browser) -> None:
+    """A held tile, and the other tiles where one is packed alone, are not laid on the grid."""
+    start(browser, texel_grid=False, sheets=[sheet(1, columns=2)])
+    file = browser.state()["files"][0]["id"]
+    browser.change(settings={**browser.state()["settings"], "tile_of": {f"{file}/{n}": 1001 + n % 2 for n in range(6)}})
+    assert browser.run("pack")["state"] == "done"
+    before = exported(browser)
+    browser.change(settings={**browser.state()["settings"], "texel_grid": True})
+    assert browser.run("pack", tiles=[1002])["state"] == "done"
+    after = exported(browser)
+    even, odd = ([f"board{n}" for n in range(k, 6, 2)] for k in (0, 1))
+    assert all(np.array_equal(after[k], before[k]) for k in even)
+    assert off({k: after[k] for k in odd}, 512) < 0.01
+    # A tile that is held stays too.
+    settings = browser.state()["settings"]
+    held = [{**settings["sheets"][0], "held_tiles": [1001]}]
+    assert browser.run("settings", settings={**settings, "sheets": held, "tile_of": {}, "seed": 3})["state"] == "done"
+    assert browser.run("pack")["state"] == "done"
+    assert all(np.array_equal(exported(browser)[k], before[k]) for k in even)
