@@ -23,30 +23,17 @@ from ..projects.reading import Parts, kinds_of_islands, regions_of, sheet_number
 from ..projects.sheets import grid
 from .progress import steps
 from .revision import Revision
+from .succession import Succession
 
 NAME = "grid"  # of the operation: a file that has it lies behind the one that it was made from
 
 
 @dataclass
-class Gridded:
-    """A layout whose islands lie on the grid: what takes the place of which file, what follows it, and by how much sizes changed at most."""
+class Gridded(Succession):
+    """A layout whose islands lie on the grid, with what takes the place of which file, and by how much sizes changed at most."""
 
-    files: list[int]
-    left_out: list[str]
-    settings: dict[str, Any]
-    transforms: dict[str, Floats]
     change: float = 0.0
     places: list[FileKeys] = field(default_factory=list)
-
-    @property
-    def changes(self) -> dict[str, Any]:
-        """Fields of the new snapshot."""
-        return {"files": self.files, "left_out": self.left_out, "settings": self.settings}
-
-    @property
-    def snapshot(self) -> Snapshot:
-        """The state with the newer files; not saved."""
-        return Snapshot(**self.changes)
 
     def renamed(self, figures: dict[str, Any]) -> dict[str, Any]:
         """Figures of a layout with the newer keys of the islands that they name."""
@@ -69,7 +56,7 @@ def on_texels(
     ----------
     flat : the sheet's settings; rows : (n, 5) the layout over all islands of `parts`; transforms : the same by file
     """
-    out = Gridded(list(head.files), list(head.left_out), settings, dict(transforms))
+    out = Gridded.of(head, transforms, settings)
     numbers = {name: n for n, name in enumerate(parts.names())}
     work = [_Shapes(f, int(settings["channel_in"]), f.pk in settings["welded"]) for f in _files(parts, free)]
     snaps = _snaps(work, numbers, settings, flat, parts, rows, free)
@@ -161,11 +148,8 @@ def _follow(out: Gridded, w: _Shapes) -> None:
             both = (was.islands.of_triangle >= 0) & (now.islands.of_triangle >= 0)
             number[was.islands.of_triangle[both] + w.starts[m]] = now.islands.of_triangle[both] + new_starts[m]
     place = FileKeys(old.old.pk, old.new.pk, number)
-    out.places.append(place)
-    out.settings = place.settings(out.settings)
-    out.left_out = [n for k in out.left_out for n in place.same(k)]
-    out.files = [old.new.pk if f == old.old.pk else f for f in out.files]
-    rows = out.transforms.pop(str(old.old.pk))
+    rows = out.transforms[str(old.old.pk)]
     newer = rows.copy()
     newer[number[number >= 0]] = rows[number >= 0]
-    out.transforms[str(old.new.pk)] = newer
+    out.places.append(place)
+    out.take(place, newer)

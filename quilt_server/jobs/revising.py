@@ -26,22 +26,16 @@ from .copying import follow_links
 from .landing import land
 from .progress import StopFlag, say
 from .revision import Revision
+from .succession import Succession
 
 
 @dataclass(frozen=True)
 class Next:
-    """The step that new UVs make: its layout, measured, what else changes with it, and what was done to which object."""
+    """The step that new UVs make: its layout, measured, the new snapshot's other fields, and what was done to which object."""
 
     layout: Layout
-    settings: dict[str, Any]
-    files: list[int]
-    left_out: list[str]
+    changes: dict[str, Any]
     told: list[dict[str, Any]]
-
-    @property
-    def changes(self) -> dict[str, Any]:
-        """Fields of the new snapshot."""
-        return {"settings": self.settings, "files": self.files, "left_out": self.left_out}
 
 
 def finish(
@@ -70,30 +64,24 @@ def prepared(
     Cancelled : it was stopped
     """
     work = follow_links(job, head, settings, work)
-    transforms: dict[str, Floats] = dict(arrays_of(before, "transforms"))
-    files, left_out = list(head.files), list(head.left_out)
+    after = Succession.of(head, arrays_of(before, "transforms"), settings)
     first = sheets(settings)[0]
     density = float(before.figures.get("density") or 0.0) / float(of_sheet(settings, first["id"])["map_px"])
     for w in work:
         w.write(operation)
     followed = [w.follow() for w in work]
-    laid = _laid(work, [f[2] for f in followed], [transforms.pop(str(w.old.pk)) for w in work], density, int(first["columns"]))
+    laid = _laid(work, [f[2] for f in followed], [after.transforms[str(w.old.pk)] for w in work], density, int(first["columns"]))
     for w, (same, parts, _), rows in zip(work, followed, laid, strict=True):
         w.readings()
-        transforms[str(w.new.pk)] = rows
-        places = FileKeys(w.old.pk, w.new.pk, same, parts=parts)
-        settings = places.settings(settings)
-        files = [w.new.pk if f == w.old.pk else f for f in files]
-        left_out = [n for k in left_out for n in places.same(k)]
-    settings = _laid_onto(work, transforms, settings)
+        after.take(FileKeys(w.old.pk, w.new.pk, same, parts=parts), rows)
+    after.settings = _laid_onto(work, after.transforms, after.settings)
     say(job, "Measuring again")
-    snapshot = Snapshot(files=files, left_out=left_out, settings=settings)
-    parts_now = parts_of(choose(snapshot, whole=True))
-    layout = Layout(project=project, kind="import", channel=before.channel, transforms=pack_arrays(transforms), recipe={})
+    parts_now = parts_of(choose(after.snapshot, whole=True))
+    layout = Layout(project=project, kind="import", channel=before.channel, transforms=pack_arrays(after.transforms), recipe={})
     parts_before = parts_of(choose(head, whole=True))
     same = _same(parts_before, parts_now, work, {w.old.pk: f[0] for w, f in zip(work, followed, strict=True)})
-    measure(layout, parts_now, parts_now.whole(transforms), settings, before, StopFlag(job), same, parts_before)
-    return Next(layout, settings, files, left_out, [row for w in work for row in w.told()])
+    measure(layout, parts_now, parts_now.whole(after.transforms), after.settings, before, StopFlag(job), same, parts_before)
+    return Next(layout, after.changes, [row for w in work for row in w.told()])
 
 
 def _laid_onto(work: list[Revision], transforms: dict[str, Floats], settings: dict[str, Any]) -> dict[str, Any]:

@@ -10,7 +10,6 @@ from numpy.typing import NDArray
 from quilt_core import formats
 from quilt_core.arrays import pack_arrays
 from quilt_core.errors import QuiltError
-from quilt_core.model.scene import Floats
 from quilt_core.uv.analysis import IDENTITY, analyse
 from quilt_core.versions.replace import Replacement, compare
 
@@ -25,6 +24,7 @@ from ...projects.state import settings_of
 from ..kind import Asked, Kind, Number
 from ..landing import head_of, land
 from ..progress import StopFlag, say
+from ..succession import Succession
 from ..uploads import bodies_of, read_one
 
 
@@ -101,22 +101,17 @@ def run_replace(job: Job) -> None:
     new_file.save()
     for welded in {False, versions.welded}:
         make_reading(new_file, versions.new_scene, versions.channel, welded).save()
-    transforms: dict[str, Floats] = {k: v for k, v in old.items() if k != str(old_file.pk)}
     count = island_starts(versions.new_pieces)[-1]
     rows = np.tile(IDENTITY, (count, 1))
     rows[numbers[numbers >= 0]] = old[str(old_file.pk)][numbers >= 0]
-    transforms[str(new_file.pk)] = rows
-    places = FileKeys(old_file.pk, new_file.pk, numbers, {m: n for n, m in versions.found.objects.items()}, elsewhere=False)
-    settings = places.settings(settings_of(head))
-    files = [new_file.pk if f == old_file.pk else f for f in head.files]
-    left_out = [n for k in head.left_out for n in places.same(k)]
-    snapshot = Snapshot(files=files, left_out=left_out, settings=settings)
+    after = Succession.of(head, old)
+    after.take(FileKeys(old_file.pk, new_file.pk, numbers, {m: n for n, m in versions.found.objects.items()}, elsewhere=False), rows)
     say(job, "Measuring again")
-    parts = parts_of(choose(snapshot, whole=True))
-    layout = Layout(project=project, kind="import", channel=before.channel, transforms=pack_arrays(transforms), recipe={})
-    measure(layout, parts, parts.whole(transforms), settings, stop=StopFlag(job))
+    parts = parts_of(choose(after.snapshot, whole=True))
+    layout = Layout(project=project, kind="import", channel=before.channel, transforms=pack_arrays(after.transforms), recipe={})
+    measure(layout, parts, parts.whole(after.transforms), after.settings, stop=StopFlag(job))
     job.result = {"file": new_file.pk, **_told(versions.found)}
-    land(project, head, layout, f"Replace {new_file.name}", settings=settings, files=files, left_out=left_out)
+    land(project, head, layout, f"Replace {new_file.name}", **after.changes)
 
 
 KINDS = (Kind("compare", run_compare, None), Kind("replace", run_replace, Replace))

@@ -11,14 +11,15 @@ from quilt_core.errors import QuiltError
 
 from ...projects.keys import FileKeys
 from ...projects.measuring import measure
-from ...projects.models import Job, Layout, Snapshot, SourceFile
+from ...projects.models import Job, Layout, SourceFile
 from ...projects.opened import arrays_of
 from ...projects.reading import choose, parts_of
 from ...projects.sources import kept_scene, make_reading
-from ...projects.state import settings_of, source_files
+from ...projects.state import source_files
 from ..kind import Asked, FileNumber, Kind
 from ..landing import head_of, land
 from ..progress import StopFlag, say, steps
+from ..succession import Succession
 
 
 class Units(Asked):
@@ -35,27 +36,21 @@ class Units(Asked):
 def run_units(job: Job) -> None:
     """Read files anew in other units: one undo step."""
     project, head, before = head_of(job)
-    settings, channel = settings_of(head), before.channel
-    transforms = dict(arrays_of(before, "transforms"))
-    files, left_out = list(head.files), list(head.left_out)
+    channel, after = before.channel, Succession.of(head, arrays_of(before, "transforms"))
     changed = [(f, float(u)) for k, f in source_files(head).items() if (u := job.params["units"].get(str(k))) and u != f.unit_m]
     if not changed:
         raise QuiltError("These files have that unit already.")
     for old, unit in steps(job, changed, lambda c: f"Reading {c[0].name} anew", (0.0, 0.7)):
-        new = _in_unit(old, unit, channel, old.pk in settings["welded"])
-        places = FileKeys(old.pk, new.pk, None)
-        settings = places.settings(settings)
-        left_out = [n for k in left_out for n in places.same(k)]
-        files = [new.pk if f == old.pk else f for f in files]
-        transforms[str(new.pk)] = transforms.pop(str(old.pk))
+        new = _in_unit(old, unit, channel, old.pk in after.settings["welded"])
+        after.take(FileKeys(old.pk, new.pk, None), after.transforms[str(old.pk)])
     job.span = (0.7, 1.0)
     say(job, "Measuring again")
-    parts = parts_of(choose(Snapshot(files=files, left_out=left_out, settings=settings), whole=True))
-    layout = Layout(project=project, kind="import", channel=channel, transforms=pack_arrays(transforms), recipe={})
-    measure(layout, parts, parts.whole(transforms), settings, stop=StopFlag(job))
+    parts = parts_of(choose(after.snapshot, whole=True))
+    layout = Layout(project=project, kind="import", channel=channel, transforms=pack_arrays(after.transforms), recipe={})
+    measure(layout, parts, parts.whole(after.transforms), after.settings, stop=StopFlag(job))
     job.result = {"changed": len(changed)}
     name = changed[0][0].name if len(changed) == 1 else f"{len(changed)} files"
-    land(project, head, layout, f"Another unit for {name}"[:120], settings=settings, files=files, left_out=left_out)
+    land(project, head, layout, f"Another unit for {name}"[:120], **after.changes)
 
 
 def _in_unit(old: SourceFile, unit: float, channel: int, welded: bool) -> SourceFile:
