@@ -23,7 +23,10 @@ const TIMES: Unit[] = [
   [1000, 'a thousand times', 'metres taken for millimetres'],
 ]
 
-export const unitsOf = (says: boolean): readonly Unit[] => (says ? TIMES : PLAIN)
+const unitsOf = (says: boolean): readonly Unit[] => (says ? TIMES : PLAIN)
+
+/** The units of files that say theirs or do not, as the options of a choice. */
+export const unitNames = (says: boolean) => unitsOf(says).map(([metres, name]) => [String(metres), name] as const)
 
 // Sizes that objects of games have, in metres; common practice, no source.
 const SURE = [0.1, 30]

@@ -9,9 +9,8 @@ import { Channels } from './gather/Channels'
 import { FileRow } from './gather/FileRow'
 import { NewerVersion } from './gather/NewerVersion'
 import { Sizes } from './gather/Sizes'
+import { unitNames } from '../scene/units'
 import { Choice, numbered, NumberField, Setting, Title } from './parts'
-
-const UNIT_NAMES = { m: 'm', cm: 'cm', mm: 'mm', in: 'in', ft: 'ft' }
 
 /** How much of the project's history is kept. */
 function History() {
@@ -106,7 +105,12 @@ export function Gather() {
         name={`Unit of ${unitless} files`}
         text={`They do not say. Density is per metre; ${titles(formats, (f) => f.says_unit)} name their unit.`}
       >
-        <Choice label={`Unit of ${unitless} files`} value={unit} options={UNIT_NAMES} set={setUnit} />
+        <Choice
+          label={`Unit of ${unitless} files`}
+          value={String(unit)}
+          options={unitNames(false)}
+          set={(u) => setUnit(Number(u))}
+        />
       </Setting>
       {channels.length > 1 && (
         <Setting

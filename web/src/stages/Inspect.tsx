@@ -1,4 +1,4 @@
-import { Box, Button, Flex, Text } from '@chakra-ui/react'
+import { Box, Button, Text } from '@chakra-ui/react'
 import { useEffect } from 'react'
 import type { Fault } from '../api/client'
 import { counted } from '../words'
@@ -7,9 +7,8 @@ import { Figure, Main, Title } from './parts'
 import { ODD } from '../scene/geometry'
 import { sheetBy } from '../scene/sheets'
 import { useFaults } from './faultSteps'
+import { Card } from './Card'
 import { Sizes } from './gather/Sizes'
-
-const WEIGHTS = ['meant so', 'worth knowing', 'shows in the result', 'breaks a bake']
 
 /** Everything wrong with the layout: how many, where, and what to do. */
 export function Inspect() {
@@ -104,36 +103,6 @@ export function Inspect() {
         </Main>
       </Box>
     </>
-  )
-}
-
-function Card({
-  title,
-  heavy,
-  text,
-  children,
-}: {
-  title: string
-  heavy: number
-  text: string
-  children: React.ReactNode
-}) {
-  return (
-    <Box
-      borderLeft="3px solid"
-      borderColor={heavy === 3 ? 'madder' : heavy === 2 ? 'weld' : 'thread'}
-      pl="2"
-      mb="3"
-      title={WEIGHTS[heavy]}
-    >
-      <Text fontWeight="600">{title}</Text>
-      <Text color="faded" fontSize="xs">
-        {text}
-      </Text>
-      <Flex gap="1" mt="1" align="center" wrap="wrap">
-        {children}
-      </Flex>
-    </Box>
   )
 }
 

@@ -1,7 +1,7 @@
 import type { StoreApi } from 'zustand'
 import { bringIn, bringPicture, type Job } from '../api/client'
 import { pause } from './following'
-import { UNITS, type Quilt } from './types'
+import type { Quilt } from './types'
 
 type Bringing = Pick<Quilt, 'putPicture' | 'dropNewer' | 'compareNewer' | 'upload'>
 
@@ -42,7 +42,7 @@ export function bringing(
       if (!files.length || looking()) return
       set({ message: '' })
       try {
-        await follow(await bringIn(project.id, files, UNITS[get().unit]))
+        await follow(await bringIn(project.id, files, get().unit))
       } catch (e) {
         set({ message: (e as Error).message })
       }

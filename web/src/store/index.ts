@@ -213,7 +213,7 @@ export const useQuilt = create<Quilt>((set, get) => {
     odd: 1,
     picks: localStorage.getItem('picks') === 'islands' ? 'islands' : 'objects',
     pieces: [],
-    unit: 'm',
+    unit: 1,
     preview: {},
     drawn: 0,
     fitted: 0,

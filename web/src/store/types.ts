@@ -7,8 +7,6 @@ import type { Handling } from './hand'
 import type { Against } from './under'
 
 export const STAGES = ['Gather', 'Inspect', 'Mend', 'Even', 'Arrange', 'Prove', 'Deliver'] as const
-export const UNITS = { m: 1, cm: 0.01, mm: 0.001, in: 0.0254, ft: 0.3048 }
-export type Unit = keyof typeof UNITS
 export type Stage = (typeof STAGES)[number]
 export type Kind =
   | 'pack'
@@ -246,7 +244,8 @@ export interface Quilt extends Handling, Against {
   points: Points
   pieces: Piece[]
   /** Unit of the files that do not say. */
-  unit: Unit
+  /** Metres in one unit of files that come in and do not say theirs. */
+  unit: number
   /** Gaps in px that a field shows before they are set. */
   preview: { padding_px?: number; margin_px?: number }
   /** Counts up whenever the views have to draw again. */
@@ -311,7 +310,7 @@ export interface Quilt extends Handling, Against {
   dropNewer: () => void
   compareNewer: (file: number, files: { path: string; file: File }[]) => Promise<void>
   upload: (files: { path: string; file: File }[]) => Promise<void>
-  setUnit: (unit: Unit) => void
+  setUnit: (unit: number) => void
   stop: () => Promise<void>
   /** Fetch the project's state again. */
   reload: () => Promise<void>

@@ -1,7 +1,7 @@
 import { Box, Button, Flex, Text } from '@chakra-ui/react'
 import { formatOf, useFormats } from '../../api/formats'
 import { fromList } from '../drop'
-import { sizeOf, unitsOf, type File } from '../../scene/units'
+import { sizeOf, unitNames, type File } from '../../scene/units'
 import { useParts } from '../../store'
 import { Choice } from '../parts'
 
@@ -9,7 +9,7 @@ import { Choice } from '../parts'
 export function FileRow({ file: f }: { file: File }) {
   const { job, compareNewer, start } = useParts('job', 'compareNewer', 'start')
   const says = formatOf(useFormats(), f.name)?.says_unit ?? true
-  const units = unitsOf(says).map(([metres, name]) => [String(metres), name] as const)
+  const units = unitNames(says)
   const known = units.some(([metres]) => Number(metres) === f.unit_m)
   return (
     <Box py="1" borderBottom="1px dashed" borderColor="thread">

@@ -1,9 +1,10 @@
-import { Box, Button, Flex, Text } from '@chakra-ui/react'
+import { Button } from '@chakra-ui/react'
 import { useState } from 'react'
 import { formatOf, useFormats } from '../../api/formats'
 import { asked, reach, type File } from '../../scene/units'
 import { useParts } from '../../store'
 import { counted } from '../../words'
+import { Card } from '../Card'
 
 /** Files whose size cannot be meant, and one click for the unit that they may be in. */
 export function Sizes() {
@@ -14,42 +15,30 @@ export function Sizes() {
   const key = (f: File) => `meant ${state.id} ${f.name} ${f.unit_m}`
   const open = state.files.filter((f) => !localStorage.getItem(key(f)))
   return asked(open, (f) => !!formatOf(formats, f.name)?.says_unit).map(([unit, files]) => (
-    <Box
+    <Card
       key={unit[2]}
-      role="region"
-      aria-label="A size that may not be meant"
-      borderLeft="3px solid"
-      borderColor="weld"
-      pl="2"
-      mb="3"
+      heavy={2}
+      title={`${files[0].name} is ${reach(files[0])}: ${unit[2]}?`}
+      text={`${files.length > 1 ? `So are ${counted(files.length - 1, 'more file')}. ` : ''}Densities are per metre. Layouts stay as they are.`}
     >
-      <Text fontWeight="600">
-        {files[0].name} is {reach(files[0])}: {unit[2]}?
-      </Text>
-      <Text color="faded" fontSize="xs">
-        {files.length > 1 && `So are ${counted(files.length - 1, 'more file')}. `}
-        Densities are per metre. Layouts stay as they are.
-      </Text>
-      <Flex gap="1" mt="1">
-        <Button
-          size="2xs"
-          variant="outline"
-          disabled={!!job}
-          onClick={() => void start('units', { units: Object.fromEntries(files.map((f) => [f.id, unit[0]])) })}
-        >
-          Take {files.length > 1 ? 'them' : 'it'} as {unit[2]}
-        </Button>
-        <Button
-          size="2xs"
-          variant="ghost"
-          onClick={() => {
-            for (const f of files) localStorage.setItem(key(f), '1')
-            again((n) => n + 1)
-          }}
-        >
-          The size is meant
-        </Button>
-      </Flex>
-    </Box>
+      <Button
+        size="2xs"
+        variant="outline"
+        disabled={!!job}
+        onClick={() => void start('units', { units: Object.fromEntries(files.map((f) => [f.id, unit[0]])) })}
+      >
+        Take {files.length > 1 ? 'them' : 'it'} as {unit[2]}
+      </Button>
+      <Button
+        size="2xs"
+        variant="ghost"
+        onClick={() => {
+          for (const f of files) localStorage.setItem(key(f), '1')
+          again((n) => n + 1)
+        }}
+      >
+        The size is meant
+      </Button>
+    </Card>
   ))
 }
