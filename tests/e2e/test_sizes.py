@@ -26,9 +26,9 @@ def test_a_file_of_280_metres_is_taken_as_centimetres_by_one_click(page: Page, a
     stage(page, "Gather")
     unit = page.get_by_role("combobox", name="Unit of crate.obj")
     expect(unit).to_have_value("0.01")
-    expect(page.get_by_text("2.8 m × 40 cm × 0 mm")).to_be_visible()
+    expect(page.get_by_text("2.8 × 0.4 × 0 m")).to_be_visible()
     unit.select_option("in")
-    expect(page.get_by_text("7.11 m × 1.02 m × 0 mm")).to_be_visible()
+    expect(page.get_by_text("7.11 × 1.02 × 0 m")).to_be_visible()
     idle(page)
     for _ in range(2):
         page.get_by_role("button", name="Undo").click()

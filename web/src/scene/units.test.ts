@@ -25,7 +25,9 @@ test('a size that cannot be meant leads to the unit that makes sense of it', () 
 
 test('how large it is, in words', () => {
   expect(reach(file([40, 130, 20]))).toBe('130 m tall')
-  expect(sizeOf(file([1.3, 0.4, 2]))).toBe('1.3 m × 40 cm × 2 m')
+  expect(sizeOf(file([1.3, 0.4, 2]))).toBe('1.3 × 0.4 × 2 m')
+  expect(sizeOf(file([0.0222, 0.05, 0.022]))).toBe('2.22 × 5 × 2.2 cm')
+  expect(sizeOf(file(null))).toBe('')
 })
 
 test('files that are wrong alike are asked about together', () => {

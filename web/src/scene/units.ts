@@ -1,5 +1,5 @@
 import type { State } from '../api/client'
-import { length } from '../words'
+import { length, plain } from '../words'
 
 export type File = State['files'][number]
 export type Unit = readonly [metres: number, name: string, meant: string]
@@ -57,9 +57,11 @@ export function reach(f: File): string {
   return `${length(most)} ${['wide', 'tall', 'deep'][axis] ?? 'large'}`
 }
 
-/** "1.3 x 0.4 x 2 m": along x, y and z. */
+/** "1.3 × 0.4 × 2 m": along x, y and z, in the unit that keeps the largest short. */
 export function sizeOf(f: File): string {
-  return (f.size_m ?? []).map(length).join(' × ')
+  const [most] = largest(f)
+  const [times, unit] = most >= 1 ? [1, 'm'] : most >= 0.001 ? [100, 'cm'] : [1000, 'mm']
+  return f.size_m ? `${f.size_m.map((n) => plain(times * n, 3)).join(' × ')} ${unit}` : ''
 }
 
 /** Files that are asked about, by the unit that they may be in. */
