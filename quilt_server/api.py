@@ -332,7 +332,9 @@ def _started(job: Job) -> JobOut:
 
 
 def _job(job: Job) -> JobOut:
-    return JobOut(id=job.pk, kind=job.kind, state=job.state, progress=job.progress, error=job.error, result=job.result)
+    return JobOut(
+        id=job.pk, kind=job.kind, state=job.state, progress=job.progress, part=part_of(job.progress), error=job.error, result=job.result
+    )
 
 
 @api.post("/projects/{project_id}/jobs", response=JobOut)

@@ -319,10 +319,13 @@ class FormatOut(Schema):
 
 
 class JobOut(Schema):
+    """`part` of it (0 to 1) is done, where that is known."""
+
     id: int
     kind: str
     state: str
     progress: dict[str, Any]
+    part: float | None
     error: str
     result: dict[str, Any]
 

@@ -908,7 +908,10 @@ export interface components {
                 [key: string]: unknown;
             };
         };
-        /** JobOut */
+        /**
+         * JobOut
+         * @description `part` of it (0 to 1) is done, where that is known.
+         */
         JobOut: {
             /** Error */
             error: string;
@@ -916,6 +919,8 @@ export interface components {
             id: number;
             /** Kind */
             kind: string;
+            /** Part */
+            part: number | null;
             /** Progress */
             progress: {
                 [key: string]: unknown;

@@ -1,7 +1,7 @@
 import { Box, Button, Text } from '@chakra-ui/react'
 import { useEffect, useState } from 'react'
 import { useParts } from '../store'
-import { figure, partOf } from './progress'
+import { figure } from './progress'
 
 const SHORT = 500 // ms: work that is over before needs no stop
 
@@ -16,14 +16,14 @@ export function Working() {
     return () => clearInterval(timer)
   }, [])
   if (!job) return null
-  const p = job.progress
-  const part = partOf(p)
+  const part = job.part ?? null
   const keeps = job.kind === 'pack' || job.kind === 'propose'
   return (
     <>
       <Text truncate>
-        {String(p.text ?? 'Waiting for the worker')}
-        {figure(p, (now - since) / 1000)}
+        {String(job.progress.text ?? 'Waiting for the worker')}
+        {/* Read out is what is done; the figure changes all the time. */}
+        <span aria-hidden>{figure(job, (now - since) / 1000)}</span>
       </Text>
       {now - since >= SHORT && (
         <Button

@@ -76,6 +76,7 @@ const jobOf = (more: Partial<Job>): Job => ({
   kind: 'mend',
   state: 'running',
   progress: {},
+  part: null,
   error: '',
   result: {},
   ...more,
