@@ -61,9 +61,10 @@ def on_texels(
     work = [_Shapes(f, int(settings["channel_in"]), f.pk in settings["welded"]) for f in _files(parts, free)]
     snaps = _snaps(work, numbers, settings, flat, parts, rows, free)
     out.change = max((s.change for s in snaps.values()), default=0.0)
+    px = grid(flat).px_of(shapely.bounds(regions_of(parts, rows)))
     # A packing that was stopped keeps its best, and that lies on the grid too.
     for w in steps(job, work, lambda w: f"Laying {w.now.old.name} on whole texels", stops=False):
-        if w.lay(snaps, numbers, rows, grid(flat).px_of(shapely.bounds(regions_of(parts, rows)))):
+        if w.lay(snaps, numbers, rows, px):
             _follow(out, w)
     return out
 
@@ -84,10 +85,13 @@ class _Shapes:
         self.starts = island_starts(self.now.pieces)
 
     def regions(self) -> Iterator[tuple[str, Any]]:
-        """Key and polygon of every island, in its own UVs."""
-        for m, piece in enumerate(self.base.pieces):
-            for i, region in enumerate([] if piece is None else piece.outlines.regions):
-                yield f"{self.now.old.pk}:{self.starts[m] + i}", region
+        """Key of every island as it is numbered now, and its polygon in its own UVs."""
+        for m, (was, now) in enumerate(zip(self.base.pieces, self.now.pieces, strict=True)):
+            if was is None or now is None:
+                continue
+            island, first = np.unique(was.islands.of_triangle, return_index=True)
+            for i, triangle in zip(island[island >= 0], first[island >= 0], strict=True):
+                yield f"{self.now.old.pk}:{self.starts[m] + now.islands.of_triangle[triangle]}", was.outlines.regions[i]
 
     def lay(self, snaps: dict[int, Snap], numbers: dict[str, int], rows: Floats, px: Floats) -> bool:
         """Give the islands UVs that their layout puts on the grid; whether any has a map."""
