@@ -5,7 +5,8 @@ from __future__ import annotations
 import io
 import posixpath
 import zipfile
-from collections.abc import Mapping
+from collections.abc import Container, Iterable
+from dataclasses import dataclass, field
 from pathlib import PurePosixPath
 
 from django.conf import settings as limits
@@ -45,29 +46,77 @@ def unzip(name: str, data: bytes) -> dict[str, bytes]:
         raise FileError(name, "this zip cannot be opened", "", "Make it again without a password.") from e
 
 
-def bodies_of(files: list[dict[str, str]]) -> dict[str, bytes]:
-    """Uploaded files by path, zips opened."""
-    bodies: dict[str, bytes] = {}
+@dataclass
+class Bundle:
+    """Files that see each other: all by path, and the meshes that are read from here, with the name that each has in the project."""
+
+    bodies: dict[str, bytes]
+    names: dict[str, str] = field(default_factory=dict)
+
+
+@dataclass
+class Refused:
+    """A file that was not taken, and why."""
+
+    name: str
+    why: str
+
+
+def bundles_of(files: list[dict[str, str]], taken: Iterable[str] = ()) -> tuple[list[Bundle], list[Refused]]:
+    """Uploaded files with zips opened. What came twice under one path with other contents is a bundle of its own, so that no mesh reads what belongs
+    to its namesake; it sees the others where it has nothing itself.
+
+    Parameters
+    ----------
+    taken : names that files of the project have already: whoever comes after them gets a name of its own
+    """
+    loose: list[dict[str, bytes]] = [{}]
+    zips, refused = list[tuple[str, dict[str, bytes]]](), list[Refused]()
     for f in files:
-        data = stored_files.get(f["sha"])
-        for path, body in (unzip(f["path"], data) if f["path"].lower().endswith(".zip") else {clean_path(f["path"]): data}).items():
-            if bodies.get(path, body) != body:
-                path = _free_path(path, bodies)
-            bodies[path] = body
-    return bodies
+        path, data = f["path"], stored_files.get(f["sha"])
+        if path.lower().endswith(".zip"):
+            try:
+                zips.append((path[:-4], unzip(path, data)))
+            except QuiltError as e:
+                refused.append(Refused(path, str(e)))
+            continue
+        path = clean_path(path)
+        own = next((b for b in loose if b.get(path, data) == data), None)
+        if own is None:
+            loose.append(own := {})
+        own[path] = data
+    first = loose[0]
+    found = [("", first)] + [("", more) for more in loose[1:]]
+    for stem, bodies in zips:
+        if any(first.get(p, b) != b for p, b in bodies.items()):
+            found.append((stem, bodies))
+        else:
+            first.update(bodies)
+    names = {n.casefold() for n in taken}
+    out = []
+    for stem, bodies in found:
+        bundle = Bundle(bodies if bodies is first else first | bodies)
+        for path in sorted(p for p in bodies if formats.is_mesh(p)):
+            bundle.names[path] = free_name(posixpath.join(stem, path), names)
+            names.add(bundle.names[path].casefold())
+        out.append(bundle)
+    return out, refused
 
 
-def _free_path(path: str, taken: Mapping[str, bytes]) -> str:
-    """A path that nothing has yet, for a second file of the same one: both come in."""
-    stem, dot, end = path.rpartition(".")
-    number = 2
-    while (free := f"{stem} ({number}){dot}{end}" if dot else f"{path} ({number})") in taken:
+def free_name(path: str, taken: Container[str]) -> str:
+    """A path that nothing has yet, for a second file of the same one; `taken` without difference of case, as many disks have it."""
+    folder, base = posixpath.split(path)
+    stem, dot, end = base.rpartition(".")
+    free, number = path, 2
+    while free.casefold() in taken:
+        free = posixpath.join(folder, f"{stem} ({number}){dot}{end}" if dot else f"{base} ({number})")
         number += 1
     return free
 
 
-def read_one(job: Job, path: str, bodies: dict[str, bytes], channel: int, unit: float) -> tuple[SourceFile, Reading]:
+def read_one(job: Job, path: str, bundle: Bundle, channel: int, unit: float) -> tuple[SourceFile, Reading]:
     """A mesh among uploaded files with what it names beside it; neither row is saved yet."""
+    bodies = bundle.bodies
     beside = formats.seen_from(posixpath.dirname(path), {p: b for p, b in bodies.items() if p != path})
     scene = formats.read(bodies[path], path, unit, beside)
     found = {r: formats.find_resource(r, beside) for r in scene.references}
@@ -75,7 +124,7 @@ def read_one(job: Job, path: str, bodies: dict[str, bytes], channel: int, unit: 
     gone = [f"'{r}', which it names, did not come along" for r, p in found.items() if p is None]
     told = scene.warnings + [w for w in gone[:MOST_TOLD] if w not in scene.warnings]
     file = SourceFile(
-        project_id=job.project_id, name=path, original_id=store(bodies[path]), unit_m=unit, companions=companions, warnings=told,
+        project_id=job.project_id, name=bundle.names[path], original_id=store(bodies[path]), unit_m=unit, companions=companions, warnings=told,
         materials=materials_of(scene, beside),
     )  # fmt: skip
     return file, make_reading(file, scene, channel)

@@ -6,7 +6,7 @@ import hashlib
 import io
 import posixpath
 import zipfile
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field, replace
 from typing import Any
 
@@ -28,24 +28,55 @@ from quilt_core.uv.analysis import MeshIslands, analyse, transform_rows
 
 from ..projects.reading import Chosen, parts_of, sheet_numbers
 from ..projects.sheets import of_sheet, sheets
+from .uploads import free_name
+
+_OWN = ("manifest.json", "report.json", "report.html")  # what every delivery holds beside what came
 
 
 @dataclass
 class Delivery:
-    """What goes into the zip, by path, with what each file is."""
+    """What goes into the zip, by path, with what each file is; of mesh files, what they came as. Two paths that differ in case alone count as one, as
+    many disks have it."""
 
     files: dict[str, bytes] = field(default_factory=dict)
     kinds: dict[str, str] = field(default_factory=dict)
+    came_as: dict[str, list[str]] = field(default_factory=dict)
+    _taken: dict[str, str] = field(default_factory=dict)
 
-    def put(self, path: str, body: bytes, kind: str) -> None:
-        """Add a file, unless there is one of that name."""
-        if path not in self.files:
-            self.files[path], self.kinds[path] = body, kind
+    def put(self, path: str, body: bytes, kind: str, came_as: list[str] | None = None) -> str:
+        """Add a file; returns where it stands: under a name of its own where something else has that path."""
+        if self.holds_other(path, body):
+            path = free_name(path, self._taken)
+        self._taken[path.casefold()] = path
+        self.files[path], self.kinds[path] = body, kind
+        if came_as:
+            self.came_as[path] = came_as
+        return path
+
+    def holds_other(self, path: str, body: bytes) -> bool:
+        """Whether something else has a path already."""
+        there = self._taken.get(path.casefold())
+        return there is not None and (there != path or self.files[there] != body)
+
+    def takes(self, path: str) -> bool:
+        """Whether a path is taken."""
+        return path.casefold() in self._taken
+
+    def root_for(self, files: Mapping[str, bytes], mesh: str) -> str:
+        """The folder that files which see each other go into as a whole: none, or one of their own where something else has one of their paths."""
+        if not self.takes(mesh) and not any(p in _OWN or self.holds_other(p, b) for p, b in files.items()):
+            return ""
+        stem = posixpath.basename(mesh).rpartition(".")[0]
+        number = 2
+        while any(p.startswith(f"{stem}_{number}/".casefold()) for p in self._taken):
+            number += 1
+        return f"{stem}_{number}/"
 
     def zipped(self) -> bytes:
         """The zip, with its manifest."""
         manifest = [
             {"path": p, "kind": self.kinds[p], "bytes": len(b), "sha256": hashlib.sha256(b).hexdigest()}
+            | ({"came_as": self.came_as[p]} if p in self.came_as else {})
             for p, b in sorted(self.files.items())
         ]
         self.put("manifest.json", as_json({"files": manifest}), "manifest")
@@ -60,7 +91,7 @@ class Delivery:
 class Writer:
     """Puts files into a delivery.
 
-    `painted` has the new pictures, if any; `per_sheet` one material for each tile. `format` is empty for files as they came; with `joined`, the name
+    `painted` has the new pictures, if any, which stand in the delivery already; `per_sheet` one material for each tile. `format` is empty for files as they came; with `joined`, the name
     of the one file that all go into. `how` arranges the UV channels; None leaves all but the layout's as they are. `clean` is what is put right of meshes that are written anew;
     `room` tells of a file whether nothing of the layout lies where a hole in it would be closed.
     """
@@ -79,6 +110,7 @@ class Writer:
     eye: Eye = field(default_factory=Eye)
     model: Model = field(default_factory=Model)
     taken: dict[str, bytes] = field(default_factory=dict)  # pictures of all files that were written
+    came: list[str] = field(default_factory=list)  # the files that go into one
 
     def write(self, c: Chosen, similarities: Floats, coat: Coat | None) -> Chosen:
         """Put a file with its new UVs and companions into the zip; returns it as read back from what was written (in another format: as it was
@@ -104,29 +136,40 @@ class Writer:
             self.seen += compare(of_coat(coat), after(), channel, px, eye=self.eye)
 
     def _as_it_came(self, c: Chosen, uvs: dict[int, Floats], channel: dict[int, int], wired: Wiring | None, coat: Coat | None) -> Chosen:
-        name = c.file.name
-        folder = name.rsplit("/", 1)[0] + "/" if "/" in name else ""
         written = _written(c, uvs, channel) if self.how is None else formats.rearrange(c.scene, uvs, self.how)
-        order, old = {}, set[str]()
+        files, order = self._together(c, c.file.name, written, wired)
+        pictures = {} if wired is None else dict(wired.pictures)
+        root = self.delivery.root_for(files, c.file.name)
+        name = root + c.file.name
+        if root:
+            files, order = self._together(c, name, written, wired)
+            self.notes.append(f"{c.file.name}: something else has that place, so it lies in {root} with what belongs to it.")
+        for path, body in files.items():
+            kind = "mesh" if path == name else "texture" if path in pictures else "companion"
+            self.delivery.put(path, body, kind, [c.file.name] if path == name else None)
+        beside = formats.seen_from(posixpath.dirname(name), {k: v for k, v in files.items() if k != name} | pictures)
+        scene = formats.read(files[name], name, c.file.unit_m, beside)
+        self._look(coat, wired, lambda: of_scene(scene, beside, order), channel)
+        return _again(c, scene, channel, order)
+
+    @staticmethod
+    def _together(
+        c: Chosen, name: str, written: Mapping[str, bytes], wired: Wiring | None
+    ) -> tuple[dict[str, bytes], dict[int, NDArray[np.int64]]]:
+        """A written file that stands at `name` in the zip, with what goes beside it, by path in the zip; and the order of its triangles where it is another."""
+        folder = posixpath.dirname(name) + "/" if "/" in name else ""
+        order, old = dict[int, NDArray[np.int64]](), set[str]()
         shown: set[str] = set()
         if wired is not None:
             seen = wired.seen_from("../" * folder.count("/"))
             rewired = formats.rewire(c.scene, written, c.beside, seen)
             written, order, shown = rewired.files, rewired.order, set(seen.pictures)
             old = _old_pictures(c, wired) | {p for d in rewired.dropped if (p := formats.find_resource(d, c.file.companions))}
-        files = {_in_zip(folder, k or name.rsplit("/", 1)[-1]): v for k, v in written.items() if not (k.startswith("../") and k in shown)}
+        files = {_in_zip(folder, k or posixpath.basename(name)): v for k, v in written.items() if not (k.startswith("../") and k in shown)}
         for path, body in c.beside.items():
             if path not in old:
                 files.setdefault(_in_zip(folder, path), body)
-        for path, body in files.items():
-            kind = "mesh" if path == name else "texture" if wired is not None and path in wired.pictures else "companion"
-            self.delivery.put(path, body, kind)
-        beside = formats.seen_from(folder.rstrip("/"), {k: v for k, v in files.items() if k != name})
-        if wired is not None:
-            beside |= formats.seen_from(folder.rstrip("/"), dict(wired.pictures))
-        scene = formats.read(files[name], name, c.file.unit_m, beside)
-        self._look(coat, wired, lambda: of_scene(scene, beside, order), channel)
-        return _again(c, scene, channel, order)
+        return files, order
 
     def _converted(self, c: Chosen, uvs: dict[int, Floats], channel: dict[int, int], wired: Wiring | None, coat: Coat | None) -> Chosen:
         stem = c.file.name.rsplit("/", 1)[-1].rsplit(".", 1)[0]
@@ -141,12 +184,13 @@ class Writer:
         named = self.settings["channel_names"]
         model.names = self.how.names if self.how is not None else tuple(named.get(str(n), "") for n in range(8)) if named else ()
         first = len(model.meshes)
+        self.came.append(c.file.name)
         add(model, laid, c.beside, wired, f"{stem}/" if self.joined else "", channel)
         self._look(coat, wired, lambda: of_model(model, first, laid), channel)
         self._clean(model, first, c)
         if not self.joined:
             folder = posixpath.dirname(c.file.name)
-            self._put(model, _free(stem, self.format, self.delivery, folder), folder)
+            self._put(model, _free(stem, self.format, self.delivery, folder), [c.file.name], folder)
             self.taken |= model.shown
         return _again(c, laid, channel, {})
 
@@ -169,12 +213,14 @@ class Writer:
     def finish(self) -> None:
         """Write the one file that all went into, where that was asked for."""
         if self.format and self.joined:
-            self._put(self.model, self.joined)
+            self._put(self.model, self.joined, self.came)
 
-    def _put(self, model: Model, name: str, folder: str = "") -> None:
+    def _put(self, model: Model, name: str, came_as: list[str], folder: str = "") -> None:
         _, files, notes = checked(model, self.format, name)
+        placed = {posixpath.join(folder, path): body for path, (body, _) in files.items()}
+        root = self.delivery.root_for(placed, posixpath.join(folder, f"{name}.{self.format}"))
         for path, (body, kind) in files.items():
-            self.delivery.put(posixpath.join(folder, path), body, kind)
+            self.delivery.put(root + posixpath.join(folder, path), body, kind, came_as if kind == "mesh" else None)
         self.notes += [f"{name}.{self.format}: {note}" for note in notes]
 
 
@@ -186,7 +232,7 @@ def _in_zip(folder: str, path: str) -> str:
 def _free(stem: str, format: str, delivery: Delivery, folder: str) -> str:
     """A name that no file of the delivery has in a folder."""
     name, number = stem, 2
-    while posixpath.join(folder, f"{name}.{format}") in delivery.files:
+    while delivery.takes(posixpath.join(folder, f"{name}.{format}")):
         name, number = f"{stem}_{number}", number + 1
     return name
 

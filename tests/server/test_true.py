@@ -209,7 +209,7 @@ def test_two_files_of_one_path_both_join(browser: Browser) -> None:
         "paths": ["set/a.obj", "set/a.obj"],
     }
     browser.work(browser.client.post(f"/api/projects/{browser.project}/files", data).json())
-    assert [f["name"] for f in browser.state()["files"]] == ["set/a (2).obj", "set/a.obj"]
+    assert [f["name"] for f in browser.state()["files"]] == ["set/a.obj", "set/a (2).obj"]
     job = browser.run("deliver")
     archive = zipfile.ZipFile(io.BytesIO(browser.client.get(f"/api/jobs/{job['id']}/output").getvalue()))
     assert {"set/a.obj", "set/a (2).obj"} <= set(archive.namelist())
@@ -267,7 +267,7 @@ def test_history_is_thinned_to_the_last_steps(browser: Browser) -> None:
         browser.run("mend", action="move", rows={file: [[0, 0.0, 1, 1.0, 0.001 * (k + 1), 0.0]]}, label="A little")
     before = browser.state()
     answer = browser.post(f"/api/projects/{browser.project}/thin", {"keep": 2})
-    assert answer["steps"] == Snapshot.objects.filter(project=browser.project).count() + 3 and answer["freed"] > 0
+    assert answer["steps"] == Snapshot.objects.filter(project=browser.project).count() + 4 and answer["freed"] > 0
     after = browser.state()
     assert after["figures"] == before["figures"] and after["undo"] and [t["id"] for t in after["tries"]] == [kept]
     for _ in range(2):

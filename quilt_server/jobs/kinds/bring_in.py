@@ -1,4 +1,4 @@
-"""Bringing files in: all that were uploaded join the project, or none."""
+"""Bringing files in: all that can be read join the project in one step; of the others it is told why they did not."""
 
 from __future__ import annotations
 
@@ -8,44 +8,66 @@ from django.db import transaction
 
 from quilt_core import formats
 from quilt_core.arrays import pack_arrays
-from quilt_core.errors import QuiltError
+from quilt_core.errors import Cancelled, QuiltError
 
 from ...projects.measuring import measure
 from ...projects.models import Job, Layout, Project, Reading, Snapshot, SourceFile
 from ...projects.opened import arrays_of
 from ...projects.reading import choose, parts_of
 from ...projects.sources import identity
-from ...projects.state import advance, settings_of
+from ...projects.state import advance, settings_of, source_files
 from ..kind import Kind
 from ..progress import StopFlag, say, steps
-from ..uploads import bodies_of, read_one
+from ..uploads import MOST_TOLD, Refused, bundles_of, read_one
 
 
 def run_import(job: Job) -> None:
-    """Read all meshes among the uploaded files. Either all of them join the project, or none."""
-    bodies = bodies_of(job.params["files"])
-    meshes = [p for p in bodies if formats.is_mesh(p)]
+    """Read all meshes among the uploaded files. Those that can be read join the project together; of the others it is told why not."""
+    head = Project.objects.get(pk=job.project_id).head
+    names = [] if head is None else [f.name for f in source_files(head).values()]
+    bundles, refused = bundles_of(job.params["files"], names)
+    meshes = [(path, bundle) for bundle in bundles for path in bundle.names]
     if not meshes:
+        if refused:
+            raise QuiltError(_told(refused))
         raise QuiltError(f"There is no mesh among these files. Meshes are {', '.join(formats.ENDINGS[:-1])} or {formats.ENDINGS[-1]}.")
-    channel = int(settings_of(Project.objects.get(pk=job.project_id).head)["channel_in"])
+    channel, unit = int(settings_of(head)["channel_in"]), float(job.params.get("unit_m", 1.0))
     stop, rows = StopFlag(job), []
-    for path in steps(job, sorted(meshes), "Reading {}".format, (0.0, 0.8)):
-        rows.append(read_one(job, path, bodies, channel, formats.unit_for(path, float(job.params.get("unit_m", 1.0)))))
-    rows = _tops(rows)
+    for path, bundle in steps(job, meshes, lambda m: f"Reading {m[0]}", (0.0, 0.8)):
+        try:
+            rows.append((path, *read_one(job, path, bundle, channel, formats.unit_for(path, unit))))
+        except Cancelled:
+            raise
+        except QuiltError as e:
+            refused.append(Refused(path, str(e)))
+    if not rows:
+        raise QuiltError(_told(refused))
+    found = _tops(rows)
     with transaction.atomic():
-        for file, reading in rows:
+        for file, reading in found:
             file.save()
             reading.file = file
             reading.save()
-    job.result = {"files": [f.pk for f, _ in rows], "objects": sum(len(r.objects_info) for _, r in rows)}
+    job.result = {
+        "files": [f.pk for f, _ in found], "objects": sum(len(r.objects_info) for _, r in found),
+        "refused": [{"file": r.name, "why": r.why} for r in refused[:MOST_TOLD]], "refused_count": len(refused),
+    }  # fmt: skip
     try:
         job.span = (0.8, 1.0)
         say(job, "Measuring what is wrong")
-        while not _joined(job, rows, stop):
+        while not _joined(job, found, stop):
             pass  # the project moved on while this was measured: what joins it joins its newest state
     except BaseException:
         SourceFile.objects.filter(pk__in=job.result["files"]).delete()
         raise
+
+
+def _told(refused: list[Refused]) -> str:
+    """Why nothing came in."""
+    if len(refused) == 1:
+        return refused[0].why
+    more = f" And {len(refused) - 5} more." if len(refused) > 5 else ""
+    return f"None of these {len(refused)} files can be read. " + " ".join(r.why for r in refused[:5]) + more
 
 
 def _joined(job: Job, rows: list[tuple[SourceFile, Reading]], stop: StopFlag) -> bool:
@@ -67,16 +89,19 @@ def _joined(job: Job, rows: list[tuple[SourceFile, Reading]], stop: StopFlag) ->
         if project.head_id != (head.pk if head else None):
             return False
         layout.save()
+        if head is None:
+            # The first files can be taken back as well: what they came into is a state too.
+            project.head = Snapshot.objects.create(project=project, label="A new project", settings=snapshot.settings)
         advance(project, label, snapshot, layout)
     return True
 
 
-def _tops(rows: list[tuple[SourceFile, Reading]]) -> list[tuple[SourceFile, Reading]]:
+def _tops(rows: list[tuple[str, SourceFile, Reading]]) -> list[tuple[SourceFile, Reading]]:
     """The files without those that another one is composed of: the layers of a USD scene come in with it."""
     layers = set()
-    for file, _ in rows:
-        layers |= {posixpath.normpath(posixpath.join(posixpath.dirname(file.name), path)) for path in file.companions}
-    return [r for r in rows if r[0].name not in layers] or rows
+    for path, file, _ in rows:
+        layers |= {posixpath.normpath(posixpath.join(posixpath.dirname(path), beside)) for beside in file.companions}
+    return [(f, r) for path, f, r in rows if path not in layers] or [(f, r) for _, f, r in rows]
 
 
 KINDS = (Kind("import", run_import, None),)

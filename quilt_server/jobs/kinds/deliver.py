@@ -172,7 +172,9 @@ def run_deliver(job: Job) -> None:
     coats = [coat_of(c, own[str(c.file.pk)], sheets_of(c, settings)) for c in chosen] if order.paint else []
     painted = paint_sheets(job, coats, settings, order.per_sheet) if order.paint else None
     placed = _aside(rows, on, twin_groups(parts, settings), settings) if order.twins_aside else rows
-    delivery = Delivery({}, {})
+    delivery = Delivery()
+    for path, body in painted.pictures.items() if painted else ():
+        delivery.put(path, body, "difference" if "/differences/" in path else "texture")
     again: list[Chosen] = []
     transforms = parts.merged(own, parts.pieced(placed))
     writer = Writer(
@@ -197,9 +199,6 @@ def run_deliver(job: Job) -> None:
     figures["seen_by_material"] = by_material(writer.seen)
     figures["looks_other"] = reasons(figures["seen"])
     draw_tiles(job, delivery, again, settings, figures, order.params)
-    if painted:
-        for path, body in painted.pictures.items():
-            delivery.put(path, body, "difference" if "/differences/" in path else "texture")
     delivery.put("report.json", json.dumps(figures, indent=2).encode(), "report")
     delivery.put("report.html", _page(project, again, settings, figures), "report")
     zipped = delivery.zipped()

@@ -25,7 +25,7 @@ from ..kind import Asked, Kind, Number
 from ..landing import head_of, land
 from ..progress import StopFlag, say
 from ..succession import Succession
-from ..uploads import bodies_of, read_one
+from ..uploads import bundles_of, read_one
 
 
 class Replace(Asked):
@@ -45,13 +45,15 @@ class _Versions:
         if self.old_file is None:
             raise QuiltError("The file that should be replaced is not there any more.")
         self.welded = self.old_file.pk in settings["welded"]
-        bodies = bodies_of(job.params["files"])
-        meshes = [p for p in bodies if formats.is_mesh(p)]
+        bundles, refused = bundles_of(job.params["files"])
+        if refused:
+            raise QuiltError(refused[0].why)
+        meshes = [p for b in bundles for p in b.names]
         if len(meshes) != 1:
             raise QuiltError(f"Choose one mesh file to take the place of {self.old_file.name}, with its pictures if it has any.")
         if formats.ending(meshes[0]) != formats.ending(self.old_file.name):
             raise QuiltError(f"{meshes[0]} has another format than {self.old_file.name}. Replace it by a file of the same format.")
-        self.new_file, _ = read_one(job, meshes[0], bodies, self.channel, self.old_file.unit_m)
+        self.new_file, _ = read_one(job, meshes[0], bundles[0], self.channel, self.old_file.unit_m)
         self.new_file.name = self.old_file.name
         self.old_scene = kept_scene(self.old_file)
         self.new_scene = read_source(self.new_file)[0]

@@ -8,6 +8,7 @@ import { Tick } from './deliver/Extras'
 import { Channels } from './gather/Channels'
 import { FileRow } from './gather/FileRow'
 import { NewerVersion } from './gather/NewerVersion'
+import { NotTaken } from './gather/NotTaken'
 import { Sizes } from './gather/Sizes'
 import { unitNames } from '../scene/units'
 import { Choice, numbered, NumberField, Setting, Title } from './parts'
@@ -101,6 +102,7 @@ export function Gather() {
           onChange={(e) => take(e.target.files)}
         />
       </Flex>
+      <NotTaken />
       <Setting
         name={`Unit of ${unitless} files`}
         text={`They do not say. Density is per metre; ${titles(formats, (f) => f.says_unit)} name their unit.`}

@@ -10,6 +10,7 @@ import type {
   Proposal,
   Quilt,
   Readied,
+  Refused,
   Unwrapped,
   Worth,
 } from './types'
@@ -27,8 +28,13 @@ export function ended(job: Job, layout: number, unmoved: boolean): Partial<Quilt
       if (job.result.note) return { summary, note: String(job.result.note) }
       return { summary }
     }
-    case 'import':
-      return unmoved ? { stage: 'Inspect' } : {}
+    case 'import': {
+      const refused = (job.result.refused ?? []) as Refused[]
+      // Whoever has to read why something did not come in stays where that is told.
+      if (refused.length)
+        return { refused: { rows: refused, count: Number(job.result.refused_count ?? refused.length) } }
+      return { refused: null, ...(unmoved && { stage: 'Inspect' as const }) }
+    }
     case 'compare':
       return { newer: { ...(result as Newer), job: job.id } }
     case 'replace':

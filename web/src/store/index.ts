@@ -39,6 +39,7 @@ const fresh = () => ({
   alone: null,
   explanation: null,
   newer: null,
+  refused: null,
   baked: null,
   delivered: null,
   shownMap: '',

@@ -165,6 +165,12 @@ export interface Alike {
 
 export type Picks = 'objects' | 'islands' | 'edges' | 'faces' | 'points' | 'brush' | 'measure'
 
+/** A file that did not come in, and why. */
+export interface Refused {
+  file: string
+  why: string
+}
+
 /** What a newer version of a file would change. */
 export interface Newer {
   /** The job that compared it. */
@@ -305,6 +311,8 @@ export interface Quilt extends Handling, Against {
   /** The baked map that the views show in place of the tiles' pictures. */
   shownMap: string
   showMap: (kind: string) => void
+  /** What of the last upload did not come in, while others did. */
+  refused: { rows: Refused[]; count: number } | null
   /** What a newer version of a file would change, once it was compared. */
   newer: Newer | null
   dropNewer: () => void

@@ -1,0 +1,37 @@
+"""Files that cannot be read among others that can: told, and taken back in one step."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from playwright.sync_api import Page, expect
+
+from tests.shapes import grid_obj
+
+from .steps import idle
+from .test_whole_job import address, chromium, page
+
+__all__ = ["address", "chromium", "page"]
+
+
+def test_bad_files_among_good_ones_are_told_and_the_others_can_be_taken_back(page: Page, address: str, tmp_path: Path) -> None:
+    (tmp_path / "crate.obj").write_bytes(grid_obj(4))
+    (tmp_path / "empty.obj").write_bytes(b"")
+    (tmp_path / "torn.glb").write_bytes(b"glTF\x02\x00\x00\x00")
+    page.goto(address)
+    page.get_by_label("Name of the new project").fill("Mixed")
+    page.get_by_role("button", name="Start a project").click()
+    page.get_by_test_id("files").set_input_files([tmp_path / n for n in ("crate.obj", "empty.obj", "torn.glb")])
+    told = page.get_by_role("region", name="Files that did not come in")
+    expect(told).to_be_visible(timeout=60_000)
+    expect(told).to_contain_text("2 files did not come in")
+    expect(told.get_by_role("listitem")).to_have_count(2)
+    expect(told).to_contain_text("empty.obj")
+    expect(told).to_contain_text("torn.glb")
+    expect(page.get_by_text("crate.obj", exact=True)).to_be_visible()
+    told.get_by_role("button", name="Take the others back").click()
+    expect(told).not_to_be_visible()
+    idle(page)
+    expect(page.get_by_text("crate.obj", exact=True)).not_to_be_visible()
+    page.get_by_role("button", name="Redo").click()
+    expect(page.get_by_text("crate.obj", exact=True)).to_be_visible()
