@@ -11,6 +11,8 @@ from quilt_core import formats
 from quilt_core.errors import FileError
 from quilt_core.model.scene import Scene
 
+from .child import Opened, bounded
+
 UNITS = {"m": 1.0, "cm": 0.01, "mm": 0.001, "in": 0.0254, "ft": 0.3048}
 
 
@@ -59,7 +61,14 @@ def read(path: Path, unit_m: float) -> Scene:
         data = path.read_bytes()
     except OSError as e:
         raise FileError(str(path), e.strerror or "it cannot be opened") from e
-    return formats.read(data, path.name, formats.unit_for(path.name, unit_m), Beside(path.parent))
+    unit, beside = formats.unit_for(path.name, unit_m), Beside(path.parent)
+    # A child reads it first: what crashes a library, or takes more than it may, ends there.
+    bounded(lambda limit: _read_through(data, path.name, unit, Opened(beside, limit, len(data))), path.name, len(data))
+    return formats.read(data, path.name, unit, beside)
+
+
+def _read_through(data: bytes, name: str, unit: float, beside: Mapping[str, bytes]) -> None:
+    formats.read(data, name, unit, beside)
 
 
 def folders(paths: list[Path]) -> list[str]:

@@ -37,3 +37,15 @@ def plain(x: float, digits: int = 4) -> str:
     places = max(0, digits - 1 - math.floor(math.log10(abs(rounded))))
     text = f"{rounded:,.{places}f}"
     return text.rstrip("0").rstrip(".") if "." in text else text
+
+
+def cut(text: str, most: int = 60) -> str:
+    """A text from outside as it can be shown: no longer than that, and without signs that no page or terminal can show.
+
+    Examples
+    --------
+    >>> cut("a\\x1b[31mb\\ud800", 20), cut("x" * 9, 4)
+    ('a?[31mb?', 'xxxx...')
+    """
+    shown = "".join("?" if ord(c) < 32 or 0x7F <= ord(c) < 0xA0 or 0xD800 <= ord(c) < 0xE000 else c for c in text[:most])
+    return shown + ("..." if len(text) > most else "")

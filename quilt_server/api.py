@@ -283,16 +283,12 @@ def compare_newer(
     request: HttpRequest, project_id: int, file_id: int, files: list[UploadedFile] = File(...), paths: list[str] = Form(...)
 ) -> JobOut:
     """Upload a newer version of a file; a job tells what it would change. The job `replace` then takes it over."""
-    from .jobs.uploads import clean_path
-    from .projects.sources import store
+    from .jobs.uploads import taken
 
     project = project_of(project_id)
-    if len(paths) != len(files):
-        raise QuiltError("Every file needs a path.")
     if project.head is None or file_id not in project.head.files:
         raise QuiltError("The file that should be replaced is not there any more.")
-    stored = [{"path": clean_path(p), "sha": store(f.read())} for p, f in zip(paths, files, strict=True)]
-    return _started(Job.objects.create(project=project, kind="compare", params={"file": file_id, "files": stored}))
+    return _started(Job.objects.create(project=project, kind="compare", params={"file": file_id, "files": taken(files, paths)}))
 
 
 @api.post("/projects/{project_id}/pictures", response=PictureOut)
@@ -313,16 +309,12 @@ def bring_in(
     request: HttpRequest, project_id: int, files: list[UploadedFile] = File(...), paths: list[str] = Form(...), unit_m: float = Form(1.0)
 ) -> JobOut:
     """Upload files; a job reads them. `paths` holds the relative path of each, so that folders keep their shape."""
-    from .jobs.uploads import clean_path
-    from .projects.sources import store
+    from .jobs.uploads import taken
 
     project = project_of(project_id)
-    if len(paths) != len(files):
-        raise QuiltError("Every file needs a path.")
     if not 1e-6 <= unit_m <= 1e6:
         raise QuiltError("The unit must be between a micrometre and a thousand kilometres.")
-    stored = [{"path": clean_path(p), "sha": store(f.read())} for p, f in zip(paths, files, strict=True)]
-    return _started(Job.objects.create(project=project, kind="import", params={"files": stored, "unit_m": unit_m}))
+    return _started(Job.objects.create(project=project, kind="import", params={"files": taken(files, paths), "unit_m": unit_m}))
 
 
 def _started(job: Job) -> JobOut:

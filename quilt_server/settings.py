@@ -49,9 +49,26 @@ STATIC_URL = "/static/"
 WEB_DIR = BASE_DIR / "web" / "dist"
 WHITENOISE_ROOT = WEB_DIR if WEB_DIR.exists() else None
 WHITENOISE_INDEX_FILE = True
-DATA_UPLOAD_MAX_MEMORY_SIZE = 1 << 30
-DATA_UPLOAD_MAX_NUMBER_FILES = 1000
-FILE_UPLOAD_MAX_MEMORY_SIZE = 16 << 20
-# The most that one upload, zip files opened, may hold.
-QUILT_UPLOAD_BYTES = 1 << 30
-QUILT_UPLOAD_FILES = 1000
+
+
+def _limit(name: str, usual: int) -> int:
+    """A limit that the environment may set, a whole number above 0."""
+    text = os.environ.get(name, "")
+    if not text:
+        return usual
+    if not text.isascii() or not text.isdigit() or not 0 < int(text[:12]) < 10**9:
+        raise SystemExit(f"quilt: {name} is '{text[:40]}'; it should be a whole number above 0.")
+    return int(text)
+
+
+# The most that one upload, zip files opened, may hold; and the largest file in it.
+QUILT_UPLOAD_BYTES = _limit("QUILT_UPLOAD_MB", 2048) << 20
+QUILT_FILE_BYTES = _limit("QUILT_FILE_MB", 1024) << 20
+QUILT_UPLOAD_FILES = _limit("QUILT_UPLOAD_FILES", 2000)
+# Pixels of a picture that is looked at in the browser or carried over.
+QUILT_PICTURE_PIXELS = _limit("QUILT_PICTURE_MEGAPIXELS", 256) * 1_000_000
+DATA_UPLOAD_MAX_MEMORY_SIZE = 32 << 20  # of what is no file: settings of a very large project
+DATA_UPLOAD_MAX_NUMBER_FILES = QUILT_UPLOAD_FILES + 1
+DATA_UPLOAD_MAX_NUMBER_FIELDS = QUILT_UPLOAD_FILES + 100
+# Files go to the disk as they come; only small ones wait in memory.
+FILE_UPLOAD_MAX_MEMORY_SIZE = 256 << 10

@@ -10,6 +10,7 @@ import numpy as np
 from ..errors import FileError
 from ..model.scene import Floats, Scene, UvChannel
 from .beside import find_resource, seen_from
+from .bounds import checked
 from .channels import LAYOUT, Arrangement
 from .registry import ENDINGS, EXPORTS, ending, for_file, named, normals
 from .revision import like, numbered
@@ -36,7 +37,7 @@ def read(data: bytes, file: str, unit_m: float = 1.0, resources: Mapping[str, by
 
     Raises
     ------
-    FileError : unknown format or a file that cannot be read
+    FileError : unknown format, a file that cannot be read, or one whose numbers are too large to compute with
     """
     of = for_file(file)
     scene = of.read(data, file, unit_m, {} if resources is None else resources)
@@ -44,7 +45,7 @@ def read(data: bytes, file: str, unit_m: float = 1.0, resources: Mapping[str, by
         larger = np.diag([unit_m, unit_m, unit_m, 1.0])
         scene.objects = [replace(o, world=larger @ o.world) for o in scene.objects]
         scene.nodes = [replace(n, world=larger @ n.world) for n in scene.nodes]
-    return scene
+    return checked(scene)
 
 
 def unit_for(file: str, unit_m: float) -> float:

@@ -5,7 +5,10 @@ from __future__ import annotations
 import posixpath
 from collections.abc import Mapping
 from functools import lru_cache
+from typing import TypeVar
 from urllib.parse import unquote
+
+T = TypeVar("T")
 
 
 def find_resource(uri: str, resources: Mapping[str, bytes]) -> str | None:
@@ -17,12 +20,12 @@ def find_resource(uri: str, resources: Mapping[str, bytes]) -> str | None:
     return matches[0] if len(matches) == 1 else None
 
 
-def seen_from(folder: str, bodies: Mapping[str, bytes]) -> dict[str, bytes]:
+def seen_from(folder: str, bodies: Mapping[str, T]) -> dict[str, T]:
     """Files that came together as they are seen from a folder among them: by relative path, those above it with `../`.
 
     Parameters
     ----------
-    folder : empty for the top; bodies : by relative path without any `..`
+    folder : empty for the top; bodies : what they hold, or what stands for it, by relative path without any `..`
     """
     return {_joined(_way(posixpath.dirname(p), folder), posixpath.basename(p)): body for p, body in bodies.items()}
 

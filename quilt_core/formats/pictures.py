@@ -16,6 +16,8 @@ from ..model.scene import Scene
 from .beside import find_resource
 
 MOST_PIXELS = 16384 * 16384
+# Only readers that work by themselves: some others of the library call programs of the machine.
+READ = ("PNG", "JPEG", "TIFF", "TGA", "BMP", "WEBP")
 
 
 def pictures(scene: Scene, resources: Mapping[str, bytes]) -> list[dict[str, bytes]]:
@@ -54,7 +56,7 @@ def texels_per_unit(scene: Scene, sizes: Sequence[Mapping[str, tuple[int, int]]]
 def size_of(body: bytes) -> tuple[int, int] | None:
     """Width and height of a picture file, without decoding it; None where it is none."""
     try:
-        with Image.open(io.BytesIO(body)) as image:
+        with Image.open(io.BytesIO(body), formats=READ) as image:
             return image.size
     except (UnidentifiedImageError, OSError, ValueError, SyntaxError, Image.DecompressionBombError):
         return None
@@ -67,7 +69,7 @@ def _beside(path: str, resources: Mapping[str, bytes]) -> bytes | None:
         name = path.replace("\\", "/").rsplit("/", 1)[-1].lower()
         same = [p for p in resources if p.rsplit("/", 1)[-1].lower() == name]
         found = same[0] if len(same) == 1 else None
-    return None if found is None else resources[found]
+    return None if found is None else resources.get(found)
 
 
 def open_picture(data: bytes, name: str = "the picture") -> Image.Image:
@@ -78,7 +80,7 @@ def open_picture(data: bytes, name: str = "the picture") -> Image.Image:
     FileError : no picture that can be read, or one of more pixels than are taken
     """
     try:
-        image = Image.open(io.BytesIO(data))
+        image = Image.open(io.BytesIO(data), formats=READ)
         if image.width * image.height > MOST_PIXELS:
             raise FileError(name, f"it has {image.width} x {image.height} px, more than is taken", "", "Make it smaller than 16384 px.")
         image.load()

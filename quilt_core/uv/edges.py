@@ -36,10 +36,12 @@ def mesh_faults(mesh: Mesh, channel: UvChannel | None = None, islands: Islands |
     where = np.flatnonzero(real)
     a, b = node[real].ravel(), np.roll(node[real], -1, axis=1).ravel()
     key = np.minimum(a, b) * (int(node.max()) + 1) + np.maximum(a, b)
+    if not len(key):
+        return MeshFaults(split, 0, 0, np.zeros(count, bool), np.zeros(count, bool))
     order = np.argsort(key, kind="stable")
     first = np.flatnonzero(np.r_[True, key[order][1:] != key[order][:-1]])
     faces = np.diff(np.r_[first, len(key)])
-    ways = np.add.reduceat((a < b)[order].astype(np.int64), first) if len(first) else np.zeros(0, np.int64)
+    ways = np.add.reduceat((a < b)[order].astype(np.int64), first)
     crowd, against = faces > 2, (faces == 2) & (ways != 1)
     of_edge = np.repeat(np.arange(len(first)), faces)
     face = where[order // 3]

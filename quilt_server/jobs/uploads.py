@@ -2,55 +2,85 @@
 
 from __future__ import annotations
 
-import io
 import posixpath
-import zipfile
-from collections.abc import Container, Iterable
+from collections.abc import Callable, Container, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
-from pathlib import PurePosixPath
 
 from django.conf import settings as limits
+from django.core.files.uploadedfile import UploadedFile
+from django.db import connections
 
+from quilt_cli.child import FINDING, Limit, Opened, bounded, bytes_of
 from quilt_core import formats
 from quilt_core.errors import FileError, QuiltError
 
 from ..projects import files as stored_files
-from ..projects.models import Job, Reading, SourceFile
-from ..projects.sources import make_reading, materials_of, store
+from ..projects.models import Job, Original, Reading, SourceFile
+from ..projects.sources import make_reading, materials_of
+from .archives import Most, clean_path, unzipped
 
 MOST_TOLD = 50  # missing files that are named one by one
 
 
-def clean_path(path: str) -> str:
-    """A relative path without tricks, for use as a name only.
+class Kept(Mapping[str, bytes]):
+    """Files in the data folder by path, read when they are asked for."""
+
+    def __init__(self, shas: Mapping[str, str]) -> None:
+        self.shas = dict(shas)
+
+    def __getitem__(self, path: str) -> bytes:
+        return stored_files.get(self.shas[path])
+
+    def __contains__(self, path: object) -> bool:
+        return path in self.shas
+
+    def __iter__(self) -> Iterator[str]:
+        return iter(self.shas)
+
+    def __len__(self) -> int:
+        return len(self.shas)
+
+
+def most() -> Most:
+    """The limits of the settings."""
+    return Most(limits.QUILT_UPLOAD_BYTES, limits.QUILT_FILE_BYTES, limits.QUILT_UPLOAD_FILES)
+
+
+def taken(files: Sequence[UploadedFile], paths: Sequence[str]) -> list[dict[str, str]]:
+    """What an upload brought, kept on disk part by part: for each file its path and hash.
 
     Raises
     ------
-    QuiltError : an absolute path, or one that climbs out
+    QuiltError : more than is taken at once, or a name that cannot be taken
     """
-    parts = [p for p in path.replace("\\", "/").split("/") if p not in ("", ".")]
-    if not parts or ".." in parts or path.startswith("/") or any(ord(c) < 32 for c in path) or len(path) > 400:
-        raise QuiltError(f"'{path[:60]}' is not a file name that can be taken.")
-    return str(PurePosixPath(*parts))
+    if len(paths) != len(files):
+        raise QuiltError("Every file needs a path.")
+    bound = most()
+    if len(files) > bound.files:
+        raise QuiltError(f"These are {len(files):,} files; {bound.files:,} are taken at once. Bring them in several parts.")
+    if sum(f.size or 0 for f in files) > bound.bytes:
+        raise QuiltError(
+            f"These files are more than {bound.bytes >> 20:,} MB, which is what is taken at once. Bring them in several parts."
+        )
+    names = [clean_path(p) for p in paths]
+    for f, name in zip(files, names, strict=True):
+        if (f.size or 0) > bound.of_one:
+            raise FileError(name, f"it is {(f.size or 0) >> 20:,} MB; a file has {bound.of_one >> 20:,} MB at most", "", "Part it.")
+    return [{"path": name, "sha": keep(f.chunks())} for f, name in zip(files, names, strict=True)]
 
 
-def unzip(name: str, data: bytes) -> dict[str, bytes]:
-    """The files of a zip, within the limits of the settings."""
-    try:
-        archive = zipfile.ZipFile(io.BytesIO(data))
-        entries = [e for e in archive.infolist() if not e.is_dir() and not e.filename.startswith("__MACOSX")]
-        if len(entries) > limits.QUILT_UPLOAD_FILES or sum(e.file_size for e in entries) > limits.QUILT_UPLOAD_BYTES:
-            raise FileError(name, "it holds more than is taken at once", "", "Bring its files in several parts.")
-        return {clean_path(e.filename): archive.read(e) for e in entries}
-    except (zipfile.BadZipFile, RuntimeError, NotImplementedError, OSError, EOFError, ValueError) as e:
-        raise FileError(name, "this zip cannot be opened", "", "Make it again without a password.") from e
+def keep(parts: Iterable[bytes]) -> str:
+    """Keep a file that comes in parts; returns its hash."""
+    sha, size = stored_files.put_parts(parts)
+    Original.objects.get_or_create(sha=sha, defaults={"size": size})
+    return sha
 
 
 @dataclass
 class Bundle:
-    """Files that see each other: all by path, and the meshes that are read from here, with the name that each has in the project."""
+    """Files that see each other: hashes of all by path, and the meshes that are read from here, with the name that each has in the project."""
 
-    bodies: dict[str, bytes]
+    shas: dict[str, str]
     names: dict[str, str] = field(default_factory=dict)
 
 
@@ -70,33 +100,33 @@ def bundles_of(files: list[dict[str, str]], taken: Iterable[str] = ()) -> tuple[
     ----------
     taken : names that files of the project have already: whoever comes after them gets a name of its own
     """
-    loose: list[dict[str, bytes]] = [{}]
-    zips, refused = list[tuple[str, dict[str, bytes]]](), list[Refused]()
+    loose: list[dict[str, str]] = [{}]
+    zips, refused = list[tuple[str, dict[str, str]]](), list[Refused]()
     for f in files:
-        path, data = f["path"], stored_files.get(f["sha"])
+        path, sha = f["path"], f["sha"]
         if path.lower().endswith(".zip"):
             try:
-                zips.append((path[:-4], unzip(path, data)))
+                with stored_files.path_of(sha).open("rb") as stream:
+                    zips.append((path[:-4], unzipped(path, stream, most(), keep)))
             except QuiltError as e:
                 refused.append(Refused(path, str(e)))
             continue
-        path = clean_path(path)
-        own = next((b for b in loose if b.get(path, data) == data), None)
+        own = next((b for b in loose if b.get(path, sha) == sha), None)
         if own is None:
             loose.append(own := {})
-        own[path] = data
+        own[path] = sha
     first = loose[0]
     found = [("", first)] + [("", more) for more in loose[1:]]
-    for stem, bodies in zips:
-        if any(first.get(p, b) != b for p, b in bodies.items()):
-            found.append((stem, bodies))
+    for stem, shas in zips:
+        if any(first.get(p, b) != b for p, b in shas.items()):
+            found.append((stem, shas))
         else:
-            first.update(bodies)
+            first.update(shas)
     names = {n.casefold() for n in taken}
     out = []
-    for stem, bodies in found:
-        bundle = Bundle(bodies if bodies is first else first | bodies)
-        for path in sorted(p for p in bodies if formats.is_mesh(p)):
+    for stem, shas in found:
+        bundle = Bundle(shas if shas is first else first | shas)
+        for path in sorted(p for p in shas if formats.is_mesh(p)):
             bundle.names[path] = free_name(posixpath.join(stem, path), names)
             names.add(bundle.names[path].casefold())
         out.append(bundle)
@@ -114,17 +144,40 @@ def free_name(path: str, taken: Container[str]) -> str:
     return free
 
 
-def read_one(job: Job, path: str, bundle: Bundle, channel: int, unit: float) -> tuple[SourceFile, Reading]:
-    """A mesh among uploaded files with what it names beside it; neither row is saved yet."""
-    bodies = bundle.bodies
-    beside = formats.seen_from(posixpath.dirname(path), {p: b for p, b in bodies.items() if p != path})
-    scene = formats.read(bodies[path], path, unit, beside)
+def read_one(
+    job: Job, path: str, bundle: Bundle, channel: int, unit: float, stop: Callable[[], bool] | None = None
+) -> tuple[SourceFile, Reading]:
+    """A mesh among uploaded files with what it names beside it; neither row is saved yet. It is read in a child with bounds, since nothing is known of the file
+    before.
+
+    Raises
+    ------
+    FileError : it cannot be read, or reading it takes more than it may
+    Cancelled : the job should stop
+    """
+    connections.close_all()  # the child opens its own
+    return bounded(
+        lambda limit: _read_here(job, path, bundle, channel, unit, limit),
+        path,
+        stored_files.path_of(bundle.shas[path]).stat().st_size,
+        stop=stop,
+    )
+
+
+def _read_here(job: Job, path: str, bundle: Bundle, channel: int, unit: float, limit: Limit) -> tuple[SourceFile, Reading]:
+    data = stored_files.get(bundle.shas[path])
+    others = formats.seen_from(posixpath.dirname(path), {p: sha for p, sha in bundle.shas.items() if p != path})
+    beside = Opened(Kept(others), limit, len(data))
+    scene = formats.read(data, path, unit, beside)
+    materials = materials_of(scene, beside)
+    # What is found in it from now on goes by what was read, which may be packed tighter in the file.
+    limit.allow(FINDING, bytes_of(scene))
     found = {r: formats.find_resource(r, beside) for r in scene.references}
-    companions = {p: store(beside[p]) for p in found.values() if p}
+    companions = {p: others[p] for p in found.values() if p}
     gone = [f"'{r}', which it names, did not come along" for r, p in found.items() if p is None]
     told = scene.warnings + [w for w in gone[:MOST_TOLD] if w not in scene.warnings]
     file = SourceFile(
-        project_id=job.project_id, name=bundle.names[path], original_id=store(bodies[path]), unit_m=unit, companions=companions, warnings=told,
-        materials=materials_of(scene, beside),
+        project_id=job.project_id, name=bundle.names[path], original_id=bundle.shas[path], unit_m=unit, companions=companions, warnings=told,
+        materials=materials,
     )  # fmt: skip
     return file, make_reading(file, scene, channel)

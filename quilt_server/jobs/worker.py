@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import contextlib
-import ctypes
 import gc
 import os
 import signal
@@ -12,14 +11,10 @@ import time
 import traceback
 from dataclasses import dataclass
 
-_PR_SET_PDEATHSIG = 1
+from quilt_cli.child import die_with_parent
+
 _PATIENCE = 0.7  # seconds that a job has to stop by itself before its process is ended
 _LOOK = 0.5  # seconds after which the table is looked at even when nobody called
-
-
-def die_with_parent() -> None:
-    """Ask Linux to end this process when its parent ends, however that happens."""
-    ctypes.CDLL(None).prctl(_PR_SET_PDEATHSIG, signal.SIGKILL)
 
 
 def sweep() -> None:

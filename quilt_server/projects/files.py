@@ -5,7 +5,10 @@ from __future__ import annotations
 import hashlib
 import os
 import tempfile
+from collections.abc import Iterable, Iterator
+from contextlib import contextmanager
 from pathlib import Path
+from typing import IO
 
 from django.conf import settings
 
@@ -19,22 +22,47 @@ def folder(name: str) -> Path:
     return path
 
 
+class NoRoom(QuiltError):
+    """The data folder cannot be written: the disk is full, read-only or gone."""
+
+    def __init__(self, why: str) -> None:
+        super().__init__(
+            f"The data folder cannot be written ({why}). Nothing was lost. Make room on the disk or mend it, then do it again."
+        )
+
+
+@contextmanager
+def _new_file(there: Path) -> Iterator[tuple[IO[bytes], str]]:
+    """A file under another name, gone again where writing it fails.
+
+    Raises
+    ------
+    NoRoom : the disk takes no more
+    """
+    name = ""
+    try:
+        there.mkdir(parents=True, exist_ok=True)
+        handle, name = tempfile.mkstemp(dir=there, prefix=".new-")
+        with os.fdopen(handle, "wb") as f:
+            yield f, name
+    except OSError as e:
+        raise NoRoom(e.strerror or type(e).__name__) from e
+    finally:
+        if name:
+            Path(name).unlink(missing_ok=True)
+
+
 def write_whole(path: Path, data: bytes) -> None:
     """Write a file under another name first, so that a crash leaves no half of it.
 
     Raises
     ------
-    QuiltError : the disk takes no more
+    NoRoom : the disk takes no more
     """
-    path.parent.mkdir(parents=True, exist_ok=True)
-    handle, name = tempfile.mkstemp(dir=path.parent, prefix=".new-")
-    try:
-        with os.fdopen(handle, "wb") as f:
-            f.write(data)
+    with _new_file(path.parent) as (f, name):
+        f.write(data)
+        f.close()
         os.replace(name, path)
-    except OSError as e:
-        Path(name).unlink(missing_ok=True)
-        raise QuiltError(f"The data folder takes no more files ({e.strerror}). Make room on the disk, then do it again.") from e
 
 
 def path_of(sha: str) -> Path:
@@ -51,6 +79,26 @@ def put(data: bytes) -> str:
     else:
         write_whole(path, data)
     return sha
+
+
+def put_parts(parts: Iterable[bytes]) -> tuple[str, int]:
+    """Keep bytes that come in parts, never all of them in memory; returns their SHA-256 and how many they are.
+
+    Raises
+    ------
+    NoRoom : the disk takes no more
+    """
+    found, size = hashlib.sha256(), 0
+    with _new_file(folder("files")) as (f, name):
+        for part in parts:
+            found.update(part)
+            size += len(part)
+            f.write(part)
+        f.close()
+        path = path_of(found.hexdigest())
+        path.parent.mkdir(parents=True, exist_ok=True)
+        os.replace(name, path)
+    return found.hexdigest(), size
 
 
 def get(sha: str) -> bytes:

@@ -107,10 +107,17 @@ def parse(data: bytes, file: str, resources: Mapping[str, bytes] | None = None) 
     return document
 
 
+def _text(value: dict[str, Any]) -> bytes:
+    try:
+        return json.dumps(value, ensure_ascii=False, separators=(",", ":")).encode()
+    except UnicodeEncodeError:  # halves of signs, which JSON can name and no text can hold: they stay named
+        return json.dumps(value, separators=(",", ":")).encode()
+
+
 def _load(data: bytes, file: str) -> dict[str, Any]:
     try:
         value = json.loads(data.decode("utf-8-sig"))
-    except (UnicodeDecodeError, json.JSONDecodeError, RecursionError) as e:
+    except (ValueError, RecursionError) as e:  # of ValueError also numbers of thousands of digits
         raise FileError(file, "the JSON part cannot be read", str(e)[:80], "Export the file again.") from e
     if not isinstance(value, dict):
         raise FileError(file, "the JSON part is not an object", "", "Export the file again.")
@@ -184,7 +191,7 @@ def serialise(document: Document) -> dict[str, bytes]:
             buffers[i]["uri"] = head + "," + base64.b64encode(body).decode()
         else:
             out[uri] = bytes(body)
-    text = json.dumps(document.json, ensure_ascii=False, separators=(",", ":")).encode()
+    text = _text(document.json)
     if not document.glb:
         out[""] = text
         return out

@@ -14,6 +14,7 @@ from PIL import Image, UnidentifiedImageError
 from ...model.material import BLEND, OPAQUE, Colour, Material, Texture, affine_of
 from ..beside import find_resource
 from ..kinds import kind_of
+from ..pictures import READ
 
 # How many words may follow an option, at least and at most.
 _OPTIONS = {"-s": (1, 3), "-o": (1, 3), "-t": (1, 3), "-mm": (2, 2), "-blendu": (1, 1), "-blendv": (1, 1), "-boost": (1, 1), "-texres": (1, 1),
@@ -169,7 +170,7 @@ def holds_normals(path: str, resources: Mapping[str, bytes]) -> bool:
     if found is None:
         return False
     try:
-        with Image.open(io.BytesIO(resources[found])) as picture:
+        with Image.open(io.BytesIO(resources[found]), formats=READ) as picture:
             if picture.mode not in ("RGB", "RGBA", "P") or picture.width * picture.height > _LARGEST:
                 return False
             values = np.asarray(picture.convert("RGB").resize((64, 64)), np.float64) / 127.5 - 1

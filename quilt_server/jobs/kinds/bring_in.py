@@ -35,7 +35,7 @@ def run_import(job: Job) -> None:
     stop, rows = StopFlag(job), []
     for path, bundle in steps(job, meshes, lambda m: f"Reading {m[0]}", (0.0, 0.8)):
         try:
-            rows.append((path, *read_one(job, path, bundle, channel, formats.unit_for(path, unit))))
+            rows.append((path, *read_one(job, path, bundle, channel, formats.unit_for(path, unit), stop)))
         except Cancelled:
             raise
         except QuiltError as e:
