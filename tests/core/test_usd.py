@@ -252,6 +252,69 @@ def test_nothing_outside_the_folder_is_opened(asset: str) -> None:
         formats.read(root, "root.usda")
 
 
+CLIP = """#usda 1.0
+def Mesh "m" (
+    clips = {
+        dictionary default = {
+            asset[] assetPaths = [@%s@]
+            asset manifestAssetPath = @%s@
+            string primPath = "/m"
+            double2[] active = [(0, 0)]
+            double2[] times = [(0, 0)]
+        }
+    }
+)
+{
+    int[] faceVertexCounts = [3]
+    int[] faceVertexIndices = [0, 1, 2]
+    point3f[] points
+    texCoord2f[] primvars:st = [(0, 0), (1, 0), (0, 1)] (
+        interpolation = "vertex"
+    )
+}
+"""
+MANIFEST = b'#usda 1.0\nover "m"\n{\n    point3f[] points\n}\n'
+VALUES = b'#usda 1.0\nover "m"\n{\n    point3f[] points.timeSamples = { 0: [(9, 9, 9), (1, 0, 0), (0, 1, 0)] }\n}\n'
+
+
+def test_values_over_time_come_from_what_came_along_and_from_nowhere_else(tmp_path: Path) -> None:
+    """OpenUSD opens value clips when a value is asked for, after the stage was composed (its documentation, "Value Clips")."""
+    (tmp_path / "values.usda").write_bytes(VALUES)
+    (tmp_path / "manifest.usda").write_bytes(MANIFEST)
+    body = CLIP % (tmp_path / "values.usda", tmp_path / "manifest.usda")
+    # That usd-core itself reads it shows that the attack is one.
+    stage = stage_of(body.encode(), tmp_path)
+    assert stage.GetPrimAtPath("/m").GetAttribute("points").Get(0)[0] == (9, 9, 9)
+    with pytest.raises(FileError, match="outside its own folder"):
+        formats.read(body.encode(), "root.usda")
+    own = (CLIP % ("./values.usda", "./manifest.usda")).encode()
+    beside = {"values.usda": VALUES, "manifest.usda": MANIFEST}
+    assert formats.read(own, "root.usda", 1.0, beside).meshes[0].positions[0].tolist() == [9, 9, 9]
+    row = own.replace(b"asset manifestAssetPath = @./manifest.usda@", b'string templateAssetPath = "../../v.#.usda"')
+    with pytest.raises(FileError, match="a row of files"):
+        formats.read(row, "root.usda", 1.0, beside)
+
+
+def test_a_reference_that_is_computed_is_refused(tmp_path: Path) -> None:
+    """Expressions in asset paths are evaluated after the layer named its dependencies (OpenUSD's documentation, "Variable Expressions")."""
+    (tmp_path / "values.usda").write_bytes(VALUES.replace(b"over", b"def Mesh"))
+    head = f'#usda 1.0\n(\n    expressionVariables = {{\n        string W = "{tmp_path}/values.usda"\n    }}\n)\n'
+    root = head + 'def "m" (\n    references = @`"${W}"`@</m>\n)\n{\n}\n'
+    stage = stage_of(root.encode(), tmp_path)
+    assert stage.GetPrimAtPath("/m").GetTypeName() == "Mesh"
+    with pytest.raises(FileError, match="computed from variables"):
+        formats.read(root.encode(), "root.usda")
+
+
+@pytest.mark.parametrize("asset", ["/etc/hosts.usda", "../../outside.usda"])
+def test_a_package_names_nothing_outside_it(asset: str) -> None:
+    out = BytesIO()
+    with zipfile.ZipFile(out, "w", zipfile.ZIP_STORED) as archive:
+        archive.writestr("shed.usda", SHED.replace("#usda 1.0\n(", f"#usda 1.0\n(\n    subLayers = [@{asset}@]", 1))
+    with pytest.raises(FileError, match="outside its own folder"):
+        formats.read(out.getvalue(), "shed.usdz")
+
+
 def package(tmp_path: Path, change: Callable[[str], str] = lambda text: text) -> bytes:
     (tmp_path / "in/textures").mkdir(parents=True)
     (tmp_path / "in/shed.usda").write_text(change(SHED))

@@ -22,6 +22,7 @@ from ...errors import FileError
 from ..beside import find_resource
 
 MOST_FILES = 2000
+_ENDINGS = (".usd", ".usda", ".usdc")
 # What the library raises over a damaged file.
 ERRORS = (Tf.ErrorException, UnicodeDecodeError)
 
@@ -91,7 +92,9 @@ def _dependencies(layers: Layers, path: Path, name: str) -> list[str]:
     if layer is None:
         raise layers.fail(f"'{name}' cannot be read as USD", "", "Export it again.")
     out = []
-    for asset in layer.GetCompositionAssetDependencies():
+    for asset in [*layer.GetCompositionAssetDependencies(), *_clips(layers, layer, name)]:
+        if "`" in asset:
+            raise layers.fail("what it is composed of is computed from variables", name, "Flatten it into one file.")
         wanted = asset.replace("\\", "/")
         if not wanted:
             continue
@@ -99,6 +102,25 @@ def _dependencies(layers: Layers, path: Path, name: str) -> list[str]:
         if "://" in wanted or posixpath.isabs(wanted) or wanted[1:2] == ":" or inside.startswith(".."):
             raise layers.fail(f"it is composed of '{asset}', outside its own folder", name, "Flatten it into one file.")
         out.append(inside)
+    return out
+
+
+def _clips(layers: Layers, layer: Any, name: str) -> list[str]:
+    """Paths of the layers that values are taken from over time: those are opened only when a value is asked for, and are no part of the composition."""
+    out: list[str] = []
+
+    def look(path: Any) -> None:
+        spec = layer.GetObjectAtPath(path)
+        clips = spec.GetInfo("clips") if isinstance(spec, Sdf.PrimSpec) and spec.HasInfo("clips") else {}
+        for of in clips.values() if isinstance(clips, dict) else ():
+            if not isinstance(of, dict):
+                continue
+            if of.get("templateAssetPath"):
+                raise layers.fail("it takes values over time from a row of files", f"{name}, {path}", "Flatten it into one file.")
+            named = [*(of.get("assetPaths") or []), *([of["manifestAssetPath"]] if of.get("manifestAssetPath") else [])]
+            out.extend(a.path for a in named if isinstance(a, Sdf.AssetPath))
+
+    layer.Traverse(Sdf.Path.absoluteRootPath, look)
     return out
 
 
@@ -125,7 +147,7 @@ def _unpacked(data: bytes, file: str) -> Layers:
     except (zipfile.BadZipFile, EOFError, NotImplementedError, RuntimeError, ValueError, OSError) as e:
         raise FileError(file, "the package is damaged", "", "Copy the file again.") from e
     root = next(iter(bodies))
-    if not root.lower().endswith((".usd", ".usda", ".usdc")):
+    if not root.lower().endswith(_ENDINGS):
         raise FileError(file, f"the first file of the package is '{root}', not a layer", "", "Export it again.")
     return Layers(file, root, True, bodies)
 
@@ -142,14 +164,22 @@ def opened(layers: Layers) -> Iterator[tuple[Any, Path]]:
         folder = Path(name).resolve()
         for path, body in layers.bodies.items():
             _put(folder, path, body)
+        for path in layers.bodies if layers.packed else ():
+            if path.lower().endswith(_ENDINGS):
+                _dependencies(layers, folder / path, path)
         try:
             stage = Usd.Stage.Open(str(folder / layers.root))
         except ERRORS as e:
             raise layers.fail("it cannot be read as USD", _line(e), "Export it again.") from e
-        for layer in stage.GetUsedLayers():
-            if not layer.anonymous and not Path(layer.realPath).resolve().is_relative_to(folder):
-                raise layers.fail(f"it is composed of '{layer.identifier}', outside its own folder", "", "Flatten it into one file.")
+        _check_used(stage, layers, folder)
         yield stage, folder
+        _check_used(stage, layers, folder)  # reading a value may have opened more
+
+
+def _check_used(stage: Any, layers: Layers, folder: Path) -> None:
+    for layer in stage.GetUsedLayers(True):
+        if not layer.anonymous and not Path(layer.realPath).resolve().is_relative_to(folder):
+            raise layers.fail(f"it is composed of '{layer.identifier}', outside its own folder", "", "Flatten it into one file.")
 
 
 def packed(bodies: Mapping[str, bytes]) -> bytes:

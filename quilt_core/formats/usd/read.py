@@ -25,6 +25,7 @@ from .materials import Materials
 _UV_NAMES = ("st", "uv", "map", "texcoord")
 _TYPES = {"texCoord2f[]", "texCoord2d[]", "texCoord2h[]"}
 _PLAIN = {"float2[]", "double2[]", "half2[]"}
+MOST_OBJECTS = 20_000
 _CORNERS, _POINTS = ("faceVarying",), ("vertex", "varying")
 
 
@@ -62,7 +63,13 @@ def read(data: bytes, file: str, unit_m: float = 1.0, resources: Mapping[str, by
 def _scene(stage: Any, folder: Any, layers: Layers, data: bytes) -> Scene:
     scene = Scene(layers.file, "usd", [], [], [], data, inside=layers.bodies if layers.packed else {})
     scene.warnings += [f"'{name}', which it is composed of, did not come along" for name in layers.missing]
-    prims = [p for p in Usd.PrimRange(stage.GetPseudoRoot(), Usd.TraverseInstanceProxies()) if _is_shown(p)]
+    prims = []
+    for prim in Usd.PrimRange(stage.GetPseudoRoot(), Usd.TraverseInstanceProxies()):
+        if _is_shown(prim):
+            prims.append(prim)
+            # Instances within instances: a few lines may stand for millions.
+            if len(prims) > MOST_OBJECTS:
+                raise layers.fail(f"it places more than {MOST_OBJECTS:,} meshes", "", "Bring it in several parts.")
     scene.key = layers
     materials = Materials(folder, layers)
     to_metres, cache = _to_metres(stage), UsdGeom.XformCache(Usd.TimeCode.EarliestTime())
