@@ -20,6 +20,7 @@ from .checks import MEASURED, READ, check, what_changed, whole_settings
 from .jobs.kinds import checked
 from .jobs.progress import part_of
 from .jobs.wake import wake
+from .parsing import StrictParser
 from .projects.copies import copied
 from .projects.faults import fault_rows
 from .projects.models import Job, Layout, Project, Reading
@@ -54,7 +55,7 @@ from .schemas import (
 )
 from .states import state_of
 
-api = NinjaAPI(title="Untold Quilt", version="1", docs_url=None)
+api = NinjaAPI(title="Untold Quilt", version="1", docs_url=None, parser=StrictParser())
 api.add_router("", router)
 api.add_router("", by_hand)
 
@@ -63,6 +64,14 @@ api.add_router("", by_hand)
 def user_error(request: HttpRequest, error: QuiltError) -> HttpResponse:
     """What the user can mend, in words."""
     return api.create_response(request, {"detail": str(error)}, status=422)
+
+
+@api.exception_handler(HttpError)
+def told_error(request: HttpRequest, error: HttpError) -> HttpResponse:
+    """An answer that is no success; where a body could not be read, what its reader said of it."""
+    if isinstance(error.__context__, QuiltError):
+        return user_error(request, error.__context__)
+    return api.create_response(request, {"detail": error.message}, status=error.status_code)
 
 
 def _row(p: Project) -> ProjectOut:

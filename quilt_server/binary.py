@@ -62,6 +62,11 @@ def carried_map(request: HttpRequest, job_id: int, number: int, px: int = 2048) 
     return _shown(image.convert("RGB"), px)
 
 
+def _cell(value: object) -> object:
+    """A value for a spreadsheet, which would take a text that begins like a formula for one (OWASP, "CSV Injection")."""
+    return f"'{value}" if isinstance(value, str) and value[:1] in "=+-@\t\r" and value else value
+
+
 def _shown(image: Image.Image, px: int) -> HttpResponse:
     """A picture as PNG of at most `px`."""
     image.thumbnail((max(16, min(px, 4096)),) * 2)
@@ -158,6 +163,6 @@ def project_density(request: HttpRequest, project_id: int, ending: str) -> HttpR
         out = io.StringIO()
         writer = csv.DictWriter(out, list(rows[0]) if rows else ["file"])
         writer.writeheader()
-        writer.writerows(rows)
+        writer.writerows({k: _cell(v) for k, v in row.items()} for row in rows)
         body, kind = out.getvalue(), "text/csv; charset=utf-8"
     return HttpResponse(body, content_type=kind, headers={"Content-Disposition": f'attachment; filename="density.{ending}"'})

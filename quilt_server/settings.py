@@ -24,10 +24,8 @@ DEBUG = False
 ALLOWED_HOSTS = ["localhost", "127.0.0.1", "[::1]"]
 INSTALLED_APPS = ["quilt_server.projects"]
 MIDDLEWARE = [
-    "django.middleware.security.SecurityMiddleware",
+    "quilt_server.guard.GuardMiddleware",
     "whitenoise.middleware.WhiteNoiseMiddleware",
-    "quilt_server.guard.SameOriginMiddleware",
-    "django.middleware.clickjacking.XFrameOptionsMiddleware",
     "django.middleware.common.CommonMiddleware",
 ]
 ROOT_URLCONF = "quilt_server.urls"
@@ -49,6 +47,7 @@ STATIC_URL = "/static/"
 WEB_DIR = BASE_DIR / "web" / "dist"
 WHITENOISE_ROOT = WEB_DIR if WEB_DIR.exists() else None
 WHITENOISE_INDEX_FILE = True
+WHITENOISE_ALLOW_ALL_ORIGINS = False
 
 
 def _limit(name: str, usual: int) -> int:
