@@ -47,6 +47,8 @@ class Bounds:
 
 
 READING = Bounds()
+# Opening a zip onto the disk: its size says little of how much comes out, the limits of uploads do.
+UNPACKING = Bounds(times=2.0, seconds=300.0)
 # Finding islands in what was read, by the bytes of its arrays; machines are slow when they are busy.
 FINDING = Bounds(times=40.0, room=400 * _MB, seconds=120.0, per_mb=10.0)
 

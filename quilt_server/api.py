@@ -2,7 +2,9 @@
 
 import json
 import time
+from math import isqrt
 
+from django.conf import settings
 from django.db import transaction
 from django.http import HttpRequest, HttpResponse
 from django.shortcuts import get_object_or_404
@@ -10,7 +12,8 @@ from django.utils import timezone
 from ninja import File, Form, NinjaAPI, UploadedFile
 from ninja.errors import HttpError
 
-from quilt_core.errors import QuiltError
+from quilt_core.errors import FileError, QuiltError
+from quilt_core.formats.pictures import size_of as size_of_picture
 from quilt_core.formats.registry import FORMATS
 
 from .asked import on, project_of
@@ -21,6 +24,7 @@ from .jobs.kinds import checked
 from .jobs.progress import part_of
 from .jobs.wake import wake
 from .parsing import StrictParser
+from .projects import files
 from .projects.copies import copied
 from .projects.faults import fault_rows
 from .projects.models import Job, Layout, Project, Reading
@@ -28,6 +32,7 @@ from .projects.planning import plan, suggest
 from .projects.proposals import proposal_of, take
 from .projects.room import MOST_KEPT, purge, size_of, thin
 from .projects.sheets import sheet_by
+from .projects.shown import kept
 from .projects.state import advance, redo_target, settings_of
 from .projects.tile_orders import order
 from .schemas import (
@@ -303,14 +308,24 @@ def compare_newer(
 @api.post("/projects/{project_id}/pictures", response=PictureOut)
 def bring_picture(request: HttpRequest, project_id: int, file: UploadedFile = File(...)) -> PictureOut:
     """Upload a picture to lay under a tile; which tile is a setting."""
-    from quilt_core.formats.pictures import open_picture
-
-    from .projects.sources import store
+    from .jobs.archives import clean_path
+    from .jobs.uploads import taken
 
     project_of(project_id)
-    data, name = file.read(), (file.name or "picture").replace("\\", "/").rsplit("/", 1)[-1][:120]
-    image = open_picture(data, name)
-    return PictureOut(sha=store(data), name=name, width=image.width, height=image.height)
+    name = clean_path((file.name or "picture").replace("\\", "/").rsplit("/", 1)[-1][:120])
+    sha = taken([file], [name])[0]["sha"]
+    size = size_of_picture(files.get(sha))
+    if size is None:
+        raise FileError(name, "this is no picture that can be read here", "", "PNG, JPEG, TIFF, TGA, BMP and WebP are.")
+    if size[0] * size[1] > settings.QUILT_PICTURE_PIXELS:
+        raise FileError(
+            name,
+            f"it has {size[0]} x {size[1]} px, more than is taken",
+            "",
+            f"Make it {isqrt(settings.QUILT_PICTURE_PIXELS)} px square at most.",
+        )
+    kept(sha, 512, lambda: files.get(sha))  # whether it can be decoded is told now
+    return PictureOut(sha=sha, name=name, width=size[0], height=size[1])
 
 
 @api.post("/projects/{project_id}/files", response=JobOut)

@@ -10,7 +10,6 @@ import numpy as np
 from django.http import FileResponse, HttpRequest, HttpResponse
 from django.shortcuts import get_object_or_404
 from ninja import Router
-from PIL import Image
 
 from quilt_core.arrays import unpack_arrays
 from quilt_core.errors import QuiltError
@@ -22,6 +21,7 @@ from .projects import files
 from .projects.models import Job, Layout, Original, Project, Reading
 from .projects.objects import density_report
 from .projects.opened import arrays_of
+from .projects.shown import kept
 
 router = Router()
 
@@ -56,10 +56,15 @@ def carried_map(request: HttpRequest, job_id: int, number: int, px: int = 2048) 
     carried = job.result.get("figures", {}).get("carried", [])
     if number >= len(carried):
         return HttpResponse(status=404)
-    with zipfile.ZipFile(files.path_of(job.output_sha)) as archive:
-        image = open_picture(archive.read(carried[number]["file"]))
-    # Colours alone: a page multiplies them by an alpha when it draws.
-    return _shown(image.convert("RGB"), px)
+
+    def source() -> bytes:
+        with zipfile.ZipFile(files.path_of(job.output_sha)) as archive:
+            out = io.BytesIO()
+            # Colours alone: a page multiplies them by an alpha when it draws.
+            open_picture(archive.read(carried[number]["file"])).convert("RGB").save(out, "PNG", compress_level=1)
+            return out.getvalue()
+
+    return _png(kept(f"{job.output_sha}-{number}", px, source))
 
 
 def _cell(value: object) -> object:
@@ -67,12 +72,8 @@ def _cell(value: object) -> object:
     return f"'{value}" if isinstance(value, str) and value[:1] in "=+-@\t\r" and value else value
 
 
-def _shown(image: Image.Image, px: int) -> HttpResponse:
-    """A picture as PNG of at most `px`."""
-    image.thumbnail((max(16, min(px, 4096)),) * 2)
-    out = io.BytesIO()
-    image.convert("RGBA" if "A" in image.getbands() or image.mode == "P" else "RGB").save(out, "PNG", compress_level=3)
-    return _forever(HttpResponse(out.getvalue(), content_type="image/png"))
+def _png(body: bytes) -> HttpResponse:
+    return _forever(HttpResponse(body, content_type="image/png"))
 
 
 @router.get("/jobs/{job_id}/baked/{sheet}/{tile}/{kind}.png", include_in_schema=False)
@@ -147,7 +148,8 @@ def file_geometry(request: HttpRequest, file_id: int, channel: int, welded: bool
 @router.get("/pictures/{sha}", include_in_schema=False)
 def picture(request: HttpRequest, sha: str, px: int = 2048) -> HttpResponse:
     """A material's picture or one that was dropped on a tile, as PNG of at most `px`."""
-    return _shown(open_picture(get_object_or_404(Original, pk=sha).data), px)
+    original = get_object_or_404(Original, pk=sha)
+    return _png(kept(original.sha, px, lambda: original.data))
 
 
 @router.get("/projects/{project_id}/density.{ending}", include_in_schema=False)

@@ -72,8 +72,8 @@ def _beside(path: str, resources: Mapping[str, bytes]) -> bytes | None:
     return None if found is None else resources.get(found)
 
 
-def open_picture(data: bytes, name: str = "the picture") -> Image.Image:
-    """A picture file, decoded.
+def open_picture(data: bytes, name: str = "the picture", most: int = MOST_PIXELS) -> Image.Image:
+    """A picture file of at most so many pixels, decoded.
 
     Raises
     ------
@@ -81,12 +81,28 @@ def open_picture(data: bytes, name: str = "the picture") -> Image.Image:
     """
     try:
         image = Image.open(io.BytesIO(data), formats=READ)
-        if image.width * image.height > MOST_PIXELS:
-            raise FileError(name, f"it has {image.width} x {image.height} px, more than is taken", "", "Make it smaller than 16384 px.")
+        if image.width * image.height > most:
+            raise FileError(
+                name, f"it has {image.width} x {image.height} px, more than is taken", "", f"Make it {math.isqrt(most)} px square at most."
+            )
         image.load()
     except (UnidentifiedImageError, OSError, ValueError, SyntaxError, Image.DecompressionBombError, MemoryError) as e:
         raise FileError(name, "this is no picture that can be read here", "", "PNG, JPEG, TIFF, TGA, BMP and WebP are.") from e
     return image
+
+
+def shown(data: bytes, px: int, most: int = MOST_PIXELS) -> bytes:
+    """A picture as PNG for a page: no side longer than px.
+
+    Raises
+    ------
+    FileError : see `open_picture`
+    """
+    image = open_picture(data, most=most)
+    image.thumbnail((px, px))
+    out = io.BytesIO()
+    image.convert("RGBA" if "A" in image.getbands() or image.mode == "P" else "RGB").save(out, "PNG", compress_level=3)
+    return out.getvalue()
 
 
 def is_deep(picture: Image.Image) -> bool:

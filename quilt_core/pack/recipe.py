@@ -11,6 +11,9 @@ from numpy.typing import NDArray
 from ..model.scene import Floats
 from .shapes import ANGLES
 
+LEAST_PX = 0.001  # a gap below it is none in any picture
+LEAST_DENSITY = 1e-9  # px/m
+
 
 @dataclass(frozen=True)
 class Recipe:
@@ -46,14 +49,20 @@ class Recipe:
                 raise ValueError("the map size must be 16 to 16384 px")
             if not (0 <= self.padding_px < px / 2 and 0 <= self.margin_px < px / 2):
                 raise ValueError("padding and margin must be from 0 px to half the map")
+        if any(0 < px < LEAST_PX for px in (self.padding_px, self.margin_px)):
+            raise ValueError(f"padding and margin must be 0 or at least {LEAST_PX} px")
         if not (1 <= self.columns <= 10 and 1 <= self.rows <= 100):
             raise ValueError("tiles are 1 to 10 columns and 1 to 100 rows")
         if self.tile_px is not None and len(self.tile_px) != self.tiles:
             raise ValueError(f"there are {self.tiles} tiles, but {len(self.tile_px)} resolutions")
-        if self.density is not None and not (math.isfinite(self.density) and self.density > 0):
+        if self.density is not None and not 0 < self.density < math.inf:
             raise ValueError("the density must be greater than 0")
-        if not (math.isfinite(self.seconds) and self.seconds >= 0):
+        if self.density is not None and not LEAST_DENSITY <= self.density <= 1 / LEAST_DENSITY:
+            raise ValueError(f"the density must be from {LEAST_DENSITY:g} to {1 / LEAST_DENSITY:g} px/m")
+        if not 0 <= self.seconds < math.inf:
             raise ValueError("the seconds must be 0 or more")
+        if abs(self.seed) > 2**53:
+            raise ValueError("the seed must be a whole number below 2^53")
 
     @property
     def tiles(self) -> int:

@@ -30,6 +30,7 @@ _ERRORS = (
     zlib.error,
     lzma.LZMAError,
     OverflowError,
+    MemoryError,
 )
 
 

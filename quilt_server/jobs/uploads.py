@@ -10,7 +10,7 @@ from django.conf import settings as limits
 from django.core.files.uploadedfile import UploadedFile
 from django.db import connections
 
-from quilt_cli.child import FINDING, Limit, Opened, bounded, bytes_of
+from quilt_cli.child import FINDING, UNPACKING, Limit, Opened, bounded, bytes_of
 from quilt_core import formats
 from quilt_core.errors import FileError, QuiltError
 
@@ -106,8 +106,7 @@ def bundles_of(files: list[dict[str, str]], taken: Iterable[str] = ()) -> tuple[
         path, sha = f["path"], f["sha"]
         if path.lower().endswith(".zip"):
             try:
-                with stored_files.path_of(sha).open("rb") as stream:
-                    zips.append((path[:-4], unzipped(path, stream, most(), keep)))
+                zips.append((path[:-4], _opened(path, sha)))
             except QuiltError as e:
                 refused.append(Refused(path, str(e)))
             continue
@@ -131,6 +130,18 @@ def bundles_of(files: list[dict[str, str]], taken: Iterable[str] = ()) -> tuple[
             names.add(bundle.names[path].casefold())
         out.append(bundle)
     return out, refused
+
+
+def _opened(path: str, sha: str) -> dict[str, str]:
+    """The files of a zip by path, kept; opened in a child with bounds, since packing may ask for any amount of memory."""
+    where = stored_files.path_of(sha)
+    connections.close_all()
+
+    def work(_: Limit) -> dict[str, str]:
+        with where.open("rb") as stream:
+            return unzipped(path, stream, most(), keep)
+
+    return bounded(work, path, where.stat().st_size, UNPACKING)
 
 
 def free_name(path: str, taken: Container[str]) -> str:

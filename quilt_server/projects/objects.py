@@ -49,7 +49,8 @@ def object_rows(snapshot: Snapshot) -> list[dict[str, Any]]:
                     "key": key, "file": file, "number": n, "name": info["name"], "path": info["path"],
                     "materials": info["materials"], "triangles": info["triangles"], "bare": info.get("bare", 0), "islands": end - first, "first_island": first,
                     "channels": info["channels"], "world_area": world, "left_out": key in left_out,
-                    "shares": [o["name"] for m, o in with_islands.get((first, end), ()) if m != n][:3],
+                    # Four hold three others, however many place one mesh.
+                    "shares": [o["name"] for m, o in with_islands.get((first, end), ())[:4] if m != n][:3],
                     "weight": float(weights.get(key, 1.0)), "points": int(marked[file][n]) if file in marked else 0,
                     "sheets": single if single is not None and end > first else np.unique(lies_on[first:end]).tolist(),
                     "density": None if found is None else {"median": found.median, "least": found.least, "greatest": found.greatest},

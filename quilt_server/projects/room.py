@@ -11,6 +11,7 @@ from quilt_core.errors import QuiltError
 
 from . import files
 from .models import Job, Layout, Original, Project, Snapshot, SourceFile
+from .shown import ENDING
 from .sources import derived_names
 from .state import settings_of
 
@@ -126,11 +127,16 @@ def sweep(now: Collection[str] = ()) -> None:
         if path.name not in named and (path.name in now or time.time() - path.stat().st_mtime > _YOUNG):
             path.unlink(missing_ok=True)
     for path in files.folder("derived").iterdir():
-        if path.name not in derived:
+        if path.name not in derived and not _shows(path.name, named):
             path.unlink(missing_ok=True)
     if not connection.in_atomic_block:
         with connection.cursor() as c:
             c.execute("VACUUM")
+
+
+def _shows(name: str, named: Collection[str]) -> bool:
+    """Whether a kept file is a small picture of something that is still there."""
+    return name.endswith(ENDING) and name.partition(".")[0].partition("-")[0] in named
 
 
 def size_of(project: Project) -> int:

@@ -1,0 +1,67 @@
+"""Pictures as the browser shows them: made small once, one at a time, and kept; large ones in a process of their own."""
+
+from __future__ import annotations
+
+import os
+import subprocess
+import sys
+import tempfile
+from collections.abc import Callable
+from pathlib import Path
+from threading import Lock
+
+from django.conf import settings
+
+from quilt_core.errors import QuiltError
+from quilt_core.formats.pictures import shown, size_of
+
+from . import files
+
+ENDING = ".shown"
+_HERE = 2048 * 2048  # pixels of a picture that is made small in the web process itself
+_one = Lock()
+
+
+def kept(name: str, px: int, source: Callable[[], bytes]) -> bytes:
+    """A picture as PNG of at most about so many px.
+
+    Parameters
+    ----------
+    name : of what it is made from, which never changes; source : its bytes, asked for once
+
+    Raises
+    ------
+    QuiltError : it cannot be read, or is too large
+    """
+    side = 16
+    while side < min(px, 4096):
+        side *= 2
+    path = files.folder("derived") / f"{name}.{side}{ENDING}"
+    with _one:
+        try:
+            return path.read_bytes()
+        except OSError:
+            pass
+        data = source()
+        size = size_of(data)
+        if size is None or size[0] * size[1] <= _HERE:
+            body = shown(data, side, settings.QUILT_PICTURE_PIXELS)
+        else:
+            body = _apart(data, side)
+        files.write_whole(path, body)
+        return body
+
+
+def _apart(data: bytes, side: int) -> bytes:
+    with tempfile.TemporaryDirectory(dir=files.folder("derived"), prefix=".new-") as folder:
+        source, target = Path(folder) / "from", Path(folder) / "to"
+        source.write_bytes(data)
+        command = [sys.executable, "-m", "quilt_cli.shown", str(source), str(target), str(side), str(settings.QUILT_PICTURE_PIXELS)]
+        path = os.pathsep.join([str(settings.BASE_DIR), *filter(None, [os.environ.get("PYTHONPATH")])])
+        done = subprocess.run(command, capture_output=True, timeout=120, env={**os.environ, "PYTHONPATH": path}, check=False)
+        if done.returncode:
+            words = done.stderr.decode(errors="replace").strip().splitlines()
+            raise QuiltError(
+                words[-1] if done.returncode == 1 and words else "This picture takes more memory than it may. Make it smaller."
+            )
+        return target.read_bytes()
