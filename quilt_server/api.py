@@ -58,7 +58,7 @@ from .schemas import (
     ThinIn,
     ThinOut,
 )
-from .states import state_of
+from .states import state_json
 
 api = NinjaAPI(title="Untold Quilt", version="1", docs_url=None, parser=StrictParser())
 api.add_router("", router)
@@ -195,7 +195,7 @@ def take_proposal(request: HttpRequest, project_id: int, body: Take) -> HttpResp
 
 def _state(project: Project) -> HttpResponse:
     """A project's state; not checked against its schema again, which would take longer than making it. A test does that."""
-    return HttpResponse(json.dumps(state_of(project), allow_nan=False), content_type="application/json")
+    return HttpResponse(state_json(project), content_type="application/json")
 
 
 @api.get("/projects/{project_id}/faults", response=list[FaultOut])

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 from typing import Any
 
 from quilt_core.delivery.report import verdict
@@ -9,10 +10,19 @@ from quilt_core.errors import QuiltError
 
 from .projects.figures import sheet_rows, whole
 from .projects.models import Job, Layout, Project
-from .projects.objects import object_rows
+from .projects.objects import told_objects
 from .projects.sheets import of_sheet
 from .projects.state import RECIPE, redo_target, settings_of, sizes_of, source_files
 from .schemas import Settings
+
+
+def state_json(project: Project) -> str:
+    """`state_of` as JSON; the objects, which are most of it, are written once for each snapshot."""
+    state = state_of(project)
+    if project.head is None:
+        return json.dumps(state, allow_nan=False)
+    del state["objects"]
+    return f'{{"objects": {told_objects(project.head)[1]}, {json.dumps(state, allow_nan=False)[1:]}'
 
 
 def state_of(project: Project) -> dict[str, Any]:
@@ -24,7 +34,7 @@ def state_of(project: Project) -> dict[str, Any]:
             id=project.pk, name=project.name, snapshot=None, undo=None, redo=None, settings=Settings(**RECIPE).model_dump(), channels=[], files=[],
             objects=[], layout=None, figures=None, sheets=[], packed=False, tries=[], job=job.pk if job else None,
         )  # fmt: skip
-    follow, objects, rows = redo_target(project), object_rows(head), sheet_rows(head)
+    follow, objects, rows = redo_target(project), told_objects(head)[0], sheet_rows(head)
     sources = source_files(head)
     files = [sources[f] for f in head.files if f in sources]
     sizes = sizes_of(head)

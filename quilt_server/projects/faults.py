@@ -37,8 +37,9 @@ def findings_of(snapshot: Snapshot) -> Findings | None:
 
 def owners(layout: Layout) -> NDArray[np.int64]:
     """File id and number in its file (n, 2) of every island in a layout's findings."""
-    parts = [np.column_stack([np.full(n, file), np.arange(first, first + n)]) for file, first, n in layout.pieces]
-    return np.concatenate(parts) if parts else np.zeros((0, 2), np.int64)
+    file, first, count = np.array(layout.pieces, np.int64).reshape(-1, 3).T
+    start = np.cumsum(count) - count
+    return np.column_stack([np.repeat(file, count), np.arange(count.sum()) + np.repeat(first - start, count)])
 
 
 def faults_of(snapshot: Snapshot) -> list[tuple[int, Fault]]:

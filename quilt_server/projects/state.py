@@ -143,7 +143,9 @@ def left_out_islands(snapshot: Snapshot) -> dict[int, NDArray[np.bool_]]:
     out = {}
     for r in readings(snapshot):
         taken = np.zeros(r.objects_info[0]["file_islands"] if r.objects_info else 0, bool)
-        for n, info in enumerate(r.objects_info):
+        if not left:
+            taken[:] = True
+        for n, info in enumerate(r.objects_info if left else ()):
             first, end = info["islands"]
             taken[first:end] |= f"{r.file_id}/{n}" not in left
         out[r.file_id] = ~taken
