@@ -16,6 +16,8 @@ from ..model.scene import Scene
 from .beside import find_resource
 
 MOST_PIXELS = 16384 * 16384
+# The library's own bound is lower than the largest map; ours is checked before anything is decoded.
+Image.MAX_IMAGE_PIXELS = None
 # Only readers that work by themselves: some others of the library call programs of the machine.
 READ = ("PNG", "JPEG", "TIFF", "TGA", "BMP", "WEBP")
 

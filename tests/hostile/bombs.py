@@ -42,7 +42,7 @@ def mtl_of_dashes() -> Bomb:
 
 @bomb
 def material_changes() -> Bomb:
-    faces = b"".join(b"usemtl m%d\nf 1/1 2/2 3/3\n" % (k % 30_000) for k in range(300_000))
+    faces = b"".join(b"usemtl m%d\nf 1/1 2/2 3/3\n" % (k % 30_000) for k in range(150_000))
     return "a.obj", SQUARE + faces, {}
 
 
@@ -65,7 +65,7 @@ def index_of_many_digits() -> Bomb:
 def polygon_of_many_corners() -> Bomb:
     import math
 
-    n = 100_000
+    n = 40_000
     lines = [b"v %f %f 0\nvt %f %f" % (*(p := (math.cos(k * 6.28318 / n), math.sin(k * 6.28318 / n))), *p) for k in range(n)]
     return "a.obj", b"\n".join(lines) + b"\nf " + b" ".join(b"%d/%d" % (k, k) for k in range(1, n + 1)) + b"\n", {}
 
@@ -74,7 +74,7 @@ def polygon_of_many_corners() -> Bomb:
 def star_of_many_corners() -> Bomb:
     import math
 
-    n = 50_000
+    n = 30_000
     lines = []
     for k in range(n):
         r = 1.0 if k % 2 else 0.5 + 0.4 * math.sin(k)

@@ -92,7 +92,9 @@ def archives() -> tuple[bytes, ...]:
     for how in (zipfile.ZIP_STORED, zipfile.ZIP_DEFLATED, zipfile.ZIP_LZMA, zipfile.ZIP_BZIP2):
         body = io.BytesIO()
         with zipfile.ZipFile(body, "w", how) as z:
-            z.writestr("kit/plane.obj", PLANE)
-            z.writestr("kit/wood.mtl", MTL)
+            for path, data in (("kit/plane.obj", PLANE), ("kit/wood.mtl", MTL)):
+                info = zipfile.ZipInfo(path)  # with no time of day in it, so that a case is the same tomorrow
+                info.compress_type = how
+                z.writestr(info, data)
         out.append(body.getvalue())
     return tuple(out)

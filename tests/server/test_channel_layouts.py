@@ -156,3 +156,13 @@ def test_new_uvs_that_lie_as_they_were_made_leave_as_such(browser: Browser, form
         shapes = shapely.polygons(m.channels[0].uvs[m.channels[0].triangles])
         assert (shapely.area(shapes) > 1e-6).all()
         assert shapely.union_all(shapes).area == pytest.approx(shapely.area(shapes).sum(), rel=1e-4)
+
+
+def test_the_channel_that_is_worked_on_is_not_changed_to_itself(browser: Browser) -> None:
+    browser.upload(squares__obj=grid_obj(3))
+    browser.change(settings={**browser.state()["settings"], "seconds": 0.2, "map_px": 256})
+    browser.run("pack")
+    before = browser.state()
+    done = browser.run("channel", channel=0)
+    assert done["state"] == "failed" and "worked on already" in done["error"]
+    assert browser.state()["snapshot"] == before["snapshot"]

@@ -43,6 +43,8 @@ def run_channel(job: Job) -> None:
     was worked on before, its own come back."""
     project, head, before = head_of(job)
     channel, stop = int(job.params["channel"]), StopFlag(job)
+    if channel == int(settings_of(head)["channel_in"]):
+        raise QuiltError(f"UV channel {channel} is the one that is worked on already.")
     settings, work = settings_of(head), _laid(job, head, before)
     if not _is_there(head, work, channel):
         raise QuiltError(f"No object has UVs in channel {channel}. The channel stays as it was.")
