@@ -9,6 +9,7 @@ import shapely
 from quilt_core import formats
 from quilt_core.model.scene import Floats
 from quilt_server.projects.models import SourceFile
+from tests.shapes import grid_obj
 
 from .test_api import Browser
 from .test_deliver import delivered
