@@ -23,10 +23,12 @@ from .checks import MEASURED, READ, check, what_changed, whole_settings
 from .jobs.kinds import checked
 from .jobs.progress import part_of
 from .jobs.wake import wake
+from .ours import answer
 from .parsing import StrictParser
 from .projects import files
 from .projects.copies import copied
 from .projects.faults import fault_rows
+from .projects.files import NoRoom
 from .projects.models import Job, Layout, Project, Reading
 from .projects.planning import plan, suggest
 from .projects.proposals import proposal_of, take
@@ -69,6 +71,13 @@ api.add_router("", by_hand)
 def user_error(request: HttpRequest, error: QuiltError) -> HttpResponse:
     """What the user can mend, in words."""
     return api.create_response(request, {"detail": str(error)}, status=422)
+
+
+@api.exception_handler(NoRoom)
+@api.exception_handler(Exception)
+def our_error(request: HttpRequest, error: Exception) -> HttpResponse:
+    """What nobody who uses the page can have caused."""
+    return answer(error, f"{request.method} {request.path}")
 
 
 @api.exception_handler(HttpError)

@@ -2,15 +2,19 @@
 
 from __future__ import annotations
 
+import logging
 import os
 import signal
+import sqlite3
 import subprocess
 import sys
 import threading
 import time
+from contextlib import closing
 from pathlib import Path
 from types import FrameType
 
+log = logging.getLogger("quilt")
 _SOON = 5.0  # seconds; a worker that ends sooner than that is not started again at once
 
 
@@ -30,6 +34,22 @@ def prepare(demo: bool) -> None:
         load_demo()
 
 
+def unusable(data: Path) -> str | None:
+    """What is wrong with a data folder, tried by writing into it; None where it can be used."""
+    trial = data / ".trial"
+    try:
+        trial.write_bytes(b"x" * 65536)
+        trial.unlink()
+        with closing(sqlite3.connect(data / "quilt.sqlite3", timeout=20)) as db:
+            db.execute("PRAGMA journal_mode=WAL")
+            db.execute("CREATE TABLE IF NOT EXISTS quilt_trial (x)")
+            db.execute("DROP TABLE quilt_trial")
+    except (OSError, sqlite3.Error) as e:
+        why = e.strerror if isinstance(e, OSError) and e.strerror else str(e)
+        return f"the data folder {data} cannot be used ({why}). Mend that, or choose another with --data."
+    return None
+
+
 class Keeper:
     """Keeps a worker running: one that dies is started again, and what it worked on is reported as interrupted."""
 
@@ -46,7 +66,7 @@ class Keeper:
         while not self.ending.wait(0.2):
             if self.worker.poll() is None:
                 continue
-            print("quilt: the worker ended unexpectedly; it is started again.", file=sys.stderr, flush=True)
+            log.error("The worker ended unexpectedly (%s); it is started again.", self.worker.returncode)
             if time.monotonic() - self.begun < _SOON and self.ending.wait(_SOON):
                 return
             self.worker = self._start()
@@ -68,8 +88,18 @@ def serve(port: int, data: Path | None, demo: bool) -> int:
 
     try:
         take(settings.DATA_DIR, "application")
+    except OSError as e:
+        print(
+            f"quilt: the data folder {settings.DATA_DIR} cannot be used ({e.strerror}). Mend that, or choose another with --data.",
+            file=sys.stderr,
+        )
+        return 2
     except Taken as e:
         print(f"quilt: {e} Open the one that runs in the browser, stop it, or choose another folder with --data.", file=sys.stderr)
+        return 2
+    unfit = unusable(settings.DATA_DIR)
+    if unfit:
+        print(f"quilt: {unfit}", file=sys.stderr)
         return 2
     prepare(demo)
     import waitress
@@ -87,7 +117,14 @@ def serve(port: int, data: Path | None, demo: bool) -> int:
     signal.signal(signal.SIGINT, stop)
     print(f"Untold Quilt is ready at http://localhost:{port}", flush=True)
     try:
-        waitress.serve(application, host="127.0.0.1", port=port, threads=24, _quiet=True, max_request_body_size=1 << 30)
+        waitress.serve(
+            application,
+            host="127.0.0.1",
+            port=port,
+            threads=24,
+            _quiet=True,
+            max_request_body_size=settings.QUILT_UPLOAD_BYTES + (16 << 20),
+        )
     except OSError as e:
         print(f"quilt: port {port} cannot be used ({e.strerror}). Choose another with --port.", file=sys.stderr)
         return 2

@@ -6,9 +6,14 @@ import os
 import secrets
 from pathlib import Path
 
+from .logs import config
+
 BASE_DIR = Path(__file__).resolve().parent.parent
 DATA_DIR = Path(os.environ.get("QUILT_DATA") or Path(os.environ.get("XDG_DATA_HOME", Path.home() / ".local/share")) / "untold-quilt")
-DATA_DIR.mkdir(parents=True, exist_ok=True)
+try:
+    DATA_DIR.mkdir(parents=True, exist_ok=True)
+except OSError as e:
+    raise SystemExit(f"quilt: the data folder {DATA_DIR} cannot be made ({e.strerror}). Choose another with --data.") from e
 
 
 def _secret() -> str:
@@ -41,6 +46,7 @@ DATABASES = {
         "TEST": {"NAME": DATA_DIR / "test.sqlite3"},
     }
 }
+LOGGING = config(DATA_DIR)
 DEFAULT_AUTO_FIELD = "django.db.models.BigAutoField"
 USE_TZ = True
 STATIC_URL = "/static/"

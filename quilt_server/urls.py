@@ -17,4 +17,5 @@ def page(request: HttpRequest) -> HttpResponse:
     return HttpResponse(index.read_bytes(), content_type="text/html")
 
 
+handler500 = "quilt_server.ours.server_error"
 urlpatterns = [path("api/", api.urls), re_path(r"^(?!api/|assets/).*$", page)]

@@ -4,16 +4,18 @@ from __future__ import annotations
 
 import contextlib
 import gc
+import logging
 import os
 import signal
 import sys
 import time
-import traceback
 from dataclasses import dataclass
 
 from quilt_cli.child import die_with_parent
 
+log = logging.getLogger("quilt")
 _PATIENCE = 0.7  # seconds that a job has to stop by itself before its process is ended
+_MOMENT = 0.5  # seconds until a folder that cannot be used is looked at again
 _LOOK = 0.5  # seconds after which the table is looked at even when nobody called
 
 
@@ -28,6 +30,7 @@ def run_one(job_id: int) -> None:
     """Do a job in this process and write how it ended."""
     from quilt_core.errors import Cancelled, QuiltError
 
+    from ..ours import of_machine
     from ..projects.models import Job
     from ..projects.room import forget_beyond
     from .kinds import ALL
@@ -42,11 +45,13 @@ def run_one(job_id: int) -> None:
         job.state, job.error = "failed", str(e)
     except MemoryError:
         job.state, job.error = "failed", "There was not enough memory for this. Try with fewer files at once."
-    except Exception:
-        traceback.print_exc()
+    except Exception as e:
+        told = of_machine(e)
+        log.error("job %d, %s, failed: %s", job_id, job.kind, told or type(e).__name__, exc_info=None if told else e)
         job.state, job.error = (
             "failed",
-            f"Something went wrong while doing '{job.kind}'. The project is as it was; the log has the details.",
+            told
+            or f"Something went wrong while doing '{job.kind}'. The project is as it was; the details are in logs/quilt.log of the data folder.",
         )
     job.draft = b""
     job.save(update_fields=["state", "error", "result", "output_sha", "draft"])
@@ -70,6 +75,7 @@ class Worker:
     def __init__(self, lock: int | None = None, most: int | None = None) -> None:
         self.lock, self.most = lock, most or max(1, os.cpu_count() or 1)
         self.running: dict[int, _Running] = {}
+        self.ended: dict[int, bool] = {}  # jobs whose process ended before its time, and whether it was told to; until that is written
 
     def fork(self, job_id: int) -> int:
         """Start a job in a child; returns the child's number."""
@@ -87,6 +93,8 @@ class Worker:
             run_one(job_id)
             connections.close_all()
             code = 0
+        except Exception as e:  # how it ended could not be written: the worker does that
+            log.error("the end of job %d could not be written (%s)", job_id, e)
         finally:
             sys.stdout.flush()
             sys.stderr.flush()
@@ -94,8 +102,6 @@ class Worker:
 
     def reap(self) -> bool:
         """Note which children ended; returns whether any did."""
-        from ..projects.models import Job
-
         ended = False
         for pid, r in list(self.running.items()):
             done, status = os.waitpid(pid, os.WNOHANG)
@@ -104,12 +110,20 @@ class Worker:
             ended = True
             del self.running[pid]
             if status:
-                killed = r.asked is not None
-                Job.objects.filter(pk=r.job, state="running").update(
-                    state="stopped" if killed else "interrupted", draft=b"",
-                    error="Stopped. The project is as it was." if killed else "The work ended unexpectedly (perhaps the memory ran out). Start it again.",
-                )  # fmt: skip
+                self.ended[r.job] = r.asked is not None
+        self._tell_ended()
         return ended
+
+    def _tell_ended(self) -> None:
+        """Write how jobs ended that could not write it themselves."""
+        from ..projects.models import Job
+
+        for job, killed in list(self.ended.items()):
+            Job.objects.filter(pk=job, state="running").update(
+                state="stopped" if killed else "interrupted", draft=b"",
+                error="Stopped. The project is as it was." if killed else "The work ended unexpectedly (perhaps the memory ran out). Start it again.",
+            )  # fmt: skip
+            del self.ended[job]
 
     def end_stopped(self) -> None:
         """End the processes of jobs that were told to stop and did not: what they do counts only once it is written as a whole."""
@@ -143,18 +157,40 @@ class Worker:
 
     def loop(self) -> None:
         """Work until terminated."""
+        from ..ours import of_machine
         from .wake import seen
 
-        last, looked = -1, 0.0
+        last, looked, told = -1, 0.0, ""
         while True:
-            ended = self.reap()
-            now = seen()
-            if ended or now != last or time.monotonic() - looked > (0.1 if self.running else _LOOK):
-                last, looked = now, time.monotonic()
-                if self.running:
-                    self.end_stopped()
-                self.begin()
+            try:
+                ended = self.reap()
+                now = seen()
+                if ended or now != last or time.monotonic() - looked > (0.1 if self.running else _LOOK):
+                    last, looked = now, time.monotonic()
+                    if self.running:
+                        self.end_stopped()
+                    self.begin()
+                if told:
+                    log.info("The data folder can be used again; the work goes on.")
+                    told = ""
+            except Exception as e:
+                what = of_machine(e)
+                if what is None:
+                    raise
+                if what != told:
+                    log.error("%s (%s)", what, e)
+                    told = what
+                self._rest()
             time.sleep(0.005)
+
+    @staticmethod
+    def _rest() -> None:
+        """Let go of the database, and look again in a moment."""
+        from django.db import connections
+
+        with contextlib.suppress(Exception):
+            connections.close_all()
+        time.sleep(_MOMENT)
 
 
 def main() -> int:

@@ -15,13 +15,6 @@ from django.conf import settings
 from quilt_core.errors import QuiltError
 
 
-def folder(name: str) -> Path:
-    """A folder of the data folder, made when it is missing."""
-    path = Path(settings.DATA_DIR) / name
-    path.mkdir(parents=True, exist_ok=True)
-    return path
-
-
 class NoRoom(QuiltError):
     """The data folder cannot be written: the disk is full, read-only or gone."""
 
@@ -29,6 +22,17 @@ class NoRoom(QuiltError):
         super().__init__(
             f"The data folder cannot be written ({why}). Nothing was lost. Make room on the disk or mend it, then do it again."
         )
+
+
+def folder(name: str) -> Path:
+    """A folder of the data folder, made when it is missing."""
+    path = Path(settings.DATA_DIR) / name
+    try:
+        # Not the data folder itself: where that is gone, its disk is, and it comes back as it was.
+        path.mkdir(exist_ok=True)
+    except OSError as e:
+        raise NoRoom(e.strerror or type(e).__name__) from e
+    return path
 
 
 @contextmanager
@@ -41,7 +45,7 @@ def _new_file(there: Path) -> Iterator[tuple[IO[bytes], str]]:
     """
     name = ""
     try:
-        there.mkdir(parents=True, exist_ok=True)
+        there.mkdir(exist_ok=True)
         handle, name = tempfile.mkstemp(dir=there, prefix=".new-")
         with os.fdopen(handle, "wb") as f:
             yield f, name
@@ -96,7 +100,7 @@ def put_parts(parts: Iterable[bytes]) -> tuple[str, int]:
             f.write(part)
         f.close()
         path = path_of(found.hexdigest())
-        path.parent.mkdir(parents=True, exist_ok=True)
+        path.parent.mkdir(exist_ok=True)
         os.replace(name, path)
     return found.hexdigest(), size
 
@@ -111,4 +115,6 @@ def get(sha: str) -> bytes:
     try:
         return path_of(sha).read_bytes()
     except OSError as e:
+        if not Path(settings.DATA_DIR).is_dir():
+            raise NoRoom("the folder is gone") from e
         raise QuiltError("A file of this project is not in the data folder any more. Bring it in again.") from e

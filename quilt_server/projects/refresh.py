@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-import traceback
+import logging
 
 from quilt_core.errors import QuiltError
 
@@ -11,6 +11,8 @@ from .models import Layout, Project, Snapshot
 from .opened import arrays_of
 from .reading import choose, parts_of
 from .state import settings_of
+
+log = logging.getLogger("quilt")
 
 
 def refresh() -> None:
@@ -21,7 +23,7 @@ def refresh() -> None:
             _measure_again(project.head)
         except (QuiltError, OSError, KeyError):
             # One project that cannot be read must not keep the others from starting; it says so when it is worked on.
-            traceback.print_exc()
+            log.exception("a layout could not be measured anew")
 
 
 def _measure_again(head: Snapshot) -> None:
