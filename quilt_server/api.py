@@ -46,6 +46,7 @@ from .schemas import (
     JobIn,
     JobOut,
     Name,
+    OpenedOut,
     OrderIn,
     OrderOut,
     PictureOut,
@@ -177,6 +178,18 @@ def thin_history(request: HttpRequest, project_id: int, body: ThinIn) -> ThinOut
 def copy_project(request: HttpRequest, project_id: int) -> ProjectOut:
     """A new project with the same files, settings and layout; its history starts here."""
     return _row(copied(project_of(project_id)))
+
+
+@api.post("/open", response=OpenedOut)
+def open_project(request: HttpRequest, file: UploadedFile = File(...)) -> OpenedOut:
+    """Upload a project that was saved as one file; a job fills a new project from it."""
+    from .jobs.archives import clean_path
+    from .jobs.uploads import taken
+
+    name = clean_path((file.name or "project.zip").replace("\\", "/").rsplit("/", 1)[-1][-120:])
+    stored = taken([file], [name])
+    project = Project.objects.create(name=name.removesuffix(".zip").removesuffix(".quilt") or "Opened")
+    return OpenedOut(project=project.pk, job=_started(Job.objects.create(project=project, kind="open", params={"files": stored})))
 
 
 @api.get("/projects/{project_id}", response=StateOut)

@@ -43,9 +43,11 @@ def job_draft(request: HttpRequest, job_id: int, file_id: int) -> HttpResponse:
 def job_output(request: HttpRequest, job_id: int) -> FileResponse:
     """The delivered zip."""
     job = get_object_or_404(Job, pk=job_id, kind="deliver", state="done")
-    name = "".join(c if c.isalnum() or c in "-_ " else "_" for c in job.project.name).strip() or "quilt"
     return FileResponse(
-        files.path_of(job.output_sha).open("rb"), content_type="application/zip", as_attachment=True, filename=f"{name}.zip"
+        files.path_of(job.output_sha).open("rb"),
+        content_type="application/zip",
+        as_attachment=True,
+        filename=f"{_file_name(job.project)}.zip",
     )
 
 
@@ -94,6 +96,22 @@ def baked_zip(request: HttpRequest, job_id: int) -> FileResponse:
     return FileResponse(
         files.path_of(job.output_sha).open("rb"), content_type="application/zip", as_attachment=True, filename="test-bake.zip"
     )
+
+
+@router.get("/jobs/{job_id}/saved", include_in_schema=False)
+def saved_project(request: HttpRequest, job_id: int) -> FileResponse:
+    """A project as one file."""
+    job = get_object_or_404(Job, pk=job_id, kind="save", state="done")
+    return FileResponse(
+        files.path_of(job.output_sha).open("rb"),
+        content_type="application/zip",
+        as_attachment=True,
+        filename=f"{_file_name(job.project)}.quilt.zip",
+    )
+
+
+def _file_name(project: Project) -> str:
+    return "".join(c if c.isalnum() or c in "-_ " else "_" for c in project.name).strip() or "quilt"
 
 
 def _changed(layout_id: int, since: int, file: str) -> HttpResponse | None:

@@ -351,6 +351,13 @@ class Change(Schema):
     settings: Settings
 
 
+class OpenedOut(Schema):
+    """A project that is being filled from a saved one, by a job."""
+
+    project: int
+    job: "JobOut"
+
+
 class JobIn(Schema):
     kind: str
     base: int

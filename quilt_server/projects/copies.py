@@ -34,39 +34,41 @@ def copied(source: Project) -> Project:
     return copy
 
 
-def _other(key: str, files: dict[int, int]) -> str:
+def key_of_copy(key: str, files: dict[int, int]) -> str:
     """The key of an object or island with its file's new number."""
     sign = "/" if "/" in key else ":"
     file, _, number = key.partition(sign)
     return f"{files.get(int(file), 0)}{sign}{number}"
 
 
-def _settings(settings: dict[str, Any], files: dict[int, int]) -> dict[str, Any]:
+def settings_of_copy(settings: dict[str, Any], files: dict[int, int]) -> dict[str, Any]:
+    """Settings whose rules follow files with other numbers."""
+
     def keys(k: str) -> list[str]:
-        return [_other(k, files)]
+        return [key_of_copy(k, files)]
 
     return rekeyed(settings, keys) | {
-        "welded": [files[f] for f in settings["welded"] if f in files],
+        "welded": [files[f] for f in settings.get("welded", []) if f in files],
         "shelved": {c: rekeyed(rules, keys) for c, rules in settings.get("shelved", {}).items()},
     }
 
 
-def _figures(figures: Any, files: dict[int, int]) -> Any:
+def figures_of_copy(figures: Any, files: dict[int, int]) -> Any:
     """Figures whose names of islands point into the copy's files."""
     if isinstance(figures, dict):
-        named = {k: [_other(x, files) for x in v] for k, v in figures.items() if k in ("gap_at", "margin_at")}
+        named = {k: [key_of_copy(x, files) for x in v] for k, v in figures.items() if k in ("gap_at", "margin_at")}
         pairs = {k: [files.get(v[0], 0), v[1]] for k, v in figures.items() if k in ("island", "other") and v is not None}
-        return {k: _figures(v, files) for k, v in figures.items()} | named | pairs
-    return [_figures(v, files) for v in figures] if isinstance(figures, list) else figures
+        return {k: figures_of_copy(v, files) for k, v in figures.items()} | named | pairs
+    return [figures_of_copy(v, files) for v in figures] if isinstance(figures, list) else figures
 
 
 def _layout(layout: Layout, copy: Project, files: dict[int, int]) -> Layout:
     def blob(data: bytes) -> bytes:
         return pack_arrays({str(files[int(k)]): v for k, v in unpack_arrays(data).items() if int(k) in files}) if data else b""
 
-    layout.figures = _figures(layout.figures, files)
+    layout.figures = figures_of_copy(layout.figures, files)
     layout.pieces = [[files.get(file, 0), first, count] for file, first, count in layout.pieces]
-    layout.recipe = _settings(settings_of(None) | layout.recipe, files)
+    layout.recipe = settings_of_copy(settings_of(None) | layout.recipe, files)
     layout.transforms, layout.members, layout.inputs = blob(bytes(layout.transforms)), blob(bytes(layout.members)), {}
     layout.pk, layout.project, layout._state.adding = None, copy, True
     layout.save()
@@ -84,8 +86,8 @@ def _head(head: Snapshot, copy: Project, files: dict[int, int]) -> None:
         same = next((kept[s] for s, number in head.kept.items() if number == layout.pk and s in kept), None)
         layout = Layout.objects.get(pk=same) if same else _layout(layout, copy, files)
     after = advance(
-        copy, "Copy", head, layout, files=[files[f] for f in head.files if f in files], left_out=[_other(k, files) for k in head.left_out],
-        settings=_settings(settings_of(head), files), kept=kept,
+        copy, "Copy", head, layout, files=[files[f] for f in head.files if f in files], left_out=[key_of_copy(k, files) for k in head.left_out],
+        settings=settings_of_copy(settings_of(head), files), kept=kept,
     )  # fmt: skip
     was, now = inputs_of(head), inputs_of(after)
     for sheet, number in kept.items():

@@ -69,6 +69,11 @@ def write_whole(path: Path, data: bytes) -> None:
         os.replace(name, path)
 
 
+def is_hash(text: str) -> bool:
+    """Whether a text can be the name of bytes here."""
+    return len(text) == 64 and all(c in "0123456789abcdef" for c in text)
+
+
 def path_of(sha: str) -> Path:
     """Where the bytes of a hash lie."""
     return folder("files") / sha[:2] / sha

@@ -30,7 +30,7 @@ def purge(project: Project) -> None:
         raise QuiltError("Delete the project first; then it can be deleted for good.")
     if project.jobs.exclude(state__in=Job.OVER).exists():
         raise QuiltError("This project is busy. Stop that first, or wait for it.")
-    mine = _named_by(SourceFile.objects.filter(project=project)) | set(
+    mine = named_by(SourceFile.objects.filter(project=project)) | set(
         Job.objects.filter(project=project).values_list("output_sha", flat=True)
     )
     with transaction.atomic():
@@ -87,11 +87,13 @@ def forget(project: Project, keep: int) -> int:
 def _last_outputs(project: Project) -> list[int]:
     """The newest delivery, test bake and job at all: the page may still show or ask for them."""
     found = [project.jobs.order_by("-pk").values_list("pk", flat=True).first()]
-    found += (project.jobs.filter(kind=k, state="done").order_by("-pk").values_list("pk", flat=True).first() for k in ("deliver", "bake"))
+    found += (
+        project.jobs.filter(kind=k, state="done").order_by("-pk").values_list("pk", flat=True).first() for k in ("deliver", "bake", "save")
+    )
     return [k for k in found if k is not None]
 
 
-def _named_by(found: Iterable[SourceFile]) -> set[str]:
+def named_by(found: Iterable[SourceFile]) -> set[str]:
     """Hashes of everything that source files need."""
     out: set[str] = set()
     for file in found:
@@ -116,7 +118,7 @@ def sweep(now: Collection[str] = ()) -> None:
                 used |= more  # the old UVs that paint is carried over from
             SourceFile.objects.filter(project=project).exclude(pk__in=used).delete()
     every = list(SourceFile.objects.all())
-    named = _named_by(every) | set(Job.objects.exclude(output_sha="").values_list("output_sha", flat=True))
+    named = named_by(every) | set(Job.objects.exclude(output_sha="").values_list("output_sha", flat=True))
     derived = {name for file in every for name in derived_names(file)}
     for settings in Snapshot.objects.values_list("settings", flat=True):
         named |= {p["sha"] for p in settings.get("pictures", {}).values()}
