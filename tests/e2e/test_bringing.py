@@ -8,7 +8,7 @@ from playwright.sync_api import Page, expect
 
 from tests.shapes import grid_obj
 
-from .steps import idle
+from .steps import idle, stage, start
 from .test_whole_job import address, chromium, page
 
 __all__ = ["address", "chromium", "page"]
@@ -35,3 +35,22 @@ def test_bad_files_among_good_ones_are_told_and_the_others_can_be_taken_back(pag
     expect(page.get_by_text("crate.obj", exact=True)).not_to_be_visible()
     page.get_by_role("button", name="Redo").click()
     expect(page.get_by_text("crate.obj", exact=True)).to_be_visible()
+
+
+def test_a_project_is_saved_as_one_file_and_opened_as_another(page: Page, address: str, tmp_path: Path) -> None:
+    (tmp_path / "crate.obj").write_bytes(grid_obj(4))
+    start(page, address, "Travelling", tmp_path / "crate.obj")
+    idle(page)
+    stage(page, "Gather")
+    with page.expect_download() as download:
+        page.get_by_role("button", name="Save it with its history").click()
+    target = tmp_path / download.value.suggested_filename
+    assert target.name == "Travelling.quilt.zip"
+    download.value.save_as(target)
+    page.goto(address)
+    page.get_by_test_id("open-saved").set_input_files(target)
+    expect(page.get_by_role("heading", name="Inspect")).to_be_visible(timeout=60_000)
+    idle(page)
+    stage(page, "Gather")
+    expect(page.get_by_text("crate.obj", exact=True)).to_be_visible()
+    expect(page.get_by_role("button", name="Undo")).to_be_enabled()

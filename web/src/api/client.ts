@@ -40,6 +40,16 @@ export async function bringPicture(project: number, file: File): Promise<{ sha: 
   return body as { sha: string; name: string }
 }
 
+/** Uploads a project that was saved as one file; returns the number of the project that is filled from it. */
+export async function openSaved(file: File): Promise<number> {
+  const form = new FormData()
+  form.append('file', file, file.name)
+  const response = await fetch('/api/open', { method: 'POST', body: form, headers: { 'X-Quilt': '1' } })
+  const body: unknown = await response.json()
+  if (!response.ok) throw new Error(words(body))
+  return (body as { project: number }).project
+}
+
 /** Uploads files with their relative paths: new ones, or with `file` the newer version of one that is there. */
 export async function bringIn(
   project: number,

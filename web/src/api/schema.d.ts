@@ -84,6 +84,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/open": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Open Project
+         * @description Upload a project that was saved as one file; a job fills a new project from it.
+         */
+        post: operations["quilt_server_api_open_project"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/projects": {
         parameters: {
             query?: never;
@@ -1026,6 +1046,15 @@ export interface components {
             world_area: number;
         };
         /**
+         * OpenedOut
+         * @description A project that is being filled from a saved one, by a job.
+         */
+        OpenedOut: {
+            job: components["schemas"]["JobOut"];
+            /** Project */
+            project: number;
+        };
+        /**
          * OrderIn
          * @description Which objects or islands of a sheet go to which tile: `by` object or material each has one of its own, by name what is like the pattern goes to
          *     `tile`.
@@ -1737,6 +1766,36 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["JobOut"];
+                };
+            };
+        };
+    };
+    quilt_server_api_open_project: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "multipart/form-data": {
+                    /**
+                     * File
+                     * Format: binary
+                     */
+                    file: string;
+                };
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OpenedOut"];
                 };
             };
         };

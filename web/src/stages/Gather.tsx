@@ -35,16 +35,38 @@ function History() {
       name="Steps kept"
       text={`So many steps can be undone. Older ones are forgotten ${limit ? 'by themselves' : 'when you say so'}; kept tries stay.`}
     >
-      <Flex gap="1">
+      <Flex direction="column" gap="1" align="flex-end">
         <NumberField name="Steps kept" value={keep} unit="" least={0} most={100000} set={setKeep} />
         <Button size="xs" variant="outline" disabled={!!job} onClick={() => void thin()}>
           Forget older ones
         </Button>
+        <Tick on={!!limit} set={(on) => void change({ settings: { history: on ? Math.max(1, keep) : 0 } })}>
+          <Text fontSize="xs">Always forget them</Text>
+        </Tick>
       </Flex>
-      <Tick on={!!limit} set={(on) => void change({ settings: { history: on ? Math.max(1, keep) : 0 } })}>
-        <Text fontSize="xs">Always forget them</Text>
-      </Tick>
     </Setting>
+  )
+}
+
+/** The whole project as one file, for another machine or to keep. */
+function OneFile() {
+  const { state, job, start } = useParts('state', 'job', 'start')
+  if (!state?.files.length) return null
+  return (
+    <Box as="section" aria-label="The project as one file" mb="3">
+      <Text fontWeight="600">The project as one file</Text>
+      <Text color="faded" fontSize="xs" mb="1">
+        With its originals, settings and layouts; it opens wherever Untold Quilt runs, from the page of all projects.
+      </Text>
+      <Flex gap="1" wrap="wrap">
+        <Button size="xs" variant="outline" disabled={!!job} onClick={() => void start('save', { history: true })}>
+          Save it with its history
+        </Button>
+        <Button size="xs" variant="ghost" disabled={!!job} onClick={() => void start('save', { history: false })}>
+          As it is now
+        </Button>
+      </Flex>
+    </Box>
   )
 }
 
@@ -146,6 +168,7 @@ export function Gather() {
       <Channels />
       <Box mt="4">
         <History />
+        <OneFile />
       </Box>
     </>
   )

@@ -1,6 +1,6 @@
 import { Box, Button, Flex, Grid, Heading, Input, Text } from '@chakra-ui/react'
 import { useCallback, useEffect, useState } from 'react'
-import { api, words, type ProjectRow } from '../api/client'
+import { api, openSaved, words, type ProjectRow } from '../api/client'
 import { NightSwitch } from '../frame/NightSwitch'
 import { AllWork } from '../frame/Others'
 import { ProjectCard } from './ProjectCard'
@@ -69,6 +69,27 @@ export function StartPage({ open }: { open: (id: number) => void }) {
               />
               <Button size="sm" bg="indigo" color="sheet" onClick={() => void create()}>
                 Start a project
+              </Button>
+              <Button
+                size="sm"
+                variant="outline"
+                asChild
+                title="A project that was saved as one file, here or elsewhere"
+              >
+                <label>
+                  Open a saved one
+                  <input
+                    type="file"
+                    accept=".zip"
+                    hidden
+                    data-testid="open-saved"
+                    onChange={(e) => {
+                      const file = e.target.files?.[0]
+                      e.target.value = ''
+                      if (file) openSaved(file).then(open, (e: Error) => setError(e.message))
+                    }}
+                  />
+                </label>
               </Button>
             </Flex>
             {error && (

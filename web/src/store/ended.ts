@@ -35,6 +35,10 @@ export function ended(job: Job, layout: number, unmoved: boolean): Partial<Quilt
         return { refused: { rows: refused, count: Number(job.result.refused_count ?? refused.length) } }
       return { refused: null, ...(unmoved && { stage: 'Inspect' as const }) }
     }
+    case 'open':
+      return unmoved ? { stage: 'Inspect' } : {}
+    case 'save':
+      return { note: `Saved: ${(Number(job.result.bytes ?? 0) / 2 ** 20).toFixed(1)} MB.` }
     case 'compare':
       return { newer: { ...(result as Newer), job: job.id } }
     case 'replace':

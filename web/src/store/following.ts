@@ -72,6 +72,7 @@ export function following(
     const result = job.state === 'done' ? ended(job, layout ?? 0, get().stage === stage) : {}
     set({ job: null, message: job.error, ...result })
     if (job.state === 'done' && job.kind === 'deliver') download(`/api/jobs/${job.id}/output`)
+    if (job.state === 'done' && job.kind === 'save') download(`/api/jobs/${job.id}/saved`)
     if (job.state === 'done' && job.kind === 'alike') {
       const found = Object.entries(job.result.islands as Record<string, number[]>)
       const keys = found.flatMap(([file, islands]) => islands.map((i) => `${file}:${i}`))

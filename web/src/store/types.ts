@@ -14,6 +14,7 @@ export type Kind =
   | 'mend'
   | 'channel'
   | 'units'
+  | 'save'
   | 'deliver'
   | 'settings'
   | 'twins'
