@@ -25,7 +25,7 @@ from quilt_core.pack import Recipe
 from quilt_core.pack.shapes import ANGLES
 from quilt_core.uv.analysis import MeshIslands, transform_rows
 
-from . import bake, deliver, files, unwrap
+from . import bake, deliver, files, unwrap, user
 
 
 def _tiles(text: str) -> tuple[int, int]:
@@ -56,6 +56,19 @@ def parser() -> argparse.ArgumentParser:
         c = commands.add_parser(name, help=text)
         c.add_argument("--port", type=int, default=8321, help="where it listens on this machine (8321)")
         c.add_argument("--data", type=Path, help="where projects are kept")
+        c.add_argument(
+            "--host",
+            default="127.0.0.1",
+            metavar="ADDRESS",
+            help="where it listens: this machine alone (127.0.0.1), or an address for a team",
+        )
+        c.add_argument(
+            "--team", action="store_true", help="whoever comes has to sign in, on this machine too (so it is where --host is another)"
+        )
+        c.add_argument(
+            "--allow-host", action="append", default=[], metavar="NAME", help="a name that the team calls this machine by; repeatable"
+        )
+        c.add_argument("--plain-http", action="store_true", help="there is no TLS in front of it: passwords can be read on the way")
     common = argparse.ArgumentParser(add_help=False)
     common.add_argument("files", nargs="+", type=Path, metavar="FILE", help="mesh files: glTF, OBJ, PLY, USD, COLLADA")
     common.add_argument("--map", type=_map, default=2048, metavar="PX", help="map size (2048)")
@@ -109,6 +122,7 @@ def parser() -> argparse.ArgumentParser:
     deliver.add(commands, common, _tiles)
     bake.add(commands, common, _tiles)
     unwrap.add(commands, common, p)
+    user.add(commands)
     return top
 
 
@@ -116,9 +130,15 @@ def main(argv: list[str] | None = None) -> int:
     """Run a command; returns the exit code of `cli.md`."""
     args = parser().parse_args(argv)
     if args.command in ("demo", "start"):
-        from quilt_server.launch import serve
+        from quilt_server.launch import Where, serve
 
-        return serve(args.port, args.data, demo=args.command == "demo")
+        return serve(
+            Where(args.host, args.port, args.team, tuple(args.allow_host), args.plain_http), args.data, demo=args.command == "demo"
+        )
+    if args.command == "user":
+        from quilt_server import accounts
+
+        return accounts.run(args)
     try:
         return int(globals()["_" + args.command](args))
     except DoesNotFit as e:

@@ -16,7 +16,7 @@ from quilt_core.errors import FileError, QuiltError
 from quilt_core.formats.pictures import size_of as size_of_picture
 from quilt_core.formats.registry import FORMATS
 
-from .asked import on, project_of
+from .asked import busy, on, project_of
 from .binary import router
 from .by_hand import router as by_hand
 from .checks import MEASURED, READ, check, what_changed, whole_settings
@@ -30,6 +30,7 @@ from .projects.copies import copied
 from .projects.faults import fault_rows
 from .projects.files import NoRoom
 from .projects.models import Job, Layout, Project, Reading
+from .projects.people import job_of, jobs, may_change, name_of, owns, visible
 from .projects.planning import plan, suggest
 from .projects.proposals import proposal_of, take
 from .projects.room import MOST_KEPT, purge, size_of, thin
@@ -61,11 +62,15 @@ from .schemas import (
     ThinIn,
     ThinOut,
 )
+from .sharing import router as sharing
+from .signing import router as signing
 from .states import state_json
 
 api = NinjaAPI(title="Untold Quilt", version="1", docs_url=None, parser=StrictParser())
 api.add_router("", router)
 api.add_router("", by_hand)
+api.add_router("", signing)
+api.add_router("", sharing)
 
 
 @api.exception_handler(QuiltError)
@@ -93,7 +98,10 @@ def _row(p: Project) -> ProjectOut:
     files = p.head.files if p.head else []
     found = Reading.objects.filter(file_id__in=files, channel=settings_of(p.head)["channel_in"]).only("objects_info")
     objects = sum(len(r.objects_info) for r in found)
-    return ProjectOut(id=p.pk, name=p.name, modified=p.modified.isoformat(), demo=p.demo, deleted=p.deleted is not None, objects=objects)
+    return ProjectOut(
+        id=p.pk, name=p.name, modified=p.modified.isoformat(), demo=p.demo, deleted=p.deleted is not None, objects=objects,
+        owner=name_of(p.owner) if p.owner else "", may_change=may_change(p),
+    )  # fmt: skip
 
 
 @api.get("/formats", response=list[FormatOut])
@@ -111,7 +119,7 @@ def list_formats(request: HttpRequest) -> list[FormatOut]:
 @api.get("/projects", response=list[ProjectOut])
 def list_projects(request: HttpRequest) -> list[ProjectOut]:
     """All projects, the last used first; deleted ones too, so that they can be brought back."""
-    return [_row(p) for p in Project.objects.order_by("-modified")]
+    return [_row(p) for p in visible().select_related("owner").order_by("-modified")]
 
 
 def _name(text: str, what: str = "A project") -> str:
@@ -139,6 +147,7 @@ def rename_project(request: HttpRequest, project_id: int, body: Name) -> Project
 def delete_project(request: HttpRequest, project_id: int) -> ProjectOut:
     """Put a project aside; `restore` brings it back."""
     project = project_of(project_id)
+    owns(project)
     project.deleted = timezone.now()
     project.save(update_fields=["deleted", "modified"])
     return _row(project)
@@ -148,6 +157,7 @@ def delete_project(request: HttpRequest, project_id: int) -> ProjectOut:
 def restore_project(request: HttpRequest, project_id: int) -> ProjectOut:
     """Bring a deleted project back."""
     project = project_of(project_id)
+    owns(project)
     project.deleted = None
     project.save(update_fields=["deleted", "modified"])
     return _row(project)
@@ -156,7 +166,9 @@ def restore_project(request: HttpRequest, project_id: int) -> ProjectOut:
 @api.post("/projects/{project_id}/purge", response=list[ProjectOut])
 def purge_project(request: HttpRequest, project_id: int) -> list[ProjectOut]:
     """Delete a deleted project for good, with its files; answers with those that are left."""
-    purge(project_of(project_id))
+    project = project_of(project_id)
+    owns(project)
+    purge(project)
     return list_projects(request)
 
 
@@ -166,8 +178,7 @@ def thin_history(request: HttpRequest, project_id: int, body: ThinIn) -> ThinOut
     if not 0 <= body.keep <= MOST_KEPT:
         raise QuiltError(f"From 0 to {MOST_KEPT:,} steps can be kept.")
     project = project_of(project_id)
-    if project.jobs.exclude(state__in=Job.OVER).exists():
-        raise HttpError(409, "This project is busy. Stop that first, or wait for it.")
+    busy(project)
     before = size_of(project)
     steps = thin(project, body.keep)
     return ThinOut(steps=steps, freed=before - size_of(project))
@@ -380,9 +391,7 @@ def start_job(request: HttpRequest, project_id: int, body: JobIn) -> JobOut:
     """Start work on a project; see `jobs/kinds`."""
     project = project_of(project_id)
     params = checked(body.kind, body.params, settings_of(on(project, body.base)))
-    running = project.jobs.exclude(state__in=Job.OVER).first()
-    if running is not None:
-        raise HttpError(409, "This project is busy already. Stop that first, or wait for it.")
+    busy(project)
     return _started(Job.objects.create(project=project, kind=body.kind, params={"base": body.base, **params}))
 
 
@@ -390,7 +399,7 @@ def start_job(request: HttpRequest, project_id: int, body: JobIn) -> JobOut:
 def at_work(request: HttpRequest) -> list[AtWork]:
     """What is being done in all projects, the oldest first."""
     now = timezone.now()
-    rows = Job.objects.exclude(state__in=Job.OVER).select_related("project").defer("draft", "params", "result").order_by("pk")
+    rows = jobs().exclude(state__in=Job.OVER).select_related("project").defer("draft", "params", "result").order_by("pk")
     return [
         AtWork(id=j.pk, kind=j.kind, project=j.project_id, name=j.project.name, text=str(j.progress.get("text", "Waiting for the worker")),
                part=part_of(j.progress), seconds=(now - j.created).total_seconds())
@@ -401,6 +410,7 @@ def at_work(request: HttpRequest) -> list[AtWork]:
 @api.get("/jobs/{job_id}", response=JobOut)
 def jobstate_of(request: HttpRequest, job_id: int, wait: float = 0.0) -> JobOut:
     """How far a job is; with `wait` the answer comes when it is over, or after that many seconds (1 at most)."""
+    job_of(job_id)
     until = time.monotonic() + min(max(wait, 0.0), 1.0)
     while time.monotonic() < until and not Job.objects.filter(pk=job_id, state__in=Job.OVER).exists():
         time.sleep(0.01)
@@ -410,6 +420,7 @@ def jobstate_of(request: HttpRequest, job_id: int, wait: float = 0.0) -> JobOut:
 @api.post("/jobs/{job_id}/stop", response=JobOut)
 def stop_job(request: HttpRequest, job_id: int) -> JobOut:
     """Stop a job; packing keeps its best layout so far."""
+    job_of(job_id)
     Job.objects.filter(pk=job_id).exclude(state__in=Job.OVER).update(cancel=True)
     wake()
     return _job(get_object_or_404(Job.objects.defer("draft"), pk=job_id))

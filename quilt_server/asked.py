@@ -2,19 +2,33 @@
 
 from __future__ import annotations
 
-from django.shortcuts import get_object_or_404
 from ninja.errors import HttpError
 
-from .projects.models import Project, Snapshot
+from .projects.asker import current_id
+from .projects.models import Job, Project, Snapshot
+from .projects.people import name_of, project_of
 
-
-def project_of(project_id: int) -> Project:
-    """A project by its number; 404 where there is none."""
-    return get_object_or_404(Project, pk=project_id)
+__all__ = ["busy", "on", "project_of"]
 
 
 def on(project: Project, base: int) -> Snapshot:
     """The project's state, which has to be the one that the page shows; 409 where it moved on."""
     if project.head is None or project.head_id != base:
-        raise HttpError(409, "The project was changed in another tab. This page now shows the newer state; do your change again there.")
+        head = project.head
+        other = head is not None and head.author_id is not None and head.author_id != current_id()
+        what = (
+            f"{name_of(head.author)} changed this project meanwhile ({head.label})."
+            if head and other
+            else "The project was changed in another tab."
+        )
+        raise HttpError(409, f"{what} This page now shows the newer state; do your change again there.")
     return project.head
+
+
+def busy(project: Project) -> None:
+    """Refuse work on a project that is being worked on; 409."""
+    running = project.jobs.exclude(state__in=Job.OVER).select_related("asker").first()
+    if running is not None:
+        other = running.asker is not None and running.asker_id != current_id()
+        who = f"{name_of(running.asker)} has work done on this project" if other else "This project is busy already"
+        raise HttpError(409, f"{who}. Stop that first, or wait for it.")

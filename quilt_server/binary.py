@@ -8,7 +8,6 @@ from collections.abc import Mapping
 
 import numpy as np
 from django.http import FileResponse, HttpRequest, HttpResponse
-from django.shortcuts import get_object_or_404
 from ninja import Router
 
 from quilt_core.arrays import unpack_arrays
@@ -18,9 +17,10 @@ from quilt_core.model.scene import Floats
 
 from .jobs.outputs import path_of
 from .projects import files
-from .projects.models import Job, Layout, Original, Project, Reading
+from .projects.models import Layout, Project
 from .projects.objects import density_report
 from .projects.opened import arrays_of
+from .projects.people import job_of, layout_of, original_of, project_of, reading_of
 from .projects.shown import kept
 
 router = Router()
@@ -36,13 +36,13 @@ def _table(transforms: Mapping[str, Floats], file_id: int) -> HttpResponse:
 @router.get("/jobs/{job_id}/draft/{file_id}", include_in_schema=False)
 def job_draft(request: HttpRequest, job_id: int, file_id: int) -> HttpResponse:
     """The best layout so far of a running packing: (n, 5) float32 of a file."""
-    return _table(unpack_arrays(draft) if (draft := bytes(get_object_or_404(Job, pk=job_id).draft)) else {}, file_id)
+    return _table(unpack_arrays(draft) if (draft := bytes(job_of(job_id).draft)) else {}, file_id)
 
 
 @router.get("/jobs/{job_id}/output", include_in_schema=False)
 def job_output(request: HttpRequest, job_id: int) -> FileResponse:
     """The delivered zip."""
-    job = get_object_or_404(Job, pk=job_id, kind="deliver", state="done")
+    job = job_of(job_id, kind="deliver", state="done")
     return FileResponse(
         files.path_of(job.output_sha).open("rb"),
         content_type="application/zip",
@@ -54,7 +54,7 @@ def job_output(request: HttpRequest, job_id: int) -> FileResponse:
 @router.get("/jobs/{job_id}/carried/{number}.png", include_in_schema=False)
 def carried_map(request: HttpRequest, job_id: int, number: int, px: int = 2048) -> HttpResponse:
     """A map that old paint was carried over to, by its number in the report of a delivery, as PNG of at most `px`."""
-    job = get_object_or_404(Job, pk=job_id, kind="deliver", state="done")
+    job = job_of(job_id, kind="deliver", state="done")
     carried = job.result.get("figures", {}).get("carried", [])
     if number >= len(carried):
         return HttpResponse(status=404)
@@ -81,7 +81,7 @@ def _png(body: bytes) -> HttpResponse:
 @router.get("/jobs/{job_id}/baked/{sheet}/{tile}/{kind}.png", include_in_schema=False)
 def baked_map(request: HttpRequest, job_id: int, sheet: int, tile: int, kind: str) -> HttpResponse:
     """A map of a test bake."""
-    job = get_object_or_404(Job, pk=job_id, kind="bake", state="done")
+    job = job_of(job_id, kind="bake", state="done")
     with zipfile.ZipFile(files.path_of(job.output_sha)) as archive:
         name = path_of(sheet, tile, kind)
         if name not in archive.namelist():
@@ -92,7 +92,7 @@ def baked_map(request: HttpRequest, job_id: int, sheet: int, tile: int, kind: st
 @router.get("/jobs/{job_id}/baked.zip", include_in_schema=False)
 def baked_zip(request: HttpRequest, job_id: int) -> FileResponse:
     """All maps of a test bake."""
-    job = get_object_or_404(Job, pk=job_id, kind="bake", state="done")
+    job = job_of(job_id, kind="bake", state="done")
     return FileResponse(
         files.path_of(job.output_sha).open("rb"), content_type="application/zip", as_attachment=True, filename="test-bake.zip"
     )
@@ -101,7 +101,7 @@ def baked_zip(request: HttpRequest, job_id: int) -> FileResponse:
 @router.get("/jobs/{job_id}/saved", include_in_schema=False)
 def saved_project(request: HttpRequest, job_id: int) -> FileResponse:
     """A project as one file."""
-    job = get_object_or_404(Job, pk=job_id, kind="save", state="done")
+    job = job_of(job_id, kind="save", state="done")
     return FileResponse(
         files.path_of(job.output_sha).open("rb"),
         content_type="application/zip",
@@ -145,35 +145,33 @@ def layout_table(request: HttpRequest, layout_id: int, file_id: int, since: int 
         rows = _changed(layout_id, since, str(file_id))
         if rows is not None:
             return _forever(rows)
-    return _forever(
-        _table(arrays_of(get_object_or_404(Layout.objects.defer("findings", "picture", "members"), pk=layout_id), "transforms"), file_id)
-    )
+    return _forever(_table(arrays_of(layout_of(layout_id), "transforms"), file_id))
 
 
 @router.get("/layouts/{layout_id}/picture", include_in_schema=False)
 def layout_picture(request: HttpRequest, layout_id: int) -> HttpResponse:
     """The small picture of a try."""
-    return _forever(HttpResponse(bytes(get_object_or_404(Layout, pk=layout_id).picture), content_type="image/png"))
+    return _forever(HttpResponse(bytes(layout_of(layout_id).picture), content_type="image/png"))
 
 
 @router.get("/files/{file_id}/channels/{channel}/geometry", include_in_schema=False)
 def file_geometry(request: HttpRequest, file_id: int, channel: int, welded: bool = False) -> HttpResponse:
     """Binary geometry of a file in one of its UV channels; see `geometry.py`."""
-    reading = get_object_or_404(Reading, file_id=file_id, channel=channel, welded=welded)
+    reading = reading_of(file_id, channel, welded)
     return _forever(HttpResponse(bytes(reading.geometry), content_type="application/octet-stream"))
 
 
 @router.get("/pictures/{sha}", include_in_schema=False)
 def picture(request: HttpRequest, sha: str, px: int = 2048) -> HttpResponse:
     """A material's picture or one that was dropped on a tile, as PNG of at most `px`."""
-    original = get_object_or_404(Original, pk=sha)
+    original = original_of(sha)
     return _png(kept(original.sha, px, lambda: original.data))
 
 
 @router.get("/projects/{project_id}/density.{ending}", include_in_schema=False)
 def project_density(request: HttpRequest, project_id: int, ending: str) -> HttpResponse:
     """The density of every island, as CSV or JSON."""
-    head = get_object_or_404(Project, pk=project_id).head
+    head = project_of(project_id).head
     if ending not in ("csv", "json"):
         raise QuiltError("The density report comes as csv or json.")
     rows = [] if head is None else density_report(head)

@@ -10,9 +10,12 @@ import subprocess
 import sys
 import threading
 import time
+from collections.abc import MutableMapping
 from contextlib import closing
+from dataclasses import dataclass
 from pathlib import Path
 from types import FrameType
+from typing import Any
 
 log = logging.getLogger("quilt")
 _SOON = 5.0  # seconds; a worker that ends sooner than that is not started again at once
@@ -77,8 +80,33 @@ class Keeper:
         self.worker.terminate()
 
 
-def serve(port: int, data: Path | None, demo: bool) -> int:
-    """Run the application on the loopback address until it is told to stop."""
+_HERE = ("127.0.0.1", "localhost", "::1")
+
+
+@dataclass(frozen=True)
+class Where:
+    """Where it listens, and for whom. `team`: people sign in; always so where others than this machine can come; `names` that they may call it by;
+    `plain`: nothing in front of it speaks TLS."""
+
+    host: str = "127.0.0.1"
+    port: int = 8321
+    team: bool = False
+    names: tuple[str, ...] = ()
+    plain: bool = False
+
+    def into(self, env: MutableMapping[str, str]) -> bool:
+        """Say it to the settings; whether people sign in."""
+        team = self.team or self.host not in _HERE
+        own = [self.host] if self.host not in (*_HERE, "0.0.0.0", "::") else []
+        env["QUILT_TEAM"] = "1" if team else "0"
+        env["QUILT_PLAIN_HTTP"] = "1" if self.plain else "0"
+        env["QUILT_HOSTS"] = ",".join(filter(None, [*env.get("QUILT_HOSTS", "").split(","), *self.names, *own]))
+        return team
+
+
+def serve(where: Where, data: Path | None, demo: bool) -> int:
+    """Run the application until it is told to stop."""
+    team = where.into(os.environ)
     if data is not None:
         os.environ["QUILT_DATA"] = str(data.resolve())
     os.environ.setdefault("DJANGO_SETTINGS_MODULE", "quilt_server.settings")
@@ -102,6 +130,15 @@ def serve(port: int, data: Path | None, demo: bool) -> int:
         print(f"quilt: {unfit}", file=sys.stderr)
         return 2
     prepare(demo)
+    if team:
+        from django.contrib.auth.models import User
+
+        from .accounts import own
+
+        if not User.objects.exists():
+            print("quilt: others could come in, and there is no account yet. Make one first: ./quilt user add NAME", file=sys.stderr)
+            return 2
+        own()
     import waitress
 
     from .jobs import kinds  # noqa: F401  (so that the first request does not wait for it)
@@ -115,18 +152,23 @@ def serve(port: int, data: Path | None, demo: bool) -> int:
 
     signal.signal(signal.SIGTERM, stop)
     signal.signal(signal.SIGINT, stop)
-    print(f"Untold Quilt is ready at http://localhost:{port}", flush=True)
+    print(f"Untold Quilt is ready at http://{'localhost' if where.host in _HERE else where.host}:{where.port}", flush=True)
+    # Of what a proxy in front of it says, only that the browser's side is TLS.
+    proxy: dict[str, Any] = (
+        {"trusted_proxy": os.environ.get("QUILT_PROXY", "127.0.0.1"), "trusted_proxy_headers": {"x-forwarded-proto"}} if team else {}
+    )
     try:
         waitress.serve(
             application,
-            host="127.0.0.1",
-            port=port,
+            host=where.host,
+            port=where.port,
             threads=24,
             _quiet=True,
+            **proxy,
             max_request_body_size=settings.QUILT_UPLOAD_BYTES + (16 << 20),
         )
     except OSError as e:
-        print(f"quilt: port {port} cannot be used ({e.strerror}). Choose another with --port.", file=sys.stderr)
+        print(f"quilt: port {where.port} cannot be used ({e.strerror}). Choose another with --port.", file=sys.stderr)
         return 2
     finally:
         keeper.end()

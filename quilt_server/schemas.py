@@ -12,6 +12,8 @@ class ProjectOut(Schema):
     demo: bool
     deleted: bool
     objects: int
+    owner: str
+    may_change: bool
 
 
 class Density(Schema):
@@ -292,6 +294,8 @@ class FaultOut(Schema):
 class StateOut(Schema):
     id: int
     name: str
+    author: str
+    may_change: bool
     snapshot: int | None
     undo: str | None
     redo: str | None
@@ -349,6 +353,38 @@ class Name(Schema):
 class Change(Schema):
     base: int
     settings: Settings
+
+
+class NowOut(Schema):
+    """A project's newest state: its number, who made it and what it was; and the work that is being done on it."""
+
+    snapshot: int | None
+    author: str
+    label: str
+    job: int | None
+
+
+class PersonOut(Schema):
+    """Somebody who may look at a project, and whether they may change it."""
+
+    name: str
+    change: bool
+
+
+class PeopleOut(Schema):
+    """Whose project it is, whom it is shared with, and who else there is."""
+
+    owner: str
+    mine: bool
+    shared: list[PersonOut]
+    others: list[str]
+
+
+class ShareIn(Schema):
+    """Whom to share with, and how: to "look", to "change", or "none" any more."""
+
+    name: str
+    how: str
 
 
 class OpenedOut(Schema):

@@ -26,11 +26,25 @@ def _secret() -> str:
 
 SECRET_KEY = _secret()
 DEBUG = False
-ALLOWED_HOSTS = ["localhost", "127.0.0.1", "[::1]"]
-INSTALLED_APPS = ["quilt_server.projects"]
+# An installation that a team shares: whoever comes has to sign in. See docs/security.md.
+QUILT_TEAM = os.environ.get("QUILT_TEAM") == "1"
+_PLAIN_HTTP = os.environ.get("QUILT_PLAIN_HTTP") == "1"
+ALLOWED_HOSTS = ["localhost", "127.0.0.1", "[::1]", *filter(None, os.environ.get("QUILT_HOSTS", "").split(","))]
+INSTALLED_APPS = ["django.contrib.auth", "django.contrib.contenttypes", "django.contrib.sessions", "quilt_server.projects"]
+AUTH_PASSWORD_VALIDATORS = [
+    {"NAME": "django.contrib.auth.password_validation.MinimumLengthValidator", "OPTIONS": {"min_length": 10}},
+    {"NAME": "django.contrib.auth.password_validation.UserAttributeSimilarityValidator"},
+    {"NAME": "django.contrib.auth.password_validation.CommonPasswordValidator"},
+]
+SESSION_COOKIE_AGE = 7 * 24 * 3600
+SESSION_COOKIE_SECURE = CSRF_COOKIE_SECURE = QUILT_TEAM and not _PLAIN_HTTP
+SESSION_COOKIE_SAMESITE = CSRF_COOKIE_SAMESITE = "Strict"
 MIDDLEWARE = [
     "quilt_server.guard.GuardMiddleware",
     "whitenoise.middleware.WhiteNoiseMiddleware",
+    "django.contrib.sessions.middleware.SessionMiddleware",
+    "django.contrib.auth.middleware.AuthenticationMiddleware",
+    "quilt_server.signing.PeopleMiddleware",
     "django.middleware.common.CommonMiddleware",
 ]
 ROOT_URLCONF = "quilt_server.urls"

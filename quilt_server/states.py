@@ -11,6 +11,7 @@ from quilt_core.errors import QuiltError
 from .projects.figures import sheet_rows, whole
 from .projects.models import Job, Layout, Project
 from .projects.objects import told_objects
+from .projects.people import may_change, name_of
 from .projects.sheets import of_sheet
 from .projects.state import RECIPE, redo_target, settings_of, sizes_of, source_files
 from .schemas import Settings
@@ -31,7 +32,7 @@ def state_of(project: Project) -> dict[str, Any]:
     job = project.jobs.exclude(state__in=Job.OVER).order_by("pk").only("pk").first()
     if head is None:
         return dict(
-            id=project.pk, name=project.name, snapshot=None, undo=None, redo=None, settings=Settings(**RECIPE).model_dump(), channels=[], files=[],
+            id=project.pk, name=project.name, author="", may_change=may_change(project), snapshot=None, undo=None, redo=None, settings=Settings(**RECIPE).model_dump(), channels=[], files=[],
             objects=[], layout=None, figures=None, sheets=[], packed=False, tries=[], job=job.pk if job else None,
         )  # fmt: skip
     follow, objects, rows = redo_target(project), told_objects(head)[0], sheet_rows(head)
@@ -42,7 +43,7 @@ def state_of(project: Project) -> dict[str, Any]:
     figures = whole(head, rows)
     used = [r for r in rows if r["islands"]]
     return dict(
-        id=project.pk, name=project.name, snapshot=head.pk, undo=head.label if head.parent_id else None,
+        id=project.pk, name=project.name, author=name_of(head.author) if head.author_id else "", may_change=may_change(project), snapshot=head.pk, undo=head.label if head.parent_id else None,
         redo=follow.label if follow else None, settings=Settings(**settings_of(head)).model_dump(), channels=sorted({c for o in objects for c in o["channels"]}),
         files=[
             {"id": f.pk, "name": f.name, "warnings": f.warnings, "materials": f.materials, "unit_m": f.unit_m, "size_m": sizes.get(f.pk)} for f in files

@@ -31,13 +31,15 @@ def run_one(job_id: int) -> None:
     from quilt_core.errors import Cancelled, QuiltError
 
     from ..ours import of_machine
+    from ..projects.asker import asked_by
     from ..projects.models import Job
     from ..projects.room import forget_beyond
     from .kinds import ALL
 
     job = Job.objects.get(pk=job_id)
     try:
-        ALL[job.kind].run(job)
+        with asked_by(job.asker_id):
+            ALL[job.kind].run(job)
         job.state = "done"
     except Cancelled as e:
         job.state, job.error = "stopped", str(e)

@@ -4,9 +4,11 @@ from __future__ import annotations
 
 from typing import ClassVar
 
+from django.contrib.auth.models import User
 from django.db import models
 
 from . import files
+from .asker import current_id
 
 
 class Project(models.Model):
@@ -18,6 +20,18 @@ class Project(models.Model):
     deleted = models.DateTimeField(null=True)
     demo = models.BooleanField(default=False)
     head = models.ForeignKey("Snapshot", null=True, on_delete=models.SET_NULL, related_name="+")
+    owner = models.ForeignKey(User, null=True, on_delete=models.SET_NULL, related_name="+", default=current_id)
+
+
+class Share(models.Model):
+    """Somebody else who may look at a project, and perhaps change it."""
+
+    project = models.ForeignKey(Project, on_delete=models.CASCADE, related_name="shares")
+    user = models.ForeignKey(User, on_delete=models.CASCADE, related_name="+")
+    change = models.BooleanField(default=False)
+
+    class Meta:
+        constraints: ClassVar = [models.UniqueConstraint(fields=["project", "user"], name="shared_once")]
 
 
 class Original(models.Model):
@@ -96,6 +110,7 @@ class Snapshot(models.Model):
     """One state of a project: its files, left-out objects, settings and layout. `parent` is what undo goes back to.
 
     `kept`: the try that each sheet's layout came from, sheet number to layout id. `proposal`: it is only looked at: no step leads to it until it is taken.
+    `author`: who made it, where people sign in.
     """
 
     project = models.ForeignKey(Project, on_delete=models.CASCADE, related_name="snapshots")
@@ -108,6 +123,7 @@ class Snapshot(models.Model):
     settings = models.JSONField(default=dict)
     kept = models.JSONField(default=dict)
     proposal = models.BooleanField(default=False)
+    author = models.ForeignKey(User, null=True, on_delete=models.SET_NULL, related_name="+", default=current_id)
 
 
 class Job(models.Model):
@@ -127,6 +143,7 @@ class Job(models.Model):
     error = models.TextField(default="")
     result = models.JSONField(default=dict)
     output_sha = models.CharField(max_length=64, default="")
+    asker = models.ForeignKey(User, null=True, on_delete=models.SET_NULL, related_name="+", default=current_id)
 
     @property
     def output(self) -> bytes:

@@ -1,0 +1,69 @@
+"""A project among several people: who may see and change it, and what is new in it."""
+
+from __future__ import annotations
+
+from django.conf import settings
+from django.contrib.auth.models import User
+from django.http import HttpRequest
+from ninja import Router
+from ninja.errors import HttpError
+
+from quilt_core.errors import QuiltError
+
+from .asked import project_of
+from .projects.asker import current_id
+from .projects.models import Job, Project, Share
+from .projects.people import name_of, owns
+from .schemas import NowOut, PeopleOut, PersonOut, ShareIn
+
+router = Router()
+
+
+@router.get("/projects/{project_id}/now", response=NowOut)
+def project_now(request: HttpRequest, project_id: int) -> NowOut:
+    """What a page asks again and again, to show what others do."""
+    project = project_of(project_id)
+    job = project.jobs.exclude(state__in=Job.OVER).order_by("pk").values_list("pk", flat=True).first()
+    head = project.head
+    author = name_of(head.author) if head is not None and head.author_id else ""
+    return NowOut(snapshot=project.head_id, author=author, label=head.label if head else "", job=job)
+
+
+def _people(project: Project) -> PeopleOut:
+    shares = list(project.shares.select_related("user").order_by("user__username"))
+    known = [k for k in (project.owner_id, *(s.user_id for s in shares)) if k is not None]
+    others = User.objects.exclude(pk__in=known).filter(is_active=True).order_by("username")
+    return PeopleOut(
+        owner=name_of(project.owner), mine=project.owner_id == current_id(), shared=[PersonOut(name=s.user.get_username(), change=s.change) for s in shares],
+        others=[u.get_username() for u in others],
+    )  # fmt: skip
+
+
+def _team() -> None:
+    if not settings.QUILT_TEAM:
+        raise HttpError(404, "Nobody else works here.")
+
+
+@router.get("/projects/{project_id}/people", response=PeopleOut)
+def project_people(request: HttpRequest, project_id: int) -> PeopleOut:
+    """Who may see and change a project."""
+    _team()
+    return _people(project_of(project_id))
+
+
+@router.post("/projects/{project_id}/people", response=PeopleOut)
+def share_project(request: HttpRequest, project_id: int, body: ShareIn) -> PeopleOut:
+    """Share a project with somebody, or no more: its owner alone can."""
+    _team()
+    project = project_of(project_id)
+    owns(project)
+    user = User.objects.filter(username=body.name, is_active=True).exclude(pk=project.owner_id or 0).first()
+    if user is None:
+        raise QuiltError("There is nobody else of that name here.")
+    if body.how not in ("look", "change", "none"):
+        raise QuiltError("A project is shared to look at, to change, or not.")
+    if body.how == "none":
+        Share.objects.filter(project=project, user=user).delete()
+    else:
+        Share.objects.update_or_create(project=project, user=user, defaults={"change": body.how == "change"})
+    return _people(project)
