@@ -5,6 +5,7 @@ from __future__ import annotations
 import contextlib
 import os
 import random
+import shutil
 import signal
 import sqlite3
 import subprocess
@@ -94,6 +95,28 @@ def test_a_database_that_somebody_holds_is_waited_for(program: Running) -> None:
     other.execute("BEGIN IMMEDIATE")
     threading.Timer(2.0, lambda: other.execute("ROLLBACK")).start()
     assert weigh(program, project, 2.0)[0] == 200
+
+
+def test_a_copy_that_is_taken_while_the_program_runs_is_a_backup(program: Running, tmp_path: Path) -> None:
+    """The order that docs/security.md gives: the database by SQLite's own backup, then the files."""
+    project = program.project({"a.obj": grid_obj(20)})
+    state = program.ask("GET", f"/api/projects/{project}")[1]
+    body = {"kind": "pack", "base": state["snapshot"], "params": {}}
+    job = program.ask("POST", f"/api/projects/{project}/jobs", body)[1]
+    copy = tmp_path / "copy"
+    copy.mkdir()
+    with sqlite3.connect(program.data / "quilt.sqlite3") as source, sqlite3.connect(copy / "quilt.sqlite3") as target:
+        source.backup(target)
+    shutil.copytree(program.data / "files", copy / "files")
+    program.ask("POST", f"/api/jobs/{job['id']}/stop")
+    program.done(job)
+    with running(copy) as other:
+        found = other.ask("GET", f"/api/projects/{project}")[1]
+        assert found["objects"] == state["objects"] and found["figures"] == state["figures"]
+        wait_for(lambda: other.ask("GET", "/api/jobs")[1] == [])  # what was running when the copy was taken is told to be interrupted
+        assert weigh(other, project, 2.0)[0] == 200
+        body["base"] = other.ask("GET", f"/api/projects/{project}")[1]["snapshot"]
+        assert other.done(other.ask("POST", f"/api/projects/{project}/jobs", body)[1])["state"] == "done"
 
 
 @pytest.mark.parametrize("kind", ["a file", "no way", "a database that is none"])

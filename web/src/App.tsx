@@ -1,4 +1,6 @@
 import { lazy, Suspense, useEffect, useState } from 'react'
+import { useSession } from './people/session'
+import { SignIn } from './people/SignIn'
 import { StartPage } from './start/StartPage'
 
 // The pictures bring the 3D library with them: the start page does not wait for it.
@@ -18,6 +20,10 @@ export function App() {
     history.pushState(null, '', id ? `/project/${id}` : '/')
     setProject(id)
   }
+  const { known, team, user, ask } = useSession()
+  useEffect(() => void ask(), [ask])
+  if (!known) return null
+  if (team && !user) return <SignIn />
   if (!project) return <StartPage open={go} />
   return (
     <Suspense>

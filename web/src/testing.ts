@@ -81,6 +81,8 @@ export function stateOf(objects: ObjectRow[], settings: Partial<Settings> = {}):
     id: 1,
     name: 'Test',
     snapshot: 1,
+    author: '',
+    may_change: true,
     undo: null,
     redo: null,
     settings: { ...SETTINGS, ...settings },

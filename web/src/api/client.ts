@@ -10,7 +10,23 @@ export type Figures = components['schemas']['Figures']
 export type Try = components['schemas']['TryOut']
 export type Fault = components['schemas']['FaultOut']
 
-export const api = createClient<paths>({ baseUrl: '/', headers: { 'X-Quilt': '1' } })
+/** What every change has to carry: our own header, and where people sign in the token of this page. */
+function ours(): Record<string, string> {
+  const token = /(?:^|; )csrftoken=([^;]+)/.exec(globalThis.document?.cookie ?? '')?.[1]
+  return { 'X-Quilt': '1', ...(token && { 'X-CSRFToken': token }) }
+}
+
+export const api = createClient<paths>({ baseUrl: '/' })
+api.use({
+  onRequest({ request }) {
+    for (const [name, value] of Object.entries(ours())) request.headers.set(name, value)
+    return request
+  },
+  onResponse({ response }) {
+    if (response.status === 401) dispatchEvent(new Event('signed-out'))
+    return response
+  },
+})
 
 /** The words of a refusal. */
 export function words(error: unknown): string {
@@ -33,7 +49,7 @@ export async function bringPicture(project: number, file: File): Promise<{ sha: 
   const response = await fetch(`/api/projects/${project}/pictures`, {
     method: 'POST',
     body: form,
-    headers: { 'X-Quilt': '1' },
+    headers: ours(),
   })
   const body: unknown = await response.json()
   if (!response.ok) throw new Error(words(body))
@@ -44,7 +60,7 @@ export async function bringPicture(project: number, file: File): Promise<{ sha: 
 export async function openSaved(file: File): Promise<number> {
   const form = new FormData()
   form.append('file', file, file.name)
-  const response = await fetch('/api/open', { method: 'POST', body: form, headers: { 'X-Quilt': '1' } })
+  const response = await fetch('/api/open', { method: 'POST', body: form, headers: ours() })
   const body: unknown = await response.json()
   if (!response.ok) throw new Error(words(body))
   return (body as { project: number }).project
@@ -66,7 +82,7 @@ export async function bringIn(
   const response = await fetch(`/api/projects/${project}/files${file === undefined ? '' : `/${file}/replace`}`, {
     method: 'POST',
     body: form,
-    headers: { 'X-Quilt': '1' },
+    headers: ours(),
   })
   const body: unknown = await response.json()
   if (!response.ok) throw new Error(words(body))

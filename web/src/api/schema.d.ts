@@ -336,6 +336,50 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/projects/{project_id}/now": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Project Now
+         * @description What a page asks again and again, to show what others do.
+         */
+        get: operations["quilt_server_sharing_project_now"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/projects/{project_id}/people": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Project People
+         * @description Who may see and change a project.
+         */
+        get: operations["quilt_server_sharing_project_people"];
+        put?: never;
+        /**
+         * Share Project
+         * @description Share a project with somebody, or no more: its owner alone can.
+         */
+        post: operations["quilt_server_sharing_share_project"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/projects/{project_id}/pick": {
         parameters: {
             query?: never;
@@ -570,6 +614,66 @@ export interface paths {
          * @description One step back.
          */
         post: operations["quilt_server_api_undo"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/session": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Session
+         * @description Whether somebody has to sign in here, and who did.
+         */
+        get: operations["quilt_server_signing_session"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sign-in": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Sign In
+         * @description Sign in by name and password.
+         */
+        post: operations["quilt_server_signing_sign_in"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sign-out": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Sign Out
+         * @description Sign out.
+         */
+        post: operations["quilt_server_signing_sign_out"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1007,6 +1111,20 @@ export interface components {
             /** Name */
             name: string;
         };
+        /**
+         * NowOut
+         * @description A project's newest state: its number, who made it and what it was; and the work that is being done on it.
+         */
+        NowOut: {
+            /** Author */
+            author: string;
+            /** Job */
+            job: number | null;
+            /** Label */
+            label: string;
+            /** Snapshot */
+            snapshot: number | null;
+        };
         /** ObjectOut */
         ObjectOut: {
             /** Bare */
@@ -1120,6 +1238,30 @@ export interface components {
             tile: number;
         };
         /**
+         * PeopleOut
+         * @description Whose project it is, whom it is shared with, and who else there is.
+         */
+        PeopleOut: {
+            /** Mine */
+            mine: boolean;
+            /** Others */
+            others: string[];
+            /** Owner */
+            owner: string;
+            /** Shared */
+            shared: components["schemas"]["PersonOut"][];
+        };
+        /**
+         * PersonOut
+         * @description Somebody who may look at a project, and whether they may change it.
+         */
+        PersonOut: {
+            /** Change */
+            change: boolean;
+            /** Name */
+            name: string;
+        };
+        /**
          * PickIn
          * @description An edge of an object that the page shows: file, object, [triangle, side], and what is wanted from it; or all that is picked of it, for its mirror
          *     image.
@@ -1223,12 +1365,16 @@ export interface components {
             demo: boolean;
             /** Id */
             id: number;
+            /** May Change */
+            may_change: boolean;
             /** Modified */
             modified: string;
             /** Name */
             name: string;
             /** Objects */
             objects: number;
+            /** Owner */
+            owner: string;
         };
         /** RecipeIn */
         RecipeIn: {
@@ -1273,6 +1419,16 @@ export interface components {
              * @default false
              */
             texel_grid: boolean;
+        };
+        /**
+         * SessionOut
+         * @description Whether somebody has to sign in here, and who did.
+         */
+        SessionOut: {
+            /** Team */
+            team: boolean;
+            /** User */
+            user: string | null;
         };
         /** Settings */
         Settings: {
@@ -1466,6 +1622,16 @@ export interface components {
             /** Lines */
             lines: number[][];
         };
+        /**
+         * ShareIn
+         * @description Whom to share with, and how: to "look", to "change", or "none" any more.
+         */
+        ShareIn: {
+            /** How */
+            how: string;
+            /** Name */
+            name: string;
+        };
         /** SheetIn */
         SheetIn: {
             /** Channel */
@@ -1539,8 +1705,17 @@ export interface components {
             stale: string[];
             verdict?: components["schemas"]["VerdictOut"] | null;
         };
+        /** SignIn */
+        SignIn: {
+            /** Name */
+            name: string;
+            /** Password */
+            password: string;
+        };
         /** StateOut */
         StateOut: {
+            /** Author */
+            author: string;
             /** Channels */
             channels: number[];
             figures: components["schemas"]["Figures"] | null;
@@ -1552,6 +1727,8 @@ export interface components {
             job: number | null;
             /** Layout */
             layout: number | null;
+            /** May Change */
+            may_change: boolean;
             /** Name */
             name: string;
             /** Objects */
@@ -2160,6 +2337,76 @@ export interface operations {
             };
         };
     };
+    quilt_server_sharing_project_now: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["NowOut"];
+                };
+            };
+        };
+    };
+    quilt_server_sharing_project_people: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PeopleOut"];
+                };
+            };
+        };
+    };
+    quilt_server_sharing_share_project: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ShareIn"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PeopleOut"];
+                };
+            };
+        };
+    };
     quilt_server_by_hand_pick_more: {
         parameters: {
             query?: never;
@@ -2466,6 +2713,70 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["StateOut"];
+                };
+            };
+        };
+    };
+    quilt_server_signing_session: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SessionOut"];
+                };
+            };
+        };
+    };
+    quilt_server_signing_sign_in: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SignIn"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SessionOut"];
+                };
+            };
+        };
+    };
+    quilt_server_signing_sign_out: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SessionOut"];
                 };
             };
         };

@@ -10,6 +10,7 @@ import { STAGES, useParts } from '../store'
 import { sent } from '../scene/sheets'
 import { isPicture, tileInName } from '../scene/pictures'
 import { shownTable, TableView } from '../table/TableView'
+import { useOthersChanges } from '../people/others'
 import { Tries } from '../tries/Tries'
 import { Bar } from './Bar'
 import { useKeys } from './keys'
@@ -34,6 +35,7 @@ export function Workspace({ id, leave }: { id: number; leave: () => void }) {
     document.title = q.state ? `${q.state.name} – Untold Quilt` : 'Untold Quilt'
   }, [q.state])
   useKeys()
+  useOthersChanges(id)
   const room = useRoom()
   const ledger = !room.folded.includes('ledger')
   const sheet = !room.folded.includes('worksheet')

@@ -3,6 +3,7 @@ import { useCallback, useEffect, useState } from 'react'
 import { api, openSaved, words, type ProjectRow } from '../api/client'
 import { NightSwitch } from '../frame/NightSwitch'
 import { AllWork } from '../frame/Others'
+import { Me } from '../people/Me'
 import { ProjectCard } from './ProjectCard'
 
 const JOB = [
@@ -50,9 +51,10 @@ export function StartPage({ open }: { open: (id: number) => void }) {
           <Heading as="h1" fontSize="lg">
             Untold Quilt
           </Heading>
-          <Box ml="auto">
+          <Flex ml="auto" align="center" gap="3">
+            <Me />
             <NightSwitch />
-          </Box>
+          </Flex>
         </Flex>
         <Grid templateColumns={{ base: '1fr', md: '3fr 2fr' }} gap="10">
           <Box>
