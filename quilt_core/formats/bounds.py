@@ -11,8 +11,8 @@ from ..model.scene import Floats, Scene
 from ..words import cut, plain
 
 # Far beyond any asset, and near enough that areas and their squares stay numbers of 64 bits: common practice, no source.
-MOST_PLACE = 1e9  # units of the file, and metres
-MOST_UV = 1e6  # tiles
+MOST_PLACE = 1e12  # units of the file, and metres
+MOST_UV = 1e12  # tiles; real files have strays at 1e9
 MOST_NAME = 1000  # signs
 
 

@@ -15,6 +15,8 @@ from django.core.files.uploadedfile import SimpleUploadedFile
 from django.db import close_old_connections
 from django.test import Client
 
+from demo.glb import two_channels
+from demo.shapes import Part, box
 from demo.textures import png
 from quilt_core.arrays import unpack_arrays
 from quilt_server.jobs.kinds import pack as packing
@@ -24,7 +26,7 @@ from quilt_server.projects.models import Job, Layout, Original, Project, Snapsho
 from quilt_server.projects.refresh import refresh
 from quilt_server.projects.room import forget_beyond
 from tests.core.test_faults import squares
-from tests.shapes import PLANE, gltf_plane, grid_obj
+from tests.shapes import PLANE, grid_obj
 
 from .test_api import Browser, quick
 from .test_mending import kinds
@@ -148,7 +150,7 @@ def test_renaming_deleting_and_changing_from_many_sides_lose_no_change(browser: 
 def test_a_setting_changed_during_a_channel_job_stays(browser: Browser, monkeypatch: pytest.MonkeyPatch) -> None:
     from quilt_server.jobs.kinds import channel as gather
 
-    browser.upload(two__gltf=gltf_plane([{"mesh": 0}]))
+    browser.upload(two__glb=two_channels([box(Part("a"), (0, 0, 0), (1, 1, 1)).uv(0.1)], 1.0, png("crane")))
     real = gather.measure
 
     def slow(*args: object, **more: object) -> None:
@@ -156,7 +158,7 @@ def test_a_setting_changed_during_a_channel_job_stays(browser: Browser, monkeypa
         browser.change(settings={**browser.state()["settings"], "padding_px": 3.5})
 
     monkeypatch.setattr(gather, "measure", slow)
-    answer = browser.run("channel", channel=0)
+    answer = browser.run("channel", channel=1)
     assert answer["state"] == "failed" and "Nothing was done" in answer["error"] and browser.state()["settings"]["padding_px"] == 3.5
 
 
@@ -299,7 +301,7 @@ def test_a_full_disk_is_told_in_words(browser: Browser, monkeypatch: pytest.Monk
     answer = browser.client.post(
         f"/api/projects/{browser.project}/files", {"files": [SimpleUploadedFile("x.obj", b"v 9 9 9")], "paths": ["x.obj"]}
     )
-    assert answer.status_code == 422 and "Make room" in answer.json()["detail"]
+    assert answer.status_code == 503 and "Make room" in answer.json()["detail"]
     assert not list(Path(settings.DATA_DIR).glob("files/*/.new-*"))
 
 
