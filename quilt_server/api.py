@@ -344,7 +344,7 @@ def bring_picture(request: HttpRequest, project_id: int, file: UploadedFile = Fi
     from .jobs.archives import clean_path
     from .jobs.uploads import taken
 
-    project_of(project_id)
+    project = project_of(project_id)
     name = clean_path((file.name or "picture").replace("\\", "/").rsplit("/", 1)[-1][:120])
     sha = taken([file], [name])[0]["sha"]
     size = size_of_picture(files.get(sha))
@@ -358,6 +358,8 @@ def bring_picture(request: HttpRequest, project_id: int, file: UploadedFile = Fi
             f"Make it {isqrt(settings.QUILT_PICTURE_PIXELS)} px square at most.",
         )
     kept(sha, 512, lambda: files.get(sha))  # whether it can be decoded is told now
+    # The row says whose picture it is until a setting names it.
+    Job.objects.create(project=project, kind="picture", state="done", params={"files": [{"path": name, "sha": sha}]})
     return PictureOut(sha=sha, name=name, width=size[0], height=size[1])
 
 

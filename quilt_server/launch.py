@@ -153,6 +153,11 @@ def serve(where: Where, data: Path | None, demo: bool) -> int:
     signal.signal(signal.SIGTERM, stop)
     signal.signal(signal.SIGINT, stop)
     print(f"Untold Quilt is ready at http://{'localhost' if where.host in _HERE else where.host}:{where.port}", flush=True)
+    if team and where.host not in _HERE and not where.plain:
+        print(
+            "People sign in over TLS only: put a proxy in front that speaks it, or start with --plain-http. See docs/security.md.",
+            flush=True,
+        )
     # Of what a proxy in front of it says, only that the browser's side is TLS.
     proxy: dict[str, Any] = (
         {"trusted_proxy": os.environ.get("QUILT_PROXY", "127.0.0.1"), "trusted_proxy_headers": {"x-forwarded-proto"}} if team else {}

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Collection
 from typing import TypeVar
 
 from django.conf import settings
@@ -87,6 +88,12 @@ def reading_of(file_id: int, channel: int, welded: bool) -> Reading:
     rows = Reading.objects.filter(file__project__in=visible()) if settings.QUILT_TEAM else Reading.objects.all()
     found: Reading = get_object_or_404(rows, file_id=file_id, channel=channel, welded=welded)
     return found
+
+
+def may_see(shas: Collection[str]) -> bool:
+    """Whether all of some hashes are of bytes that are here, and that a project which may be seen has."""
+    there = Original.objects.filter(sha__in=shas).count() == len(set(shas))
+    return there and (not settings.QUILT_TEAM or all(_named(s) for s in shas))
 
 
 def original_of(sha: str) -> Original:

@@ -140,6 +140,16 @@ def test_a_newer_programs_fields_are_left_out_and_a_newer_format_is_told(browser
     assert "a newer program saved it" in done["error"]
 
 
+def test_what_the_file_does_not_hold_is_not_taken_from_the_data_folder(browser: Browser) -> None:
+    """A table that names bytes of somebody else by their hash."""
+    bring(browser, ("secret.obj", squares(BOXES[1:2])))
+    secret = SourceFile.objects.get(name="secret.obj").original_id
+    plain = Browser()
+    bring(plain, ("mine.obj", squares(BOXES[:1])))
+    _, done = opened(changed(saved(plain), lambda t: t["files"][0].update(original_id=secret)), "failed")
+    assert "is not in it" in done["error"]
+
+
 BROKEN = {
     "a file is named that is not in it": lambda t: t["snapshots"][0]["files"].append(999_999),
     "no such original": lambda t: t["files"][0].update(original_id="0" * 64),

@@ -60,9 +60,13 @@ class Person:
         run_one(job["id"])
         return self.ask("GET", f"/api/jobs/{job['id']}")[1]
 
-    def project(self) -> int:
+    def project(self, picture: bytes = b"") -> int:
         number = self.ask("POST", "/api/projects", {"name": "Quay"})[1]["id"]
-        files = {"crate.obj": obj([(0.1, 0.1, 0.4, 0.4), (0.5, 0.5, 0.9, 0.9)]), "paint.mtl": mtl("wood.png"), "wood.png": flat(7)}
+        files = {
+            "crate.obj": obj([(0.1, 0.1, 0.4, 0.4), (0.5, 0.5, 0.9, 0.9)]),
+            "paint.mtl": mtl("wood.png"),
+            "wood.png": picture or flat(7),
+        }
         body = {"files": [SimpleUploadedFile(n, b) for n, b in files.items()], "paths": list(files)}
         status, job = self.ask("POST", f"/api/projects/{number}/files", files=body)
         assert status == 200 and self.done(job)["state"] == "done"
@@ -199,7 +203,14 @@ def test_a_hash_opens_nothing_of_others(mira: Person, tomas: Person) -> None:
     (image,) = {sha for f in mira.state(project)["files"] for m in f["materials"] for sha in m["images"].values()}
     assert mira.ask("GET", f"/api/pictures/{image}")[0] == 200
     assert tomas.ask("GET", f"/api/pictures/{image}")[0] == 404
-    own = tomas.project()
+    plain = tomas.project(flat(99))
+    named = {"pictures": {"1:1001": {"sha": image, "name": "wood.png"}}}
+    status, told = tomas.change(plain, **named)
+    assert status == 422 and "not brought in" in told["detail"], "a setting that names it opens nothing either"
+    assert tomas.ask("GET", f"/api/pictures/{image}")[0] == 404
+    answer = tomas.ask("POST", f"/api/projects/{plain}/pictures", files={"file": SimpleUploadedFile("mine.png", flat(3))})
+    assert answer[0] == 200 and tomas.change(plain, pictures={"1:1001": {"sha": answer[1]["sha"], "name": "mine.png"}})[0] == 200
+    own = tomas.project()  # with the same picture in it
     assert tomas.ask("GET", f"/api/pictures/{image}")[0] == 200, "the same picture, brought in by himself"
     assert own != project
 
