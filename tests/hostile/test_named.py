@@ -6,11 +6,13 @@ import json
 
 import numpy as np
 import pytest
+import shapely
 
 from quilt_core import formats
 from quilt_core.arrange.sheet import pack_sheet
 from quilt_core.delivery import report
 from quilt_core.errors import FileError, QuiltError
+from quilt_core.formats.polygons import triangulate
 from quilt_core.pack.recipe import Recipe
 from tests.shapes import PLANE, gltf_plane
 
@@ -95,3 +97,30 @@ def test_a_gap_that_is_none_is_refused_in_words(px: float) -> None:
     with pytest.raises(ValueError, match=r"at least 0\.001 px"):
         Recipe(256, 1.0, px)
     assert Recipe(256, 0.0, 0.0).padding_px == 0
+
+
+@pytest.mark.parametrize("shape", ["round", "star", "comb", "spiral"])
+@pytest.mark.parametrize("corners", [400, 3_000])
+def test_faces_of_many_corners_are_cut_as_their_area_says(shape: str, corners: int) -> None:
+    """Against shapely's area; and no triangle is turned over."""
+    k = np.arange(corners)
+    angle = k * 2 * np.pi / corners
+    if shape == "comb":
+        flat = np.concatenate([np.column_stack([k, np.where(k % 2, 1.0, 0.1)])[::-1], [[0, -1], [corners - 1, -1]]])
+    elif shape == "spiral":
+        turn = k[: corners // 2] * 0.05
+        out = np.column_stack([np.cos(turn), np.sin(turn)]) * (1 + turn)[:, None]
+        flat = np.concatenate([out, (out * ((1.5 + turn) / (1 + turn))[:, None])[::-1]])[::-1]
+    else:
+        radius = 1.0 if shape == "round" else np.where(k % 2, 1.0, 0.5 + 0.4 * np.sin(k))
+        flat = np.column_stack([np.cos(angle), np.sin(angle)]) * np.broadcast_to(radius, corners)[:, None]
+    points = np.column_stack([flat, np.zeros(len(flat))])
+    triangles, face_of = triangulate(points, np.array([0, len(points)]))
+    assert len(triangles) == len(points) - 2 and not face_of.any()
+    q = flat[triangles]
+    a, b = q[:, 1] - q[:, 0], q[:, 2] - q[:, 0]
+    doubled = a[:, 0] * b[:, 1] - a[:, 1] * b[:, 0]
+    polygon = shapely.Polygon(flat)
+    assert polygon.is_valid
+    sign = 1 if shapely.is_ccw(polygon.exterior) else -1
+    assert (doubled * sign >= -1e-12).all() and doubled.sum() * sign / 2 == pytest.approx(polygon.area)
