@@ -3,7 +3,11 @@
 from __future__ import annotations
 
 import math
+import re
 from collections.abc import Iterable
+
+# Control characters, and halves of signs, which no text can hold: nothing that a page, a terminal or a disk can show.
+UNSHOWN = re.compile("[\x00-\x1f\x7f-\x9f\ud800-\udfff]")
 
 
 def counted(n: int, one: str, more: str) -> str:
@@ -47,5 +51,4 @@ def cut(text: str, most: int = 60) -> str:
     >>> cut("a\\x1b[31mb\\ud800", 20), cut("x" * 9, 4)
     ('a?[31mb?', 'xxxx...')
     """
-    shown = "".join("?" if ord(c) < 32 or 0x7F <= ord(c) < 0xA0 or 0xD800 <= ord(c) < 0xE000 else c for c in text[:most])
-    return shown + ("..." if len(text) > most else "")
+    return UNSHOWN.sub("?", text[:most]) + ("..." if len(text) > most else "")

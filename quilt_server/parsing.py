@@ -3,17 +3,15 @@
 from __future__ import annotations
 
 import json
-import re
 from typing import Any
 
 from django.http import HttpRequest
 from ninja.parser import Parser
 
 from quilt_core.errors import QuiltError
-from quilt_core.words import cut
+from quilt_core.words import UNSHOWN, cut
 
-# Control characters but line ends and tabs, and halves of signs, which no text can hold.
-_UNKEPT = re.compile("[\x00-\x08\x0b\x0c\x0e-\x1f\x7f-\x9f\ud800-\udfff]")
+_LAYING = str.maketrans("", "", "\t\n\r")  # what lays out a text that is typed
 
 
 class StrictParser(Parser):
@@ -36,7 +34,7 @@ class StrictParser(Parser):
 
 def _check(value: Any) -> None:
     if isinstance(value, str):
-        if _UNKEPT.search(value):
+        if UNSHOWN.search(value.translate(_LAYING)):
             raise QuiltError(f"'{cut(value, 60)}' holds signs that a name or text cannot have. Type it anew.")
     elif isinstance(value, dict):
         for k, v in value.items():

@@ -11,7 +11,7 @@ from pathlib import PurePosixPath
 from typing import IO, TypeVar
 
 from quilt_core.errors import FileError, QuiltError
-from quilt_core.words import cut
+from quilt_core.words import UNSHOWN, cut
 
 T = TypeVar("T")
 _PART = 1 << 20
@@ -54,7 +54,7 @@ def clean_path(path: str) -> str:
     told = cut(path, 60)
     if not parts or ".." in parts or path.startswith("/") or len(path) > 400:
         raise QuiltError(f"'{told}' is not a file name that can be taken.")
-    if any(ord(c) < 32 or 0x7F <= ord(c) < 0xA0 or 0xD800 <= ord(c) < 0xE000 for c in path):
+    if UNSHOWN.search(path):
         raise QuiltError(f"'{told}' holds signs that a file name cannot have. Rename the file.")
     return str(PurePosixPath(*parts))
 
