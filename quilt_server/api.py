@@ -194,7 +194,7 @@ def copy_project(request: HttpRequest, project_id: int) -> ProjectOut:
 @api.post("/open", response=OpenedOut)
 def open_project(request: HttpRequest, file: UploadedFile = File(...)) -> OpenedOut:
     """Upload a project that was saved as one file; a job fills a new project from it."""
-    from .jobs.archives import clean_path
+    from .archives import clean_path
     from .jobs.uploads import taken
 
     name = clean_path((file.name or "project.zip").replace("\\", "/").rsplit("/", 1)[-1][-120:])
@@ -341,7 +341,7 @@ def compare_newer(
 @api.post("/projects/{project_id}/pictures", response=PictureOut)
 def bring_picture(request: HttpRequest, project_id: int, file: UploadedFile = File(...)) -> PictureOut:
     """Upload a picture to lay under a tile; which tile is a setting."""
-    from .jobs.archives import clean_path
+    from .archives import clean_path
     from .jobs.uploads import taken
 
     project = project_of(project_id)

@@ -21,8 +21,10 @@ def head_of(job: Job) -> tuple[Project, Snapshot, Layout]:
     """
     project = Project.objects.get(pk=job.project_id)
     head = project.head
-    if head is None or head.pk != job.params["base"] or head.layout is None:
+    if head is None or head.pk != job.params["base"]:
         raise QuiltError("The project changed since this was asked for. Do it again.")
+    if head.layout is None:
+        raise QuiltError("There is nothing in this project yet. Bring in a mesh first.")
     return project, head, head.layout
 
 

@@ -14,10 +14,10 @@ from quilt_cli.child import FINDING, UNPACKING, Limit, Opened, bounded, bytes_of
 from quilt_core import formats
 from quilt_core.errors import FileError, QuiltError
 
+from ..archives import Most, clean_path, unzipped
 from ..projects import files as stored_files
-from ..projects.models import Job, Original, Reading, SourceFile
-from ..projects.sources import make_reading, materials_of
-from .archives import Most, clean_path, unzipped
+from ..projects.models import Job, Reading, SourceFile
+from ..projects.sources import make_reading, materials_of, store_parts
 
 MOST_TOLD = 50  # missing files that are named one by one
 
@@ -66,14 +66,7 @@ def taken(files: Sequence[UploadedFile], paths: Sequence[str]) -> list[dict[str,
     for f, name in zip(files, names, strict=True):
         if (f.size or 0) > bound.of_one:
             raise FileError(name, f"it is {(f.size or 0) >> 20:,} MB; a file has {bound.of_one >> 20:,} MB at most", "", "Part it.")
-    return [{"path": name, "sha": keep(f.chunks())} for f, name in zip(files, names, strict=True)]
-
-
-def keep(parts: Iterable[bytes]) -> str:
-    """Keep a file that comes in parts; returns its hash."""
-    sha, size = stored_files.put_parts(parts)
-    Original.objects.get_or_create(sha=sha, defaults={"size": size})
-    return sha
+    return [{"path": name, "sha": store_parts(f.chunks())} for f, name in zip(files, names, strict=True)]
 
 
 @dataclass
@@ -107,7 +100,7 @@ def bundles_of(files: list[dict[str, str]], taken: Iterable[str] = ()) -> tuple[
         if path.lower().endswith(".zip"):
             try:
                 zips.append((path[:-4], _opened(path, sha)))
-            except QuiltError as e:
+            except FileError as e:
                 refused.append(Refused(path, str(e)))
             continue
         own = next((b for b in loose if b.get(path, sha) == sha), None)
@@ -139,7 +132,7 @@ def _opened(path: str, sha: str) -> dict[str, str]:
 
     def work(_: Limit) -> dict[str, str]:
         with where.open("rb") as stream:
-            return unzipped(path, stream, most(), keep)
+            return unzipped(path, stream, most(), store_parts)
 
     return bounded(work, path, where.stat().st_size, UNPACKING)
 

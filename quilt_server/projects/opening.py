@@ -14,21 +14,21 @@ import numpy as np
 from django.db import connections
 from pydantic import BaseModel, ConfigDict, Field, ValidationError
 
-from quilt_cli.child import FINDING, Limit, bounded
-from quilt_core import formats
+from quilt_cli.child import FINDING, Limit, bounded, bytes_of
 from quilt_core.arrays import pack_arrays, unpack_arrays
 from quilt_core.errors import FileError
 from quilt_core.words import cut
 
+from ..archives import DAMAGED
 from ..schemas import Settings
 from . import files as kept_files
 from .copies import figures_of_copy, key_of_copy, settings_of_copy
 from .measuring import VERSION as MEASURED
 from .measuring import measure
-from .models import Layout, Original, Project, Reading, Snapshot, SourceFile
+from .models import Layout, Project, Reading, Snapshot, SourceFile
 from .reading import choose, parts_of
 from .saving import BLOBS, FORMAT, VERSION
-from .sources import kept_scene, make_reading
+from .sources import kept_scene, make_reading, store
 from .stale import inputs_of
 from .state import RECIPE
 
@@ -100,17 +100,7 @@ class Opened:
             if manifest["format"] != FORMAT:
                 raise self.fail("it is no saved project", "Choose a file that was saved here, or bring meshes into a project.")
             needs = int(manifest["needs"])
-        except (
-            zipfile.BadZipFile,
-            OSError,
-            EOFError,
-            ValueError,
-            KeyError,
-            TypeError,
-            NotImplementedError,
-            RuntimeError,
-            RecursionError,
-        ) as e:
+        except (*DAMAGED, TypeError) as e:
             raise self.fail("it is no saved project, or damaged", "Save it again, or choose another file.") from e
         if needs > VERSION:
             raise self.fail(f"a newer program saved it (version {needs}; this one reads {VERSION})", "Bring this program up to date.")
@@ -141,7 +131,7 @@ class Opened:
             if not 0 <= size <= (most or size) or self.archive.getinfo(path).file_size != size:
                 raise ValueError(path)
             body = self.archive.read(path)
-        except Exception as e:  # whatever the library finds wrong with it
+        except DAMAGED as e:
             raise self.fail(f"its part '{path[:80]}' is missing or damaged", "Save it again, or copy the file again.") from e
         if hashlib.sha256(body).hexdigest() != sha:
             raise self.fail(f"its part '{path[:80]}' is not what was saved", "Save it again, or copy the file again.")
@@ -161,8 +151,7 @@ class Opened:
             body = self.part(f"originals/{sha}")
             if hashlib.sha256(body).hexdigest() != sha:
                 raise self.fail(f"its original {sha[:12]} is not what it is called", "Save it again.")
-            kept_files.put(body)
-            Original.objects.get_or_create(sha=sha, defaults={"size": len(body)})
+            store(body)
         blobs = {x.id: {k: self.part(f"layouts/{x.id}/{k}") for k in BLOBS} for x in t.layouts}
         numbers = self._files(project)
         self._readings(numbers)
@@ -198,16 +187,12 @@ class Opened:
                 for w in {False, f in s.settings.get("welded", [])}
             }
         )
-        seen = set[int]()
         for n, (old, channel, welded) in enumerate(wanted):
             if old not in numbers or not 0 <= channel <= 7:
                 raise self.fail("a state in it names a file that is not in it", "Save it again.")
             file = SourceFile.objects.get(pk=numbers[old])
             self.say(f"Reading {file.name}", 0.3 + 0.5 * n / max(1, len(wanted)))
-            if old not in seen:
-                seen.add(old)
-                _tried(file)
-            make_reading(file, kept_scene(file), channel, welded).save()
+            _read(file, channel, welded).save()
 
     def _layouts(self, project: Project, numbers: Mapping[int, int], blobs: Mapping[int, Mapping[str, bytes]]) -> dict[int, Layout]:
         counts: dict[int, set[int]] = {}
@@ -288,13 +273,14 @@ class Opened:
         layout.save()
 
 
-def _tried(file: SourceFile) -> None:
-    """Read a file's original in a child with bounds first, as one that is brought in is."""
-    data = kept_files.get(file.original_id)
+def _read(file: SourceFile, channel: int, welded: bool) -> Reading:
+    """What a file holds in a channel, not saved yet; read in a child with bounds, as one that is brought in is."""
+    size = sum(kept_files.path_of(sha).stat().st_size for sha in (file.original_id, *file.companions.values()))
     connections.close_all()  # the child opens its own
 
-    def work(limit: Limit) -> None:
-        limit.allow(FINDING, len(data))
-        formats.read(data, file.name, file.unit_m, {p: kept_files.get(s) for p, s in file.companions.items()})
+    def work(limit: Limit) -> Reading:
+        scene = kept_scene(file)
+        limit.allow(FINDING, bytes_of(scene))
+        return make_reading(file, scene, channel, welded)
 
-    bounded(work, file.name, len(data))
+    return bounded(work, file.name, size)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import hashlib
 import json
-from collections.abc import Mapping
+from collections.abc import Iterable, Mapping
 from pathlib import Path
 from typing import Any
 
@@ -43,6 +43,13 @@ def store(data: bytes) -> str:
     """Store bytes once; returns their hash."""
     sha = files.put(data)
     Original.objects.get_or_create(sha=sha, defaults={"size": len(data)})
+    return sha
+
+
+def store_parts(parts: Iterable[bytes]) -> str:
+    """The same for bytes that come in parts."""
+    sha, size = files.put_parts(parts)
+    Original.objects.get_or_create(sha=sha, defaults={"size": size})
     return sha
 
 

@@ -20,7 +20,7 @@ from quilt_core.formats.pictures import open_picture, pictures
 from quilt_core.measure.proof import prove
 from quilt_core.pack.recipe import Recipe
 from quilt_core.uv.analysis import transform_rows
-from quilt_server.jobs.archives import Most, unzipped
+from quilt_server.archives import Most, unzipped
 
 from .corpus import archives, corpus
 from .corpus import pictures as seed_pictures

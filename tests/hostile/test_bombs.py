@@ -12,7 +12,7 @@ from quilt_cli.child import READING, Bounds, Limit, Opened, bounded
 from quilt_core import formats
 from quilt_core.errors import FileError, QuiltError
 from quilt_core.formats.pictures import shown
-from quilt_server.jobs.archives import Most, unzipped
+from quilt_server.archives import Most, unzipped
 
 from .bombs import BOMBS, wide_png, zeros
 

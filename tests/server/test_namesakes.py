@@ -164,3 +164,28 @@ def test_where_nothing_can_be_read_nothing_changes(browser: Browser) -> None:
     done = bring(browser, ("empty.obj", b""), ("bad.glb", b"glTF"), expect="failed")
     assert "empty.obj" in done["error"] and "bad.glb" in done["error"]
     assert browser.state()["files"] == []
+
+
+def test_a_fault_of_the_disk_leaves_no_file_out(browser: Browser, monkeypatch: pytest.MonkeyPatch) -> None:
+    """What is wrong with the machine ends the job in words: a file that is sound is not told to be bad."""
+    from quilt_server.projects import files
+
+    def full(*_: object) -> None:
+        raise OSError(28, "No space left on device")
+
+    body = {"files": [SimpleUploadedFile("a.obj", squares(ONE)), SimpleUploadedFile("b.obj", b"")], "paths": ["a.obj", "b.obj"]}
+    started = browser.client.post(f"/api/projects/{browser.project}/files", body).json()
+    monkeypatch.setattr(files.os, "replace", full)
+    done = browser.work(started)
+    assert done["state"] == "failed" and "data folder cannot be written" in done["error"] and "refused" not in done["result"], done
+
+
+def test_after_the_first_files_are_taken_back_others_come_in(browser: Browser) -> None:
+    bring(browser, ("a.obj", squares(ONE)))
+    empty = browser.post(f"/api/projects/{browser.project}/undo", {"base": browser.state()["snapshot"]})
+    assert not empty["files"] and not empty["undo"]
+    refused = job(browser, "pack")
+    assert refused["state"] == "failed" and "Bring in a mesh first" in refused["error"]
+    bring(browser, ("b.obj", squares(OTHER)))
+    now = browser.state()
+    assert [f["name"] for f in now["files"]] == ["b.obj"] and now["undo"] == "Bring in b.obj"

@@ -172,7 +172,7 @@ def test_what_does_not_hang_together_is_told_and_leaves_nothing(browser: Browser
 
 def test_a_byte_that_flipped_is_told(browser: Browser) -> None:
     data = saved(browser)
-    for at in range(40, len(data) - 200, len(data) // 12):
+    for at in (*range(40, len(data) - 200, len(data) // 12), *range(data.rfind(b"manifest.json", 0, -200) + 20, len(data) - 400, 23)):
         torn = bytearray(data)
         torn[at] ^= 0x55
         answer = Browser().client.post("/api/open", {"file": SimpleUploadedFile("t.quilt.zip", bytes(torn))})

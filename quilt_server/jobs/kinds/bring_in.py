@@ -8,7 +8,7 @@ from django.db import transaction
 
 from quilt_core import formats
 from quilt_core.arrays import pack_arrays
-from quilt_core.errors import Cancelled, QuiltError
+from quilt_core.errors import FileError, QuiltError
 
 from ...projects.measuring import measure
 from ...projects.models import Job, Layout, Project, Reading, Snapshot, SourceFile
@@ -36,9 +36,7 @@ def run_import(job: Job) -> None:
     for path, bundle in steps(job, meshes, lambda m: f"Reading {m[0]}", (0.0, 0.8)):
         try:
             rows.append((path, *read_one(job, path, bundle, channel, formats.unit_for(path, unit), stop)))
-        except Cancelled:
-            raise
-        except QuiltError as e:
+        except FileError as e:  # what is wrong with the disk or the job is no reason to leave a file out
             refused.append(Refused(path, str(e)))
     if not rows:
         raise QuiltError(_told(refused))

@@ -18,7 +18,7 @@ _PART = 1 << 20
 # A file that is more than so many times as large as it is packed, and more than so many bytes, is no mesh and no picture that anybody made.
 _SWELLS, _LARGE = 200, 200 << 20
 # What the library raises over a damaged archive.
-_ERRORS = (
+DAMAGED = (
     zipfile.BadZipFile,
     RuntimeError,
     NotImplementedError,
@@ -64,16 +64,22 @@ def unzipped(name: str, stream: IO[bytes], most: Most, keep: Callable[[Iterator[
 
     Raises
     ------
-    FileError : it is damaged, or holds more than is taken
-    QuiltError : a file name that cannot be taken
+    FileError : it is damaged, holds more than is taken, or a file name that cannot be taken
     """
     try:
         with zipfile.ZipFile(stream) as archive:
             entries = [e for e in archive.infolist() if not e.is_dir() and not e.filename.startswith("__MACOSX")]
             _check(name, entries, most)
-            return {clean_path(e.filename): keep(_parts(archive, e)) for e in entries}
-    except _ERRORS as e:
+            return {_clean(name, e.filename): keep(_parts(archive, e)) for e in entries}
+    except DAMAGED as e:
         raise FileError(name, "this zip cannot be opened", "", "Make it again without a password.") from e
+
+
+def _clean(name: str, path: str) -> str:
+    try:
+        return clean_path(path)
+    except QuiltError as e:
+        raise FileError(name, str(e)) from e
 
 
 def _check(name: str, entries: list[zipfile.ZipInfo], most: Most) -> None:
