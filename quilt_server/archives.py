@@ -69,7 +69,7 @@ def unzipped(name: str, stream: IO[bytes], most: Most, keep: Callable[[Iterator[
     try:
         with zipfile.ZipFile(stream) as archive:
             entries = [e for e in archive.infolist() if not e.is_dir() and not e.filename.startswith("__MACOSX")]
-            _check(name, entries, most)
+            check_entries(name, entries, most)
             return {_clean(name, e.filename): keep(_parts(archive, e)) for e in entries}
     except DAMAGED as e:
         raise FileError(name, "this zip cannot be opened", "", "Make it again without a password.") from e
@@ -82,7 +82,13 @@ def _clean(name: str, path: str) -> str:
         raise FileError(name, str(e)) from e
 
 
-def _check(name: str, entries: list[zipfile.ZipInfo], most: Most) -> None:
+def check_entries(name: str, entries: list[zipfile.ZipInfo], most: Most) -> None:
+    """Refuse more than is taken, by what a zip says of itself.
+
+    Raises
+    ------
+    FileError : naming what is too much
+    """
     if len(entries) > most.files:
         raise FileError(name, f"it holds {len(entries):,} files; {most.files:,} are taken at once", "", "Bring its files in several parts.")
     whole = sum(e.file_size for e in entries)

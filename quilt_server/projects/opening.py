@@ -4,94 +4,53 @@ from __future__ import annotations
 
 import hashlib
 import json
+import logging
+import posixpath
 import zipfile
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Iterable, Mapping
+from copy import copy
+from dataclasses import replace
 from functools import partial
 from pathlib import Path
 from typing import Any
 
 import numpy as np
 from django.db import connections
-from pydantic import BaseModel, ConfigDict, Field, ValidationError
+from pydantic import ValidationError
 
 from quilt_cli.child import FINDING, Limit, bounded, bytes_of
 from quilt_core.arrays import pack_arrays, unpack_arrays
-from quilt_core.errors import FileError
-from quilt_core.words import cut
+from quilt_core.errors import FileError, QuiltError
+from quilt_core.words import UNSHOWN, cut
 
-from ..archives import DAMAGED
-from ..schemas import Settings
+from ..archives import DAMAGED, Most, check_entries, clean_path
+from ..checks import check
+from ..ours import of_machine
+from ..schemas import Settings, StateOut
+from ..states import state_of
 from . import files as kept_files
 from .copies import figures_of_copy, key_of_copy, settings_of_copy
+from .faults import fault_rows
 from .measuring import VERSION as MEASURED
 from .measuring import measure
 from .models import Layout, Project, Reading, Snapshot, SourceFile
 from .reading import choose, parts_of
+from .saved_tables import SnapshotRow, Tables
 from .saving import BLOBS, FORMAT, VERSION
 from .sources import kept_scene, make_reading, store
 from .stale import inputs_of
 from .state import RECIPE
 
 _LARGEST_TABLE = 512 << 20
-Number = int
-
-
-class _Row(BaseModel):
-    """What a newer program added is left out."""
-
-    model_config = ConfigDict(extra="ignore")
-    id: Number
-
-
-class _File(_Row):
-    name: str = Field(max_length=400)
-    original_id: str = Field(pattern="^[0-9a-f]{64}$")
-    unit_m: float = Field(ge=1e-6, le=1e6)
-    companions: dict[str, str] = {}
-    warnings: list[str] = []
-    materials: list[dict[str, Any]] = []
-    revision: str = Field("", pattern="^([0-9a-f]{64})?$")
-    operation: dict[str, Any] = {}
-    before_id: Number | None = None
-
-
-class _Layout(_Row):
-    kind: str = Field(max_length=16)
-    name: str = Field("", max_length=120)
-    figures: dict[str, Any] = {}
-    recipe: dict[str, Any] = {}
-    channel: int = Field(0, ge=0, le=7)
-    measured: int = 0
-    pieces: list[tuple[int, int, int]] = []
-    discarded: bool = False
-    sheet: int = 1
-    inputs: dict[str, Any] = {}
-
-
-class _Snapshot(_Row):
-    parent_id: Number | None = None
-    label: str = Field(max_length=120)
-    layout_id: Number | None = None
-    files: list[Number]
-    left_out: list[str] = []
-    settings: dict[str, Any] = {}
-    kept: dict[str, Number] = {}
-
-
-class _Tables(BaseModel):
-    model_config = ConfigDict(extra="ignore")
-    project: dict[str, Any] = {}
-    files: list[_File]
-    layouts: list[_Layout]
-    snapshots: list[_Snapshot]
-    head: Number | None
-    fresh: dict[str, list[str]] = {}
+MOST_PARTS = 200_000
+_SAID = ("seconds", "limiting", "tiles_filled", "move", "spans", "strays")  # figures that measuring does not make
+log = logging.getLogger("quilt")
 
 
 class Opened:
-    """The file of a project while it is opened. `say` tells how far it is."""
+    """The file of a project while it is opened. `most`: what an upload may hold; `say` tells how far it is."""
 
-    def __init__(self, name: str, path: Path, say: Callable[[str, float], None]) -> None:
+    def __init__(self, name: str, path: Path, most: Most, say: Callable[[str, float], None]) -> None:
         self.name, self.say = name, say
         try:
             self.archive = zipfile.ZipFile(path)
@@ -100,12 +59,15 @@ class Opened:
             if manifest["format"] != FORMAT:
                 raise self.fail("it is no saved project", "Choose a file that was saved here, or bring meshes into a project.")
             needs = int(manifest["needs"])
+            if any(e.file_size != self.parts[e.filename][0] for e in self.archive.infolist() if e.filename in self.parts):
+                raise ValueError("a part has another size than the manifest says")
+            check_entries(name, self.archive.infolist(), replace(most, files=MOST_PARTS))
         except (*DAMAGED, TypeError) as e:
             raise self.fail("it is no saved project, or damaged", "Save it again, or choose another file.") from e
         if needs > VERSION:
             raise self.fail(f"a newer program saved it (version {needs}; this one reads {VERSION})", "Bring this program up to date.")
         try:
-            self.tables = _Tables.model_validate_json(self.part("project.json", _LARGEST_TABLE))
+            self.tables = Tables.model_validate_json(self.part("project.json", _LARGEST_TABLE))
         except ValidationError as e:
             place = ".".join(str(x) for x in e.errors()[0]["loc"])
             raise self.fail(f"its table '{place[:60]}' is damaged", "Save it again.") from e
@@ -153,9 +115,19 @@ class Opened:
                 raise self.fail(f"its original {sha[:12]} is not what it is called", "Save it again.")
             store(body)
         blobs = {x.id: {k: self.part(f"layouts/{x.id}/{k}") for k in BLOBS} for x in t.layouts}
-        numbers = self._files(project)
-        self._readings(numbers)
-        self._snapshots(project, numbers, self._layouts(project, numbers, blobs))
+        try:
+            numbers = self._files(project)
+            self._readings(numbers)
+            self._snapshots(project, numbers, self._layouts(project, numbers, blobs))
+        except QuiltError:
+            raise
+        except (
+            Exception
+        ) as e:  # tables that anybody may have written: whatever they break is theirs, but for what is wrong with the machine
+            if of_machine(e) is not None:
+                raise
+            log.exception("a saved project could not be opened")
+            raise self.fail("what is in it does not hang together", "Save it again.") from e
 
     def named(self, project: Project) -> str:
         """Give the project the name that it was saved under."""
@@ -174,6 +146,8 @@ class Opened:
                 raise self.fail(f"what {f.name} was made of is not in it", "Save it again.")
             if f.before_id is not None and f.before_id not in numbers:
                 raise self.fail(f"what {f.name} was made from is not in it", "Save it again.")
+            if not _is_inside(f.name, f.companions):
+                raise self.fail(f"the name '{cut(f.name)}' in it leads out of its folder", "Save it again.")
             made = SourceFile.objects.create(project=project, before_id=numbers.get(f.before_id) if f.before_id else None, **row)
             numbers[f.id] = made.pk
         return numbers
@@ -241,18 +215,20 @@ class Opened:
         for s in sorted(self.tables.snapshots, key=lambda s: s.id):
             if s.layout_id is not None and s.layout_id not in layouts:
                 raise self.fail(f"the layout of its step '{cut(s.label, 40)}' is not in it", "Save it again.")
-            try:
-                settings = Settings(**settings_of_copy(RECIPE | s.settings, files)).model_dump()
-            except (ValidationError, ValueError, KeyError, TypeError, AttributeError) as e:
-                raise self.fail(f"the settings of its step '{s.label[:40]}' are damaged", "Save it again.") from e
-            settings["pictures"] = {k: p for k, p in settings["pictures"].items() if p["sha"] in self.originals}
+            settings = self._settings(s, files)
             layout = layouts.get(s.layout_id) if s.layout_id else None
             made[s.id] = Snapshot.objects.create(
                 project=project, parent=made.get(s.parent_id) if s.parent_id else None, label=s.label, layout=layout, files=[files[f] for f in s.files],
                 left_out=[key_of_copy(k, files) for k in s.left_out], settings=settings, kept={k: layouts[v].pk for k, v in s.kept.items() if v in layouts},
             )  # fmt: skip
-            self._measured(made[s.id])
         head = made.get(self.tables.head) if self.tables.head is not None else None
+        states = {x.pk: state for state in made.values() if (x := state.layout) is not None}
+        for layout in layouts.values():
+            if layout.measured != MEASURED:
+                self.say("Measuring its layouts", 0.9)
+                self._again(layout, states.get(layout.pk), head, made.values())
+        for state in made.values():
+            self._believed(project, state)
         Project.objects.filter(pk=project.pk).update(head=head)
         if head is not None:
             now = inputs_of(head)
@@ -262,15 +238,69 @@ class Opened:
                     inputs = {k: now[int(sheet)].get(k) if k in keys else old[k] for k in old}
                     Layout.objects.filter(pk=head.kept[sheet]).update(inputs=inputs)
 
-    def _measured(self, snapshot: Snapshot) -> None:
-        """Measure a state's layout where another version of the program did it last."""
-        layout = snapshot.layout
-        if layout is None or layout.measured == MEASURED:
+    def _again(self, layout: Layout, state: Snapshot | None, head: Snapshot | None, states: Iterable[Snapshot]) -> None:
+        """Measure a layout that another version measured, as the state shows it that it is of; a try that none shows on the files of the head, and one of files
+        that were replaced since is left out."""
+        if state is not None:
+            return _measure(layout, state)
+        rows = unpack_arrays(bytes(layout.transforms))
+        if head is not None and {str(f) for f in head.files} <= set(rows):
+            _measure(layout, Snapshot(files=head.files, left_out=head.left_out, settings=RECIPE | layout.recipe))
             return
-        self.say("Measuring its layouts", 0.9)
-        parts = parts_of(choose(snapshot, whole=True))
-        measure(layout, parts, parts.whole(unpack_arrays(bytes(layout.transforms))), snapshot.settings)
-        layout.save()
+        for s in states:
+            if layout.pk in s.kept.values():
+                s.kept = {k: v for k, v in s.kept.items() if v != layout.pk}
+                s.save()
+        layout.delete()
+
+    def _settings(self, s: SnapshotRow, files: dict[int, int]) -> dict[str, Any]:
+        """A state's settings, checked as those that a page sends; of pictures under tiles those that came in the file."""
+        try:
+            found = Settings(**settings_of_copy(RECIPE | s.settings, files))
+            pictures = {k: p for k, p in found.pictures.items() if p.sha in self.originals}
+            check(found.model_copy(update={"pictures": {}}))
+        except (QuiltError, ValidationError, ValueError, KeyError, TypeError, AttributeError) as e:
+            raise self.fail(f"the settings of its step '{cut(s.label, 40)}' are damaged", "Save it again.") from e
+        return found.model_copy(update={"pictures": pictures}).model_dump()
+
+    def _believed(self, project: Project, snapshot: Snapshot) -> None:
+        """Keep what is said of a state's layout where the page can be made from it; else measure it."""
+        layout = snapshot.layout
+        try:
+            return _told(project, snapshot)
+        except Exception:
+            if layout is None:
+                raise
+        log.info("the figures of a saved layout are not as this version has them")
+        _measure(layout, snapshot)
+        _told(project, snapshot)
+
+
+def _measure(layout: Layout, snapshot: Snapshot) -> None:
+    """Measure a layout as a state shows it; what a packing said of itself stays."""
+    said = {k: v for k, v in layout.figures.items() if k in _SAID}
+    parts = parts_of(choose(snapshot, whole=True))
+    measure(layout, parts, parts.whole(unpack_arrays(bytes(layout.transforms))), snapshot.settings)
+    layout.figures = layout.figures | said
+    layout.save()
+
+
+def _told(project: Project, snapshot: Snapshot) -> None:
+    """Make what the page asks of a state, and check it against its schema."""
+    shown = copy(project)
+    shown.head = snapshot
+    StateOut(**state_of(shown))
+    fault_rows(snapshot)
+
+
+def _is_inside(name: str, companions: Iterable[str]) -> bool:
+    """Whether a file's name is one that an upload could have, and what belongs to it stands nowhere above all of them."""
+    try:
+        plain = clean_path(name) == name
+    except QuiltError:
+        return False
+    places = (posixpath.normpath(posixpath.join(posixpath.dirname(name), c)) for c in companions)
+    return plain and not any(p.startswith(("..", "/")) or UNSHOWN.search(p) for p in places)
 
 
 def _read(file: SourceFile, channel: int, welded: bool) -> Reading:

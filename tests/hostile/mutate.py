@@ -98,7 +98,7 @@ def tree(chance: random.Random, data: bytes) -> bytes:
     except (ValueError, RecursionError):
         return flip(chance, data)
     for _ in range(chance.choice((1, 1, 2, 4))):
-        _spoil(chance, root)
+        spoil(chance, root)
     text = json.dumps(root).encode()
     if not glb:
         return text
@@ -107,7 +107,8 @@ def tree(chance: random.Random, data: bytes) -> bytes:
     return b"glTF" + (2).to_bytes(4, "little") + (12 + len(whole)).to_bytes(4, "little") + whole
 
 
-def _spoil(chance: random.Random, root: Any) -> None:
+def spoil(chance: random.Random, root: Any) -> None:
+    """Put an odd value somewhere into a tree, or take one away."""
     at = root
     while True:
         keys: list[Any] = list(at) if isinstance(at, dict) else list(range(len(at)))

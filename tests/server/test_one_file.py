@@ -21,6 +21,7 @@ from .test_namesakes import bring, flat, mtl, obj
 from .test_sheets import job
 
 pytestmark = pytest.mark.django_db(transaction=True)
+CASES = 80  # more were run by hand
 BOXES = [(0.1, 0.1, 0.4, 0.4), (0.5, 0.5, 0.9, 0.9), (0.1, 0.6, 0.2, 0.7)]
 
 
@@ -153,6 +154,11 @@ def test_what_the_file_does_not_hold_is_not_taken_from_the_data_folder(browser: 
 BROKEN = {
     "a file is named that is not in it": lambda t: t["snapshots"][0]["files"].append(999_999),
     "no such original": lambda t: t["files"][0].update(original_id="0" * 64),
+    "a name that climbs out": lambda t: t["files"][0].update(name="../../crate.obj"),
+    "something beside it that climbs out": lambda t: t["files"][0]["companions"].update(
+        {"../../wood.png": next(iter(t["files"][0]["companions"].values()))}
+    ),
+    "a map of no size": lambda t: t["snapshots"][0]["settings"].update(map_px=0),
     "a path for a hash": lambda t: t["files"][0].update(original_id="../../secret"),
     "a channel of 99": lambda t: t["snapshots"][0]["settings"].update(channel_in=99),
     "settings of another kind": lambda t: t["snapshots"][0]["settings"].update(map_px={"a": 1}),
@@ -183,3 +189,21 @@ def test_a_byte_that_flipped_is_told(browser: Browser) -> None:
     for nothing in (b"", b"PK\x03\x04", data[: len(data) // 2]):
         _, done = opened(nothing or b"x", "failed")
         assert "no saved project, or damaged" in done["error"]
+
+
+def test_any_table_is_opened_or_refused_in_words(browser: Browser) -> None:
+    """Values of the tables are odd ones, with a manifest that fits: what somebody with bad intent would send."""
+    import random
+
+    from tests.hostile.mutate import spoil
+
+    data = saved(browser)
+    for case in range(CASES):
+        chance = random.Random(case)
+        torn = changed(data, lambda t, c=chance: [spoil(c, t) for _ in range(c.choice((1, 1, 3)))])
+        other = Browser()
+        answer = other.client.post("/api/open", {"file": SimpleUploadedFile("t.quilt.zip", torn)})
+        other.project = answer.json()["project"]
+        done = other.work(answer.json()["job"])
+        assert done["state"] in ("done", "failed") and "omething went wrong" not in done["error"], (case, done["error"])
+        assert other.client.get(f"/api/projects/{other.project}").status_code == 200, case

@@ -16,6 +16,7 @@ from ...projects.opening import Opened
 from ...projects.saving import save
 from ..kind import Asked, Kind
 from ..progress import StopFlag, say
+from ..uploads import most
 
 _PART = 1 << 20
 
@@ -55,7 +56,7 @@ def run_open(job: Job) -> None:
         job.span = (part, 1.0)
         say(job, text)
 
-    opened = Opened(file["path"], files.path_of(file["sha"]), tell)
+    opened = Opened(file["path"], files.path_of(file["sha"]), most(), tell)
     try:
         opened.into(project)
     except BaseException:

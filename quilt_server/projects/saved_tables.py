@@ -1,0 +1,67 @@
+"""The tables of a saved project as they come in: typed, and bounded where a value goes into the database. See `saving`."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from pydantic import BaseModel, ConfigDict, Field
+
+
+class Row(BaseModel):
+    """What a newer program added is left out."""
+
+    model_config = ConfigDict(extra="ignore")
+    id: int
+
+
+class FileRow(Row):
+    """See `models.SourceFile`."""
+
+    name: str = Field(max_length=400)
+    original_id: str = Field(pattern="^[0-9a-f]{64}$")
+    unit_m: float = Field(ge=1e-6, le=1e6)
+    companions: dict[str, str] = {}
+    warnings: list[str] = []
+    materials: list[dict[str, Any]] = []
+    revision: str = Field("", pattern="^([0-9a-f]{64})?$")
+    operation: dict[str, Any] = {}
+    before_id: int | None = None
+
+
+class LayoutRow(Row):
+    """See `models.Layout`; its arrays are parts of their own."""
+
+    kind: str = Field(max_length=16)
+    name: str = Field("", max_length=120)
+    figures: dict[str, Any] = {}
+    recipe: dict[str, Any] = {}
+    channel: int = Field(0, ge=0, le=7)
+    measured: int = 0
+    pieces: list[tuple[int, int, int]] = []
+    discarded: bool = False
+    sheet: int = 1
+    inputs: dict[str, Any] = {}
+
+
+class SnapshotRow(Row):
+    """See `models.Snapshot`."""
+
+    parent_id: int | None = None
+    label: str = Field(max_length=120)
+    layout_id: int | None = None
+    files: list[int]
+    left_out: list[str] = []
+    settings: dict[str, Any] = {}
+    kept: dict[str, int] = {}
+
+
+class Tables(BaseModel):
+    """All of them; `fresh` as `saving` says."""
+
+    model_config = ConfigDict(extra="ignore")
+    project: dict[str, Any] = {}
+    files: list[FileRow]
+    layouts: list[LayoutRow]
+    snapshots: list[SnapshotRow]
+    head: int | None
+    fresh: dict[str, list[str]] = {}
