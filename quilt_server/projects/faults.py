@@ -15,13 +15,12 @@ from quilt_core.measure.shapes import joined
 
 from .measuring import lie_of, rows_of
 from .models import Layout, Snapshot
+from .recent import Recent
 from .sheets import grid, of_sheet, sheets
 from .sources import kept_islands
 from .state import by_file, laid, left_out_islands, readings, settings_of, source_files
 
 MOST_ISLANDS, MOST_PLACES = 2000, 500
-_MOST_LISTED = 8
-_listed: dict[tuple[int, str], list[tuple[int, Fault]]] = {}
 
 
 def findings_of(snapshot: Snapshot) -> Findings | None:
@@ -42,21 +41,8 @@ def owners(layout: Layout) -> NDArray[np.int64]:
     return np.column_stack([np.repeat(file, count), np.arange(count.sum()) + np.repeat(first - start, count)])
 
 
-def faults_of(snapshot: Snapshot) -> list[tuple[int, Fault]]:
-    """Sheet and fault, the heaviest first; islands count through the layout's findings."""
-    # A snapshot never changes, and the list is asked for twice: for the state's counts, and by itself.
-    key = snapshot.pk, str(snapshot.created)
-    known = _listed.get(key)
-    if known is None:
-        known = _faults(snapshot)
-        if snapshot.pk and snapshot.layout is not None and snapshot.layout.measured:
-            while len(_listed) >= _MOST_LISTED:
-                _listed.pop(next(iter(_listed)), None)
-            _listed[key] = known
-    return known
-
-
 def _faults(snapshot: Snapshot) -> list[tuple[int, Fault]]:
+    """Sheet and fault, the heaviest first; islands count through the layout's findings."""
     layout, found = snapshot.layout, findings_of(snapshot)
     if found is None or layout is None:
         return []
@@ -81,6 +67,10 @@ def _faults(snapshot: Snapshot) -> list[tuple[int, Fault]]:
         )  # fmt: skip
         out += [(s["id"], replace(f, islands=mine[f.islands], pairs=mine[f.pairs].reshape(-1, 2))) for f in listing(found.of(mine), limits)]
     return sorted(out, key=lambda x: -x[1].heavy)
+
+
+faults_of = Recent(8, _faults)
+"""The faults of a snapshot; see `_faults`."""
 
 
 def points(snapshot: Snapshot) -> dict[int, list[NDArray[np.bool_]]]:

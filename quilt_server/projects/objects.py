@@ -3,9 +3,7 @@
 from __future__ import annotations
 
 import json
-from collections import OrderedDict
 from collections.abc import Mapping
-from threading import Lock
 from typing import Any
 
 import numpy as np
@@ -18,30 +16,10 @@ from quilt_core.uv.density import Spread, densities, spreads
 from .faults import points
 from .models import Snapshot
 from .opened import arrays_of
+from .recent import Recent
 from .sheets import sheets
 from .sources import areas_of
 from .state import by_file, readings, resolutions, settings_of, source_files
-
-_MOST_TOLD = 6
-_told: OrderedDict[tuple[Any, ...], tuple[list[dict[str, Any]], str]] = OrderedDict()
-_lock = Lock()
-
-
-def told_objects(snapshot: Snapshot) -> tuple[list[dict[str, Any]], str]:
-    """`object_rows`, which nobody changes, and the same as JSON. A snapshot never changes but for what a newer program measures of its layout, every page asks
-    for it again and again, and a kit has thousands of objects."""
-    key = snapshot.pk, str(snapshot.created), snapshot.layout.measured if snapshot.layout else 0
-    with _lock:
-        known = _told.get(key)
-    if known is None:
-        rows = object_rows(snapshot)
-        known = rows, json.dumps(rows, allow_nan=False)
-        if snapshot.pk:
-            with _lock:
-                _told[key] = known
-                while len(_told) > _MOST_TOLD:
-                    _told.popitem(last=False)
-    return known
 
 
 def object_rows(snapshot: Snapshot) -> list[dict[str, Any]]:
@@ -83,6 +61,15 @@ def object_rows(snapshot: Snapshot) -> list[dict[str, Any]]:
     # A file whose UVs were made anew stands where it stood.
     place = {file: n for n, file in enumerate(snapshot.files)}
     return sorted(rows, key=lambda r: place[r["file"]])
+
+
+def _with_json(snapshot: Snapshot) -> tuple[list[dict[str, Any]], str]:
+    rows = object_rows(snapshot)
+    return rows, json.dumps(rows, allow_nan=False)
+
+
+told_objects = Recent(6, _with_json)
+"""`object_rows`, which nobody changes, and the same as JSON: a kit has thousands of objects."""
 
 
 def _spreads(
