@@ -6,6 +6,10 @@ import argparse
 import getpass
 import os
 import sys
+from typing import TYPE_CHECKING
+
+if TYPE_CHECKING:
+    from django.contrib.auth.models import User
 
 
 def run(args: argparse.Namespace) -> int:
@@ -16,6 +20,12 @@ def run(args: argparse.Namespace) -> int:
     import django
 
     django.setup()
+    from django.conf import settings
+
+    from .launch import unusable
+
+    if (unfit := unusable(settings.DATA_DIR)) is not None:
+        return _wrong(unfit)
     from django.contrib.auth.models import User
     from django.core.management import call_command
 
@@ -60,12 +70,10 @@ def _made(name: str) -> int:
     return code
 
 
-def _with_password(user: object) -> int:
-    from django.contrib.auth.models import User
+def _with_password(user: User) -> int:
     from django.contrib.auth.password_validation import validate_password
     from django.core.exceptions import ValidationError
 
-    assert isinstance(user, User)
     if sys.stdin.isatty():
         password = getpass.getpass(f"Password for {user.username}: ")
         if password != getpass.getpass("The same again: "):

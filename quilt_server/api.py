@@ -1,56 +1,43 @@
 """The API. Every change names the snapshot it was made on, and is refused when the project moved on since."""
 
 import json
-import time
-from math import isqrt
 
-from django.conf import settings
 from django.db import transaction
 from django.http import HttpRequest, HttpResponse
 from django.shortcuts import get_object_or_404
 from django.utils import timezone
-from ninja import File, Form, NinjaAPI, UploadedFile
+from ninja import NinjaAPI
 from ninja.errors import HttpError
 
-from quilt_core.errors import FileError, QuiltError
-from quilt_core.formats.pictures import size_of as size_of_picture
+from quilt_core.errors import QuiltError
 from quilt_core.formats.registry import FORMATS
 
 from .asked import busy, on, project_of
 from .binary import router
 from .by_hand import router as by_hand
 from .checks import MEASURED, READ, check, what_changed, whole_settings
-from .jobs.kinds import checked
-from .jobs.progress import part_of
-from .jobs.wake import wake
+from .incoming import router as incoming
 from .ours import answer
 from .parsing import StrictParser
-from .projects import files
 from .projects.copies import copied
 from .projects.faults import fault_rows
 from .projects.files import NoRoom
-from .projects.models import Job, Layout, Project, Reading
-from .projects.people import job_of, jobs, may_change, name_of, owns, visible
+from .projects.models import Layout, Project, Reading
+from .projects.people import may_change, name_of, owns, visible
 from .projects.planning import plan, suggest
 from .projects.proposals import proposal_of, take
 from .projects.room import MOST_KEPT, purge, size_of, thin
 from .projects.sheets import sheet_by
-from .projects.shown import kept
 from .projects.state import advance, redo_target, settings_of
 from .projects.tile_orders import order
 from .schemas import (
-    AtWork,
     Change,
     Discard,
     FaultOut,
     FormatOut,
-    JobIn,
-    JobOut,
     Name,
-    OpenedOut,
     OrderIn,
     OrderOut,
-    PictureOut,
     PlanIn,
     PlanOut,
     ProjectOut,
@@ -65,12 +52,15 @@ from .schemas import (
 from .sharing import router as sharing
 from .signing import router as signing
 from .states import state_json
+from .work import router as work
 
 api = NinjaAPI(title="Untold Quilt", version="1", docs_url=None, parser=StrictParser())
 api.add_router("", router)
 api.add_router("", by_hand)
 api.add_router("", signing)
 api.add_router("", sharing)
+api.add_router("", incoming)
+api.add_router("", work)
 
 
 @api.exception_handler(QuiltError)
@@ -189,18 +179,6 @@ def thin_history(request: HttpRequest, project_id: int, body: ThinIn) -> ThinOut
 def copy_project(request: HttpRequest, project_id: int) -> ProjectOut:
     """A new project with the same files, settings and layout; its history starts here."""
     return _row(copied(project_of(project_id)))
-
-
-@api.post("/open", response=OpenedOut)
-def open_project(request: HttpRequest, file: UploadedFile = File(...)) -> OpenedOut:
-    """Upload a project that was saved as one file; a job fills a new project from it."""
-    from .archives import clean_path
-    from .jobs.uploads import taken
-
-    name = clean_path((file.name or "project.zip").replace("\\", "/").rsplit("/", 1)[-1][-120:])
-    stored = taken([file], [name])
-    project = Project.objects.create(name=name.removesuffix(".zip").removesuffix(".quilt") or "Opened")
-    return OpenedOut(project=project.pk, job=_started(Job.objects.create(project=project, kind="open", params={"files": stored})))
 
 
 @api.get("/projects/{project_id}", response=StateOut)
@@ -323,106 +301,3 @@ def redo(request: HttpRequest, project_id: int, body: Step) -> HttpResponse:
         project.head = follow
         project.save(update_fields=["head", "modified"])
     return _state(project)
-
-
-@api.post("/projects/{project_id}/files/{file_id}/replace", response=JobOut)
-def compare_newer(
-    request: HttpRequest, project_id: int, file_id: int, files: list[UploadedFile] = File(...), paths: list[str] = Form(...)
-) -> JobOut:
-    """Upload a newer version of a file; a job tells what it would change. The job `replace` then takes it over."""
-    from .jobs.uploads import taken
-
-    project = project_of(project_id)
-    if project.head is None or file_id not in project.head.files:
-        raise QuiltError("The file that should be replaced is not there any more.")
-    return _started(Job.objects.create(project=project, kind="compare", params={"file": file_id, "files": taken(files, paths)}))
-
-
-@api.post("/projects/{project_id}/pictures", response=PictureOut)
-def bring_picture(request: HttpRequest, project_id: int, file: UploadedFile = File(...)) -> PictureOut:
-    """Upload a picture to lay under a tile; which tile is a setting."""
-    from .archives import clean_path
-    from .jobs.uploads import taken
-
-    project = project_of(project_id)
-    name = clean_path((file.name or "picture").replace("\\", "/").rsplit("/", 1)[-1][:120])
-    sha = taken([file], [name])[0]["sha"]
-    size = size_of_picture(files.get(sha))
-    if size is None:
-        raise FileError(name, "this is no picture that can be read here", "", "PNG, JPEG, TIFF, TGA, BMP and WebP are.")
-    if size[0] * size[1] > settings.QUILT_PICTURE_PIXELS:
-        raise FileError(
-            name,
-            f"it has {size[0]} x {size[1]} px, more than is taken",
-            "",
-            f"Make it {isqrt(settings.QUILT_PICTURE_PIXELS)} px square at most.",
-        )
-    kept(sha, 512, lambda: files.get(sha))  # whether it can be decoded is told now
-    # The row says whose picture it is until a setting names it.
-    Job.objects.create(project=project, kind="picture", state="done", params={"files": [{"path": name, "sha": sha}]})
-    return PictureOut(sha=sha, name=name, width=size[0], height=size[1])
-
-
-@api.post("/projects/{project_id}/files", response=JobOut)
-def bring_in(
-    request: HttpRequest, project_id: int, files: list[UploadedFile] = File(...), paths: list[str] = Form(...), unit_m: float = Form(1.0)
-) -> JobOut:
-    """Upload files; a job reads them. `paths` holds the relative path of each, so that folders keep their shape."""
-    from .jobs.uploads import taken
-
-    project = project_of(project_id)
-    if not 1e-6 <= unit_m <= 1e6:
-        raise QuiltError("The unit must be between a micrometre and a thousand kilometres.")
-    return _started(Job.objects.create(project=project, kind="import", params={"files": taken(files, paths), "unit_m": unit_m}))
-
-
-def _started(job: Job) -> JobOut:
-    """A new job, which the worker is told of."""
-    wake()
-    return _job(job)
-
-
-def _job(job: Job) -> JobOut:
-    return JobOut(
-        id=job.pk, kind=job.kind, state=job.state, progress=job.progress, part=part_of(job.progress), error=job.error, result=job.result
-    )
-
-
-@api.post("/projects/{project_id}/jobs", response=JobOut)
-def start_job(request: HttpRequest, project_id: int, body: JobIn) -> JobOut:
-    """Start work on a project; see `jobs/kinds`."""
-    project = project_of(project_id)
-    params = checked(body.kind, body.params, settings_of(on(project, body.base)))
-    busy(project)
-    return _started(Job.objects.create(project=project, kind=body.kind, params={"base": body.base, **params}))
-
-
-@api.get("/jobs", response=list[AtWork])
-def at_work(request: HttpRequest) -> list[AtWork]:
-    """What is being done in all projects, the oldest first."""
-    now = timezone.now()
-    rows = jobs().exclude(state__in=Job.OVER).select_related("project").defer("draft", "params", "result").order_by("pk")
-    return [
-        AtWork(id=j.pk, kind=j.kind, project=j.project_id, name=j.project.name, text=str(j.progress.get("text", "Waiting for the worker")),
-               part=part_of(j.progress), seconds=(now - j.created).total_seconds())
-        for j in rows
-    ]  # fmt: skip
-
-
-@api.get("/jobs/{job_id}", response=JobOut)
-def jobstate_of(request: HttpRequest, job_id: int, wait: float = 0.0) -> JobOut:
-    """How far a job is; with `wait` the answer comes when it is over, or after that many seconds (1 at most)."""
-    job_of(job_id)
-    until = time.monotonic() + min(max(wait, 0.0), 1.0)
-    while time.monotonic() < until and not Job.objects.filter(pk=job_id, state__in=Job.OVER).exists():
-        time.sleep(0.01)
-    return _job(get_object_or_404(Job.objects.defer("draft"), pk=job_id))
-
-
-@api.post("/jobs/{job_id}/stop", response=JobOut)
-def stop_job(request: HttpRequest, job_id: int) -> JobOut:
-    """Stop a job; packing keeps its best layout so far."""
-    job_of(job_id)
-    Job.objects.filter(pk=job_id).exclude(state__in=Job.OVER).update(cancel=True)
-    wake()
-    return _job(get_object_or_404(Job.objects.defer("draft"), pk=job_id))

@@ -5,6 +5,7 @@ import io
 import json
 import zipfile
 from collections.abc import Mapping
+from pathlib import Path
 
 import numpy as np
 from django.http import FileResponse, HttpRequest, HttpResponse
@@ -12,16 +13,15 @@ from ninja import Router
 
 from quilt_core.arrays import unpack_arrays
 from quilt_core.errors import QuiltError
-from quilt_core.formats.pictures import open_picture
 from quilt_core.model.scene import Floats
 
 from .jobs.outputs import path_of
 from .projects import files
-from .projects.models import Layout, Project
+from .projects.models import Job, Layout, Project
 from .projects.objects import density_report
 from .projects.opened import arrays_of
 from .projects.people import job_of, layout_of, original_of, project_of, reading_of
-from .projects.shown import kept
+from .projects.shown import kept, of_original
 
 router = Router()
 
@@ -43,12 +43,12 @@ def job_draft(request: HttpRequest, job_id: int, file_id: int) -> HttpResponse:
 def job_output(request: HttpRequest, job_id: int) -> FileResponse:
     """The delivered zip."""
     job = job_of(job_id, kind="deliver", state="done")
-    return FileResponse(
-        files.path_of(job.output_sha).open("rb"),
-        content_type="application/zip",
-        as_attachment=True,
-        filename=f"{_file_name(job.project)}.zip",
-    )
+    return _zip(job, f"{_file_name(job.project)}.zip")
+
+
+def _zip(job: Job, name: str) -> FileResponse:
+    """What a job put out, to be saved under a name."""
+    return FileResponse(files.path_of(job.output_sha).open("rb"), content_type="application/zip", as_attachment=True, filename=name)
 
 
 @router.get("/jobs/{job_id}/carried/{number}.png", include_in_schema=False)
@@ -59,14 +59,11 @@ def carried_map(request: HttpRequest, job_id: int, number: int, px: int = 2048) 
     if number >= len(carried):
         return HttpResponse(status=404)
 
-    def source() -> bytes:
+    def source(folder: Path) -> Path:
         with zipfile.ZipFile(files.path_of(job.output_sha)) as archive:
-            out = io.BytesIO()
-            # Colours alone: a page multiplies them by an alpha when it draws.
-            open_picture(archive.read(carried[number]["file"])).convert("RGB").save(out, "PNG", compress_level=1)
-            return out.getvalue()
+            return Path(archive.extract(carried[number]["file"], folder))
 
-    return _png(kept(f"{job.output_sha}-{number}", px, source))
+    return _png(kept(f"{job.output_sha}-{number}", px, source, plain=True))
 
 
 def _cell(value: object) -> object:
@@ -92,22 +89,14 @@ def baked_map(request: HttpRequest, job_id: int, sheet: int, tile: int, kind: st
 @router.get("/jobs/{job_id}/baked.zip", include_in_schema=False)
 def baked_zip(request: HttpRequest, job_id: int) -> FileResponse:
     """All maps of a test bake."""
-    job = job_of(job_id, kind="bake", state="done")
-    return FileResponse(
-        files.path_of(job.output_sha).open("rb"), content_type="application/zip", as_attachment=True, filename="test-bake.zip"
-    )
+    return _zip(job_of(job_id, kind="bake", state="done"), "test-bake.zip")
 
 
 @router.get("/jobs/{job_id}/saved", include_in_schema=False)
 def saved_project(request: HttpRequest, job_id: int) -> FileResponse:
     """A project as one file."""
     job = job_of(job_id, kind="save", state="done")
-    return FileResponse(
-        files.path_of(job.output_sha).open("rb"),
-        content_type="application/zip",
-        as_attachment=True,
-        filename=f"{_file_name(job.project)}.quilt.zip",
-    )
+    return _zip(job, f"{_file_name(job.project)}.quilt.zip")
 
 
 def _file_name(project: Project) -> str:
@@ -164,8 +153,7 @@ def file_geometry(request: HttpRequest, file_id: int, channel: int, welded: bool
 @router.get("/pictures/{sha}", include_in_schema=False)
 def picture(request: HttpRequest, sha: str, px: int = 2048) -> HttpResponse:
     """A material's picture or one that was dropped on a tile, as PNG of at most `px`."""
-    original = original_of(sha)
-    return _png(kept(original.sha, px, lambda: original.data))
+    return _png(of_original(original_of(sha).sha, px))
 
 
 @router.get("/projects/{project_id}/density.{ending}", include_in_schema=False)

@@ -6,6 +6,7 @@ import io
 import math
 from collections import ChainMap
 from collections.abc import Mapping, Sequence
+from pathlib import Path
 
 import numpy as np
 from numpy.typing import NDArray
@@ -55,10 +56,14 @@ def texels_per_unit(scene: Scene, sizes: Sequence[Mapping[str, tuple[int, int]]]
     return out
 
 
-def size_of(body: bytes) -> tuple[int, int] | None:
+def _file(picture: bytes | Path) -> io.BytesIO | Path:
+    return picture if isinstance(picture, Path) else io.BytesIO(picture)
+
+
+def size_of(picture: bytes | Path) -> tuple[int, int] | None:
     """Width and height of a picture file, without decoding it; None where it is none."""
     try:
-        with Image.open(io.BytesIO(body), formats=READ) as image:
+        with Image.open(_file(picture), formats=READ) as image:
             return image.size
     except (UnidentifiedImageError, OSError, ValueError, SyntaxError, Image.DecompressionBombError):
         return None
@@ -74,7 +79,7 @@ def _beside(path: str, resources: Mapping[str, bytes]) -> bytes | None:
     return None if found is None else resources.get(found)
 
 
-def open_picture(data: bytes, name: str = "the picture", most: int = MOST_PIXELS) -> Image.Image:
+def open_picture(picture: bytes | Path, name: str = "the picture", most: int = MOST_PIXELS) -> Image.Image:
     """A picture file of at most so many pixels, decoded.
 
     Raises
@@ -82,7 +87,7 @@ def open_picture(data: bytes, name: str = "the picture", most: int = MOST_PIXELS
     FileError : no picture that can be read, or one of more pixels than are taken
     """
     try:
-        image = Image.open(io.BytesIO(data), formats=READ)
+        image = Image.open(_file(picture), formats=READ)
         if image.width * image.height > most:
             raise FileError(
                 name, f"it has {image.width} x {image.height} px, more than is taken", "", f"Make it {math.isqrt(most)} px square at most."
@@ -93,14 +98,15 @@ def open_picture(data: bytes, name: str = "the picture", most: int = MOST_PIXELS
     return image
 
 
-def shown(data: bytes, px: int, most: int = MOST_PIXELS) -> bytes:
-    """A picture as PNG for a page: no side longer than px.
+def shown(picture: bytes | Path, px: int, most: int = MOST_PIXELS, name: str = "the picture", plain: bool = False) -> bytes:
+    """A picture as PNG for a page: no side longer than px; `plain`: its colours alone, as a page multiplies them by an alpha when it draws.
 
     Raises
     ------
     FileError : see `open_picture`
     """
-    image = open_picture(data, most=most)
+    image = open_picture(picture, name, most)
+    image = image.convert("RGB") if plain else image
     image.thumbnail((px, px))
     out = io.BytesIO()
     image.convert("RGBA" if "A" in image.getbands() or image.mode == "P" else "RGB").save(out, "PNG", compress_level=3)

@@ -22,12 +22,14 @@ _HERE = 2048 * 2048  # pixels of a picture that is made small in the web process
 _one = Lock()
 
 
-def kept(name: str, px: int, source: Callable[[], bytes]) -> bytes:
+def kept(name: str, px: int, source: Callable[[Path], Path], called: str = "the picture", plain: bool = False) -> bytes:
     """A picture as PNG of at most about so many px.
 
     Parameters
     ----------
-    name : of what it is made from, which never changes; source : its bytes, asked for once
+    name : of what it is made from, which never changes
+    source : where its file stands, asked for once; it gets a folder for one that has to be taken out of something
+    called : its name for errors; plain : see `pictures.shown`
 
     Raises
     ------
@@ -42,26 +44,29 @@ def kept(name: str, px: int, source: Callable[[], bytes]) -> bytes:
             return path.read_bytes()
         except OSError:
             pass
-        data = source()
-        size = size_of(data)
-        if size is None or size[0] * size[1] <= _HERE:
-            body = shown(data, side, settings.QUILT_PICTURE_PIXELS)
-        else:
-            body = _apart(data, side)
+        with tempfile.TemporaryDirectory(dir=path.parent, prefix=".new-") as folder:
+            picture = source(Path(folder))
+            size = size_of(picture)
+            if size is None or size[0] * size[1] <= _HERE:
+                body = shown(picture, side, settings.QUILT_PICTURE_PIXELS, called, plain)
+            else:
+                body = _apart(picture, Path(folder) / "made", side, called, plain)
         files.write_whole(path, body)
         return body
 
 
-def _apart(data: bytes, side: int) -> bytes:
-    with tempfile.TemporaryDirectory(dir=files.folder("derived"), prefix=".new-") as folder:
-        source, target = Path(folder) / "from", Path(folder) / "to"
-        source.write_bytes(data)
-        command = [sys.executable, "-m", "quilt_cli.shown", str(source), str(target), str(side), str(settings.QUILT_PICTURE_PIXELS)]
-        path = os.pathsep.join([str(settings.BASE_DIR), *filter(None, [os.environ.get("PYTHONPATH")])])
-        done = subprocess.run(command, capture_output=True, timeout=120, env={**os.environ, "PYTHONPATH": path}, check=False)
-        if done.returncode:
-            words = done.stderr.decode(errors="replace").strip().splitlines()
-            raise QuiltError(
-                words[-1] if done.returncode == 1 and words else "This picture takes more memory than it may. Make it smaller."
-            )
-        return target.read_bytes()
+def of_original(sha: str, px: int, called: str = "the picture") -> bytes:
+    """The same of one that was brought in."""
+    return kept(sha, px, lambda _: files.path_of(sha), called)
+
+
+def _apart(picture: Path, target: Path, side: int, called: str, plain: bool) -> bytes:
+    command = [sys.executable, "-m", "quilt_cli.shown", str(picture), str(target), str(side), str(settings.QUILT_PICTURE_PIXELS), called]
+    path = os.pathsep.join([str(settings.BASE_DIR), *filter(None, [os.environ.get("PYTHONPATH")])])
+    done = subprocess.run(
+        command + ["plain"] * plain, capture_output=True, timeout=120, env={**os.environ, "PYTHONPATH": path}, check=False
+    )
+    if done.returncode:
+        words = done.stderr.decode(errors="replace").strip().splitlines()
+        raise QuiltError(words[-1] if done.returncode == 1 and words else f"{called} takes more memory than it may. Make it smaller.")
+    return target.read_bytes()

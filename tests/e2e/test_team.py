@@ -14,7 +14,8 @@ from pathlib import Path
 import pytest
 from playwright.sync_api import Browser, BrowserContext, Page, TimeoutError, expect
 
-from tests.hostile.running import ROOT, Running, running
+from tests.hostile.running import Running, running
+from tests.kit.processes import ROOT
 from tests.shapes import grid_obj
 
 from .steps import idle, put, stage

@@ -7,7 +7,6 @@ import os
 import re
 import shutil
 import signal
-import socket
 import subprocess
 import sys
 import time
@@ -22,6 +21,7 @@ from playwright.sync_api import Browser, Page, expect, sync_playwright
 from quilt_core import formats
 from quilt_core.measure.proof import prove
 from quilt_core.uv.analysis import analyse
+from tests.kit.processes import free_port
 from tests.real_files import path
 
 ROOT = Path(__file__).resolve().parents[2]
@@ -32,9 +32,7 @@ ARGS = ["--no-sandbox", "--use-angle=swiftshader", "--enable-unsafe-swiftshader"
 @pytest.fixture(scope="module")
 def address(tmp_path_factory: pytest.TempPathFactory) -> Iterator[str]:
     """The application as `./quilt demo` starts it, on a free port with a data folder of its own."""
-    with socket.socket() as s:
-        s.bind(("127.0.0.1", 0))
-        port = s.getsockname()[1]
+    port = free_port()
     folder = tmp_path_factory.mktemp("data")
     command = [sys.executable, "-m", "quilt_cli", "demo", "--port", str(port), "--data", str(folder)]
     process = subprocess.Popen(command, cwd=ROOT, env={**os.environ, "PYTHONPATH": str(ROOT)})

@@ -7,35 +7,15 @@ import json
 import os
 import resource
 import signal
-import socket
 import subprocess
 import sys
-import time
 import urllib.error
 import urllib.request
-from collections.abc import Callable, Iterator
+from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
 
-ROOT = Path(__file__).resolve().parents[2]
-
-
-def free_port() -> int:
-    """A port that nobody listens on."""
-    with socket.socket() as s:
-        s.bind(("127.0.0.1", 0))
-        return int(s.getsockname()[1])
-
-
-def wait_for(what: Callable[[], Any], seconds: float = 60.0) -> Any:
-    """Wait until something holds and give it; fails when it never does."""
-    end = time.monotonic() + seconds
-    while True:
-        with contextlib.suppress(OSError, ValueError, KeyError):
-            if found := what():
-                return found
-        assert time.monotonic() < end, "it did not happen"
-        time.sleep(0.1)
+from tests.kit.processes import ROOT, children, free_port, wait_for
 
 
 class Running:
@@ -113,19 +93,6 @@ class Running:
         except subprocess.TimeoutExpired:
             self.process.kill()
             self.process.wait()
-
-
-def children(pid: int) -> list[int]:
-    """Processes whose parent is `pid`, from Linux' /proc."""
-    found = []
-    for stat in Path("/proc").glob("[0-9]*/stat"):
-        try:
-            fields = stat.read_text().rsplit(")", 1)[1].split()
-        except OSError:
-            continue
-        if int(fields[1]) == pid and fields[0] != "Z":
-            found.append(int(stat.parent.name))
-    return found
 
 
 def _form(files: dict[str, bytes]) -> tuple[bytes, str]:

@@ -17,9 +17,10 @@ from pathlib import Path
 
 import pytest
 
+from tests.kit.processes import ROOT, children, wait_for
 from tests.shapes import grid_obj
 
-from .running import ROOT, Running, children, running, wait_for
+from .running import Running, running
 
 KILLS = int(os.environ.get("QUILT_KILLS", "8"))
 

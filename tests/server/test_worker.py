@@ -4,19 +4,17 @@ from __future__ import annotations
 
 import os
 import signal
-import socket
 import sqlite3
 import subprocess
 import sys
 import time
-from collections.abc import Callable
 from pathlib import Path
 
 import pytest
 
 from tests.core.test_faults import squares
+from tests.kit.processes import ROOT, children, free_port, wait_for
 
-ROOT = Path(__file__).resolve().parents[2]
 SET_UP = """
 import django; django.setup()
 from django.core.management import call_command
@@ -33,14 +31,6 @@ project.refresh_from_db()
 advance(project, 'Long', project.head, project.head.layout, settings=RECIPE | {'seconds': 3600.0})
 Job.objects.create(project=project, kind='pack', params={'base': project.head.pk})
 """
-
-
-def wait_for(what: Callable[[], bool], seconds: float = 60.0) -> None:
-    """Wait until something holds; fails when it never does."""
-    end = time.monotonic() + seconds
-    while not what():
-        assert time.monotonic() < end, "it did not happen"
-        time.sleep(0.1)
 
 
 @pytest.fixture
@@ -65,19 +55,6 @@ def packing(data: Path) -> bool:
     with sqlite3.connect(data / "quilt.sqlite3") as db:
         state, text = db.execute("select state, progress from projects_job where kind = 'pack' order by id desc").fetchone()
     return state == "running" and "coverage" in text
-
-
-def children(pid: int) -> list[int]:
-    """Processes whose parent is `pid`, from Linux' /proc."""
-    found = []
-    for stat in Path("/proc").glob("[0-9]*/stat"):
-        try:
-            fields = stat.read_text().rsplit(")", 1)[1].split()
-        except OSError:
-            continue
-        if int(fields[1]) == pid:
-            found.append(int(stat.parent.name))
-    return found
 
 
 def test_a_killed_worker_leaves_no_orphan_and_a_job_that_is_reported(data: Path) -> None:
@@ -182,12 +159,6 @@ def test_a_second_worker_is_refused_before_it_touches_a_job(data: Path) -> None:
     finally:
         first.terminate()
         first.wait()
-
-
-def free_port() -> int:
-    with socket.socket() as s:
-        s.bind(("127.0.0.1", 0))
-        return int(s.getsockname()[1])
 
 
 def test_a_worker_that_dies_is_started_again_and_a_second_start_is_refused(data: Path) -> None:

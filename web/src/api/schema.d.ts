@@ -35,7 +35,7 @@ export interface paths {
          * At Work
          * @description What is being done in all projects, the oldest first.
          */
-        get: operations["quilt_server_api_at_work"];
+        get: operations["quilt_server_work_at_work"];
         put?: never;
         post?: never;
         delete?: never;
@@ -55,7 +55,7 @@ export interface paths {
          * Jobstate Of
          * @description How far a job is; with `wait` the answer comes when it is over, or after that many seconds (1 at most).
          */
-        get: operations["quilt_server_api_jobstate_of"];
+        get: operations["quilt_server_work_jobstate_of"];
         put?: never;
         post?: never;
         delete?: never;
@@ -77,7 +77,7 @@ export interface paths {
          * Stop Job
          * @description Stop a job; packing keeps its best layout so far.
          */
-        post: operations["quilt_server_api_stop_job"];
+        post: operations["quilt_server_work_stop_job"];
         delete?: never;
         options?: never;
         head?: never;
@@ -97,7 +97,7 @@ export interface paths {
          * Open Project
          * @description Upload a project that was saved as one file; a job fills a new project from it.
          */
-        post: operations["quilt_server_api_open_project"];
+        post: operations["quilt_server_incoming_open_project"];
         delete?: never;
         options?: never;
         head?: never;
@@ -269,7 +269,7 @@ export interface paths {
          * Bring In
          * @description Upload files; a job reads them. `paths` holds the relative path of each, so that folders keep their shape.
          */
-        post: operations["quilt_server_api_bring_in"];
+        post: operations["quilt_server_incoming_bring_in"];
         delete?: never;
         options?: never;
         head?: never;
@@ -289,7 +289,7 @@ export interface paths {
          * Compare Newer
          * @description Upload a newer version of a file; a job tells what it would change. The job `replace` then takes it over.
          */
-        post: operations["quilt_server_api_compare_newer"];
+        post: operations["quilt_server_incoming_compare_newer"];
         delete?: never;
         options?: never;
         head?: never;
@@ -329,7 +329,7 @@ export interface paths {
          * Start Job
          * @description Start work on a project; see `jobs/kinds`.
          */
-        post: operations["quilt_server_api_start_job"];
+        post: operations["quilt_server_work_start_job"];
         delete?: never;
         options?: never;
         head?: never;
@@ -413,7 +413,7 @@ export interface paths {
          * Bring Picture
          * @description Upload a picture to lay under a tile; which tile is a setting.
          */
-        post: operations["quilt_server_api_bring_picture"];
+        post: operations["quilt_server_incoming_bring_picture"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1881,7 +1881,7 @@ export interface operations {
             };
         };
     };
-    quilt_server_api_at_work: {
+    quilt_server_work_at_work: {
         parameters: {
             query?: never;
             header?: never;
@@ -1901,7 +1901,7 @@ export interface operations {
             };
         };
     };
-    quilt_server_api_jobstate_of: {
+    quilt_server_work_jobstate_of: {
         parameters: {
             query?: {
                 wait?: number;
@@ -1925,7 +1925,7 @@ export interface operations {
             };
         };
     };
-    quilt_server_api_stop_job: {
+    quilt_server_work_stop_job: {
         parameters: {
             query?: never;
             header?: never;
@@ -1947,7 +1947,7 @@ export interface operations {
             };
         };
     };
-    quilt_server_api_open_project: {
+    quilt_server_incoming_open_project: {
         parameters: {
             query?: never;
             header?: never;
@@ -2217,7 +2217,7 @@ export interface operations {
             };
         };
     };
-    quilt_server_api_bring_in: {
+    quilt_server_incoming_bring_in: {
         parameters: {
             query?: never;
             header?: never;
@@ -2253,7 +2253,7 @@ export interface operations {
             };
         };
     };
-    quilt_server_api_compare_newer: {
+    quilt_server_incoming_compare_newer: {
         parameters: {
             query?: never;
             header?: never;
@@ -2311,7 +2311,7 @@ export interface operations {
             };
         };
     };
-    quilt_server_api_start_job: {
+    quilt_server_work_start_job: {
         parameters: {
             query?: never;
             header?: never;
@@ -2433,7 +2433,7 @@ export interface operations {
             };
         };
     };
-    quilt_server_api_bring_picture: {
+    quilt_server_incoming_bring_picture: {
         parameters: {
             query?: never;
             header?: never;

@@ -1,0 +1,67 @@
+"""What comes in: meshes, newer versions of them, pictures, saved projects. It goes onto the disk as it comes; jobs read it."""
+
+from django.http import HttpRequest
+from ninja import File, Form, Router, UploadedFile
+
+from quilt_core.errors import QuiltError
+from quilt_core.formats.pictures import size_of
+
+from .archives import clean_path
+from .asked import project_of
+from .jobs.uploads import taken
+from .projects.files import path_of
+from .projects.models import Job, Project
+from .projects.shown import of_original
+from .schemas import JobOut, OpenedOut, PictureOut
+from .work import started
+
+router = Router()
+
+
+def _own_name(file: UploadedFile, usual: str) -> str:
+    """The name of an uploaded file without the folders that some browsers send."""
+    return clean_path((file.name or usual).replace("\\", "/").rsplit("/", 1)[-1][-120:])
+
+
+@router.post("/open", response=OpenedOut)
+def open_project(request: HttpRequest, file: UploadedFile = File(...)) -> OpenedOut:
+    """Upload a project that was saved as one file; a job fills a new project from it."""
+    name = _own_name(file, "project.zip")
+    stored = taken([file], [name])
+    project = Project.objects.create(name=name.removesuffix(".zip").removesuffix(".quilt") or "Opened")
+    return OpenedOut(project=project.pk, job=started(Job.objects.create(project=project, kind="open", params={"files": stored})))
+
+
+@router.post("/projects/{project_id}/files/{file_id}/replace", response=JobOut)
+def compare_newer(
+    request: HttpRequest, project_id: int, file_id: int, files: list[UploadedFile] = File(...), paths: list[str] = Form(...)
+) -> JobOut:
+    """Upload a newer version of a file; a job tells what it would change. The job `replace` then takes it over."""
+    project = project_of(project_id)
+    if project.head is None or file_id not in project.head.files:
+        raise QuiltError("The file that should be replaced is not there any more.")
+    return started(Job.objects.create(project=project, kind="compare", params={"file": file_id, "files": taken(files, paths)}))
+
+
+@router.post("/projects/{project_id}/pictures", response=PictureOut)
+def bring_picture(request: HttpRequest, project_id: int, file: UploadedFile = File(...)) -> PictureOut:
+    """Upload a picture to lay under a tile; which tile is a setting."""
+    project = project_of(project_id)
+    name = _own_name(file, "picture")
+    sha = taken([file], [name])[0]["sha"]
+    of_original(sha, 512, name)  # whether it can be decoded is told now
+    width, height = size_of(path_of(sha)) or (0, 0)
+    # The row says whose picture it is until a setting names it.
+    Job.objects.create(project=project, kind="picture", state="done", params={"files": [{"path": name, "sha": sha}]})
+    return PictureOut(sha=sha, name=name, width=width, height=height)
+
+
+@router.post("/projects/{project_id}/files", response=JobOut)
+def bring_in(
+    request: HttpRequest, project_id: int, files: list[UploadedFile] = File(...), paths: list[str] = Form(...), unit_m: float = Form(1.0)
+) -> JobOut:
+    """Upload files; a job reads them. `paths` holds the relative path of each, so that folders keep their shape."""
+    project = project_of(project_id)
+    if not 1e-6 <= unit_m <= 1e6:
+        raise QuiltError("The unit must be between a micrometre and a thousand kilometres.")
+    return started(Job.objects.create(project=project, kind="import", params={"files": taken(files, paths), "unit_m": unit_m}))
