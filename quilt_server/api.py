@@ -1,6 +1,10 @@
 """The API. Every change names the snapshot it was made on, and is refused when the project moved on since."""
 
 import json
+import threading
+from collections.abc import Callable
+from functools import wraps
+from typing import Any
 
 from django.db import transaction
 from django.http import HttpRequest, HttpResponse
@@ -194,14 +198,31 @@ def _looked(project: Project, look: int | None) -> Project:
     return project
 
 
+# Changes of this process take turns here: the database makes whoever waits for it look again after ever longer pauses, so that some wait for seconds.
+_turn = threading.Lock()
+
+
+def _changes(view: Callable[..., Project]) -> Callable[..., HttpResponse]:
+    """A view that changes a project in one transaction, and answers with the state that this makes. That is put together afterwards, when others may change
+    theirs: what it is made of does not change any more."""
+
+    @wraps(view)
+    def run(*args: Any, **given: Any) -> HttpResponse:
+        with _turn, transaction.atomic():
+            project = view(*args, **given)
+        return _state(project)
+
+    return run
+
+
 @api.post("/projects/{project_id}/take", response=StateOut)
-@transaction.atomic
-def take_proposal(request: HttpRequest, project_id: int, body: Take) -> HttpResponse:
+@_changes
+def take_proposal(request: HttpRequest, project_id: int, body: Take) -> Project:
     """Make a proposal the project's next step."""
     project = project_of(project_id)
     on(project, body.base)
     take(project, proposal_of(project, body.snapshot))
-    return _state(project)
+    return project
 
 
 def _state(project: Project) -> HttpResponse:
@@ -248,8 +269,8 @@ def order_tiles(request: HttpRequest, project_id: int, body: OrderIn) -> OrderOu
 
 
 @api.post("/projects/{project_id}/change", response=StateOut)
-@transaction.atomic
-def change(request: HttpRequest, project_id: int, body: Change) -> HttpResponse:
+@_changes
+def change(request: HttpRequest, project_id: int, body: Change) -> Project:
     """Settings: one undo step. What the layout is measured with is changed by jobs."""
     project = project_of(project_id)
     head = on(project, body.base)
@@ -260,12 +281,12 @@ def change(request: HttpRequest, project_id: int, body: Change) -> HttpResponse:
     if head.layout is not None and any(new[k] != old[k] for k in MEASURED if k != "map_px"):
         raise QuiltError("Sheets and twins are changed by a job, since the layout is measured again.")
     advance(project, what_changed(old, body.settings), head, head.layout, settings=new)
-    return _state(project)
+    return project
 
 
 @api.post("/projects/{project_id}/tries/discard", response=StateOut)
-@transaction.atomic
-def discard_try(request: HttpRequest, project_id: int, body: Discard) -> HttpResponse:
+@_changes
+def discard_try(request: HttpRequest, project_id: int, body: Discard) -> Project:
     """Take a try out of the row of tries, or bring it back, or name it; the layout itself stays for undo."""
     project = project_of(project_id)
     head = on(project, body.base)
@@ -275,24 +296,24 @@ def discard_try(request: HttpRequest, project_id: int, body: Discard) -> HttpRes
     layout.discarded = body.discarded
     layout.name = layout.name if body.name is None else _name(body.name, "A try")
     layout.save(update_fields=["discarded", "name"])
-    return _state(project)
+    return project
 
 
 @api.post("/projects/{project_id}/undo", response=StateOut)
-@transaction.atomic
-def undo(request: HttpRequest, project_id: int, body: Step) -> HttpResponse:
+@_changes
+def undo(request: HttpRequest, project_id: int, body: Step) -> Project:
     """One step back."""
     project = project_of(project_id)
     head = on(project, body.base)
     if head.parent_id:
         project.head = head.parent
         project.save(update_fields=["head", "modified"])
-    return _state(project)
+    return project
 
 
 @api.post("/projects/{project_id}/redo", response=StateOut)
-@transaction.atomic
-def redo(request: HttpRequest, project_id: int, body: Step) -> HttpResponse:
+@_changes
+def redo(request: HttpRequest, project_id: int, body: Step) -> Project:
     """One step forward again."""
     project = project_of(project_id)
     on(project, body.base)
@@ -300,4 +321,4 @@ def redo(request: HttpRequest, project_id: int, body: Step) -> HttpResponse:
     if follow is not None:
         project.head = follow
         project.save(update_fields=["head", "modified"])
-    return _state(project)
+    return project

@@ -17,8 +17,11 @@ from tests.shapes import grid_obj
 from .running import Running, running
 
 
-def _client(r: Running, project: int, number: int, end: float, times: dict[str, list[float]], odd: list[str], pause: float) -> None:
+def _client(
+    r: Running, project: int, number: int, end: float, times: dict[str, list[float]], odd: list[str], pause: float, packs: bool
+) -> None:
     chance, path = random.Random(number), f"/api/projects/{project}"
+    time.sleep(chance.uniform(0, 2) * pause)  # people do not come all at once
     while time.monotonic() < end:
         begin = time.monotonic()
         status, state = r.ask("GET", path)
@@ -35,7 +38,7 @@ def _client(r: Running, project: int, number: int, end: float, times: dict[str, 
         times["change"].append(time.monotonic() - begin)
         if status not in (200, 409):
             odd.append(f"change: {status} {told}")
-        if number % 10 == 0 and status == 200:
+        if packs and number % 10 == 0 and status == 200:
             r.ask("POST", f"{path}/jobs", {"kind": "pack", "base": told["snapshot"], "params": {}})
         time.sleep(chance.uniform(0.5, 1.5) * pause)
 
@@ -47,6 +50,7 @@ def main() -> int:
     p.add_argument("--seconds", type=float, default=600)
     p.add_argument("--projects", type=int, default=10)
     p.add_argument("--pause", type=float, default=2.0, help="seconds between two changes of one client")
+    p.add_argument("--no-packs", action="store_true", help="a quiet machine: nothing is packed meanwhile")
     args = p.parse_args()
     times: dict[str, list[float]] = {"state": [], "change": []}
     odd: list[str] = []
@@ -54,7 +58,7 @@ def main() -> int:
         projects = [r.project({"a.obj": grid_obj(60)}, f"Project {n}") for n in range(args.projects)]
         end = time.monotonic() + args.seconds
         clients = [
-            threading.Thread(target=_client, args=(r, projects[n % len(projects)], n, end, times, odd, args.pause))
+            threading.Thread(target=_client, args=(r, projects[n % len(projects)], n, end, times, odd, args.pause, not args.no_packs))
             for n in range(args.clients)
         ]
         for c in clients:
