@@ -17,16 +17,17 @@ UNITS = {"m": 1.0, "cm": 0.01, "mm": 0.001, "in": 0.0254, "ft": 0.3048}
 
 
 class Beside(Mapping[str, bytes]):
-    """The files in and below a folder, read when asked for. Nothing outside the folder can be named."""
+    """The files in and below a folder, read when asked for. Nothing outside the folder can be named, or outside `root` where that is one above it."""
 
-    def __init__(self, folder: Path) -> None:
+    def __init__(self, folder: Path, root: Path | None = None) -> None:
         self.folder = folder.resolve()
+        self.root = self.folder if root is None else root.resolve()
 
     def _path(self, name: object) -> Path | None:
         if not isinstance(name, str) or "\0" in name:
             return None
         path = (self.folder / name).resolve()
-        return path if path.is_relative_to(self.folder) and path.is_file() else None
+        return path if path.is_relative_to(self.root) and path.is_file() else None
 
     def __contains__(self, name: object) -> bool:
         return self._path(name) is not None

@@ -36,5 +36,9 @@ class DoesNotFit(QuiltError):
         self.islands, self.best_density = islands, best_density
 
 
+class NothingToDo(QuiltError):
+    """What was asked for is so already: an error for whoever pressed a button, none for a job that runs again."""
+
+
 class Cancelled(QuiltError):
     """The user stopped the work before there was a result."""

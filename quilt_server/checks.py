@@ -92,7 +92,7 @@ def check_recipe(flat: dict[str, Any]) -> None:
     try:
         Recipe(
             flat["map_px"], flat["padding_px"], flat["margin_px"], flat["rotate"], s["columns"], s["rows"],
-            flat["density"] if flat["hold"] else None, flat["seconds"], None, flat["seed"], flat["mirror"], None, flat["fill"],
+            flat["density"] if flat["hold"] else None, flat["seconds"], flat["passes"], flat["seed"], flat["mirror"], None, flat["fill"],
         )  # fmt: skip
     except ValueError as e:
         raise QuiltError(f"{s['name']}: these settings cannot work: {e}.") from e

@@ -101,6 +101,7 @@ class Figures(Schema):
     flipped: int
     limiting: list[str] = []
     seconds: float | None = None
+    passes: int | None = None
     tiles: list[TileFigures] = []
     twins: int = 0
     grid: GridFigures | None = None
@@ -132,6 +133,8 @@ class RecipeIn(Schema):
     texel_grid: bool = False
     grid_percent: float = 1.0
     seconds: float
+    # In place of the seconds: so many passes, which give the same layout on every machine.
+    passes: int | None = None
     seed: int
 
 

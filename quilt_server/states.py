@@ -65,7 +65,7 @@ def _verdict(row: dict[str, Any]) -> dict[str, Any] | None:
 
 def _filled(figures: dict[str, Any] | None) -> dict[str, Any] | None:
     """Figures with what those of some layouts do not say."""
-    return None if figures is None else {"limiting": [], "seconds": None, "tiles": [], "twins": 0} | figures
+    return None if figures is None else {"limiting": [], "seconds": None, "passes": None, "tiles": [], "twins": 0} | figures
 
 
 def _try(t: Layout, kept: dict[str, int]) -> dict[str, Any]:
@@ -76,9 +76,10 @@ def _try(t: Layout, kept: dict[str, int]) -> dict[str, Any]:
     except QuiltError:  # the sheet is gone; the plain recipe is the next best thing to show
         flat = RECIPE | t.recipe
     shown = {
-        k: flat[k] for k in ("map_px", "padding_px", "margin_px", "rotate", "hold", "density", "keep_ratios", "fill", "seconds", "seed")
+        k: flat[k]
+        for k in ("map_px", "padding_px", "margin_px", "rotate", "hold", "density", "keep_ratios", "fill", "seconds", "passes", "seed")
     }
-    extra = {k: t.figures[k] for k in ("seconds", "limiting") if k in t.figures}
+    extra = {k: t.figures[k] for k in ("seconds", "passes", "limiting") if k in t.figures}
     return {
         "id": t.pk, "sheet": t.sheet, "recipe": shown, "name": t.name, "figures": _filled(figures | extra), "padding_px": flat["padding_px"],
         "seed": int(flat["seed"]), "kept": kept.get(str(t.sheet)) == t.pk,

@@ -25,6 +25,7 @@ from ..pack.shapes import ANGLES
 _FILL = 0.65  # share of the tiles that the first guess of the scale counts on
 _ROUNDS = 6
 _SHORT = 0.12  # of the time for a round that only looks for the scale
+_INNER = 0.15  # of a round, for what lies inside the bunches
 _HELD = -2  # in place of a group: what is held is in no bunch
 _SIZE = 1024  # px of the map that a bunch is packed on; its padding is scaled to it
 
@@ -105,7 +106,8 @@ class Bunches:
             left = recipe.seconds - (time.monotonic() - begin)
             last = holds or result is not None or round_ == _ROUNDS - 1
             part = max(0.5, left) if last else max(0.5, _SHORT * recipe.seconds)
-            bunches = self._built(regions, group, rotations, recipe, scale, 0.15 * part, stop)
+            share = recipe if last else recipe.part(_SHORT)
+            bunches = self._built(regions, group, rotations, share, scale, _INNER * part, stop)
             single = np.setdiff1d(np.arange(n), np.concatenate([np.zeros(0, int), *(b.members for b in bunches)]))
             things = np.concatenate(
                 [_moved(regions[single], _sized(len(single), scale, held[single])), np.array([b.outline for b in bunches], object)]
@@ -119,7 +121,7 @@ class Bunches:
                 return _expanded(p, regions, bunches, single, held, scale, recipe)
 
             try:
-                found = pack(things, replace(recipe, seconds=part), tell(progress, whole, holds), stop, inner_rules)
+                found = pack(things, replace(share, seconds=part), tell(progress, whole, holds), stop, inner_rules)
             except DoesNotFit as e:
                 lost = [int(i) for k in e.islands for i in (single[[k]] if k < len(single) else bunches[k - len(single)].members)]
                 raise DoesNotFit(str(e), lost, e.best_density) from e
@@ -154,7 +156,7 @@ class Bunches:
             # Inside a bunch of several kinds they keep apart too.
             mixed = wider[members].any() and not wider[members].all()
             grown = _grown(regions[members], np.where(wider[members] & mixed, extra / scale, 0.0))
-            inner = _inner(grown, own, recipe, scale, seconds * len(members) / total, stop)
+            inner = _inner(grown, own, recipe, scale, seconds, len(members) / total, stop)
             laid = _moved(regions[members], inner)
             strict = int(group[members[0]]) in self.strict
             outline = shapely.convex_hull(shapely.union_all(laid)) if strict else shapely.MultiPolygon(
@@ -188,16 +190,16 @@ def _sized(count: int, scale: float, held: NDArray[np.bool_]) -> Floats:
 
 
 def _inner(
-    regions: NDArray[np.object_], rotations: list[str], recipe: Recipe, scale: float, seconds: float, stop: Callable[[], bool]
+    regions: NDArray[np.object_], rotations: list[str], recipe: Recipe, scale: float, seconds: float, share: float, stop: Callable[[], bool]
 ) -> Floats:
-    """Places (k, 5) of islands packed into a square of their own, at `scale`, with gaps of at least the padding."""
+    """Places (k, 5) of islands packed into a square of their own, at `scale`, with gaps of at least the padding, in a share of the time."""
     px = float(recipe.map_px)
     side = math.sqrt(float(shapely.area(regions).sum()) / 0.75) * scale + recipe.padding_px / px
     for _ in range(4):
         padding = recipe.padding_px * _SIZE / (px * side)
         one = replace(
             recipe, map_px=_SIZE, padding_px=min(padding, _SIZE / 3), margin_px=0.0, columns=1, rows=1, tile_px=None, density=None,
-            fill="common", seconds=seconds,
+            fill="common", seconds=seconds * share, passes=recipe.share_of_passes(_INNER * share),
         )  # fmt: skip
         found = pack(regions, one, None, stop, Rules(rotate=tuple(rotations))).best
         need = scale / found.common  # the side at which these islands have the scale asked for

@@ -224,7 +224,7 @@ def _pack(
         result, filled = pack_belonging(tiling, np.r_[belongs, np.full(len(obstacles), -1)], name, tell, stop)
         return replace(result, best=without(result.best)), filled
     run = pack if bunches is None or not bunches.any() else bunches.pack
-    share = replace(recipe, seconds=recipe.seconds / 2) if recipe.fill == "each" and recipe.tiles > 1 else recipe
+    share = recipe.part(0.5) if recipe.fill == "each" and recipe.tiles > 1 else recipe
     result = run(whole, share, tell, stop, fixed)
     if recipe.fill == "each" and recipe.tiles > 1 and not result.stopped:
         result = fill_each(Tiling(whole, recipe, fixed, bunches), result, tell, stop)

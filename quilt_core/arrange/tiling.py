@@ -126,7 +126,8 @@ def fill_each(t: Tiling, shared: PackResult, progress: Tell | None, stop: Stop) 
         if not free.any():
             continue
         try:
-            found = t.pack(k, m, t.recipe.seconds / 2 / len(used), stop=stop).best
+            one = t.recipe.part(0.5 / len(used))
+            found = t.pack(k, m, one.seconds, stop=stop, passes=one.passes).best
         except (Cancelled, DoesNotFit):
             continue  # the tile stays as it was shared out
         if found.scale[free].max() < parts[k][1].scale[free].max():
@@ -251,7 +252,7 @@ class _Fill:
         """
         r = self.t.recipe
         for k in self.mine:
-            passes = None if r.passes is None else max(1, int(_FIRST * r.passes * self.share[k]))
+            passes = r.share_of_passes(_FIRST * self.share[k])
             self._take(k, self.t.pack(k, self.mine[k], max(_LEAST, _FIRST * r.seconds * self.share[k]), stop=self.stop, passes=passes))
 
     def _take(self, k: int, found: PackResult) -> None:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 
 import numpy as np
 from numpy.typing import NDArray
@@ -13,6 +13,7 @@ from .shapes import ANGLES
 
 LEAST_PX = 0.001  # a gap below it is none in any picture
 LEAST_DENSITY = 1e-9  # px/m
+MOST_PASSES = 10_000_000
 
 
 @dataclass(frozen=True)
@@ -61,8 +62,18 @@ class Recipe:
             raise ValueError(f"the density must be from {LEAST_DENSITY:g} to {1 / LEAST_DENSITY:g} px/m")
         if not 0 <= self.seconds < math.inf:
             raise ValueError("the seconds must be 0 or more")
+        if self.passes is not None and not 1 <= self.passes <= MOST_PASSES:
+            raise ValueError(f"the passes must be 1 to {MOST_PASSES:,}")
         if abs(self.seed) > 2**53:
             raise ValueError("the seed must be a whole number below 2^53")
+
+    def part(self, share: float) -> Recipe:
+        """The same for a share of the search: of the seconds, and of the passes where these are counted."""
+        return replace(self, seconds=self.seconds * share, passes=self.share_of_passes(share))
+
+    def share_of_passes(self, share: float) -> int | None:
+        """So much of the passes, at least one; None where seconds count."""
+        return None if self.passes is None else max(1, int(self.passes * share))
 
     @property
     def tiles(self) -> int:

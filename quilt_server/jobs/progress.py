@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import time
 from collections.abc import Callable, Collection, Iterator
+from contextlib import contextmanager
+from contextvars import ContextVar
 from typing import Any, TypeVar
 
 from quilt_core.errors import Cancelled
@@ -11,6 +13,7 @@ from quilt_core.errors import Cancelled
 from ..projects.models import Job
 
 T = TypeVar("T")
+_listener: ContextVar[Callable[[str, float | None], None] | None] = ContextVar("listener", default=None)
 
 
 def report_progress(job: Job, progress: dict[str, Any], draft: bytes | None = None) -> None:
@@ -20,6 +23,18 @@ def report_progress(job: Job, progress: dict[str, Any], draft: bytes | None = No
         fields["draft"] = draft
     Job.objects.filter(pk=job.pk).update(**fields)
     job.progress = progress
+    if (tell := _listener.get()) is not None:
+        tell(str(progress.get("text", "")), part_of(progress))
+
+
+@contextmanager
+def heard_by(tell: Callable[[str, float | None], None]) -> Iterator[None]:
+    """Whoever does jobs without a browser hears how far they are: what is done, and which part (0 to 1) of it where that is known."""
+    token = _listener.set(tell)
+    try:
+        yield
+    finally:
+        _listener.reset(token)
 
 
 def say(job: Job, text: str, **more: Any) -> None:

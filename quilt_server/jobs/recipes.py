@@ -21,7 +21,7 @@ def recipe_of(flat: dict[str, Any]) -> Recipe:
     sizes = tiles.sizes if tiles.tile_px else None
     found = Recipe(
         int(flat["map_px"]), float(flat["padding_px"]), float(flat["margin_px"]), flat["rotate"], tiles.columns, tiles.rows,
-        float(flat["density"]) if flat["hold"] else None, float(flat["seconds"]), None, int(flat["seed"]), bool(flat["mirror"]), sizes,
+        float(flat["density"]) if flat["hold"] else None, float(flat["seconds"]), None if flat["passes"] is None else int(flat["passes"]), int(flat["seed"]), bool(flat["mirror"]), sizes,
         flat["fill"] if tiles.columns * tiles.rows > 1 and not flat["hold"] else "common",
     )  # fmt: skip
     return roomier(found) if flat["texel_grid"] else found

@@ -3,21 +3,24 @@
 from __future__ import annotations
 
 import posixpath
+from collections import ChainMap
 from collections.abc import Callable, Container, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
+from pathlib import Path
 
 from django.conf import settings as limits
 from django.core.files.uploadedfile import UploadedFile
 from django.db import connections
 
 from quilt_cli.child import FINDING, UNPACKING, Limit, Opened, bounded, bytes_of
+from quilt_cli.files import Beside
 from quilt_core import formats
 from quilt_core.errors import FileError, QuiltError
 
 from ..archives import Most, clean_path, unzipped
 from ..projects import files as stored_files
 from ..projects.models import Job, Reading, SourceFile
-from ..projects.sources import make_reading, materials_of, store_parts
+from ..projects.sources import make_reading, materials_of, store, store_parts
 
 MOST_TOLD = 50  # missing files that are named one by one
 
@@ -149,10 +152,10 @@ def free_name(path: str, taken: Container[str]) -> str:
 
 
 def read_one(
-    job: Job, path: str, bundle: Bundle, channel: int, unit: float, stop: Callable[[], bool] | None = None
+    job: Job, path: str, bundle: Bundle, channel: int, unit: float, stop: Callable[[], bool] | None = None, folder: str | None = None
 ) -> tuple[SourceFile, Reading]:
     """A mesh among uploaded files with what it names beside it; neither row is saved yet. It is read in a child with bounds, since nothing is known of the file
-    before.
+    before. `folder`: where on this machine what it names may lie besides, for work without a browser.
 
     Raises
     ------
@@ -161,23 +164,28 @@ def read_one(
     """
     connections.close_all()  # the child opens its own
     return bounded(
-        lambda limit: _read_here(job, path, bundle, channel, unit, limit),
+        lambda limit: _read_here(job, path, bundle, channel, unit, limit, folder),
         path,
         stored_files.path_of(bundle.shas[path]).stat().st_size,
         stop=stop,
     )
 
 
-def _read_here(job: Job, path: str, bundle: Bundle, channel: int, unit: float, limit: Limit) -> tuple[SourceFile, Reading]:
+def _read_here(
+    job: Job, path: str, bundle: Bundle, channel: int, unit: float, limit: Limit, folder: str | None = None
+) -> tuple[SourceFile, Reading]:
     data = stored_files.get(bundle.shas[path])
     others = formats.seen_from(posixpath.dirname(path), {p: sha for p, sha in bundle.shas.items() if p != path})
-    beside = Opened(Kept(others), limit, len(data))
+    kept: Mapping[str, bytes] = Kept(others)
+    if folder is not None:
+        kept = ChainMap(kept, Beside(Path(folder) / posixpath.dirname(path), Path(folder)))  # type: ignore[arg-type]
+    beside = Opened(kept, limit, len(data))
     scene = formats.read(data, path, unit, beside)
     materials = materials_of(scene, beside)
     # What is found in it from now on goes by what was read, which may be packed tighter in the file.
     limit.allow(FINDING, bytes_of(scene))
     found = {r: formats.find_resource(r, beside) for r in scene.references}
-    companions = {p: others[p] for p in found.values() if p}
+    companions = {p: others[p] if p in others else store(kept[p]) for p in found.values() if p}
     gone = [f"'{r}', which it names, did not come along" for r, p in found.items() if p is None]
     told = scene.warnings + [w for w in gone[:MOST_TOLD] if w not in scene.warnings]
     file = SourceFile(

@@ -32,13 +32,14 @@ def run_one(job_id: int) -> None:
 
     from ..ours import of_machine
     from ..projects.asker import asked_by
+    from ..projects.doing import doing
     from ..projects.models import Job
     from ..projects.room import forget_beyond
     from .kinds import ALL
 
     job = Job.objects.get(pk=job_id)
     try:
-        with asked_by(job.asker_id):
+        with asked_by(job.asker_id), doing(job.kind, job.params):
             ALL[job.kind].run(job)
         job.state = "done"
     except Cancelled as e:

@@ -83,7 +83,10 @@ class Delivery:
         out = io.BytesIO()
         with zipfile.ZipFile(out, "w", zipfile.ZIP_DEFLATED) as archive:
             for path, body in self.files.items():
-                archive.writestr(path, body)
+                # No date of now: the same delivery is the same file.
+                entry = zipfile.ZipInfo(path)
+                entry.compress_type, entry.external_attr = zipfile.ZIP_DEFLATED, 0o644 << 16
+                archive.writestr(entry, body)
         return out.getvalue()
 
 

@@ -9,7 +9,7 @@ from quilt_core.arrays import pack_arrays, unpack_arrays
 from .keys import rekeyed
 from .models import Layout, Project, Reading, Snapshot, SourceFile
 from .stale import inputs_of
-from .state import advance, settings_of
+from .state import advance, all_work, settings_of
 
 
 def copied(source: Project) -> Project:
@@ -87,7 +87,7 @@ def _head(head: Snapshot, copy: Project, files: dict[int, int]) -> None:
         layout = Layout.objects.get(pk=same) if same else _layout(layout, copy, files)
     after = advance(
         copy, "Copy", head, layout, files=[files[f] for f in head.files if f in files], left_out=[key_of_copy(k, files) for k in head.left_out],
-        settings=settings_of_copy(settings_of(head), files), kept=kept,
+        settings=settings_of_copy(settings_of(head), files), kept=kept, work=all_work(head),
     )  # fmt: skip
     was, now = inputs_of(head), inputs_of(after)
     for sheet, number in kept.items():

@@ -110,7 +110,7 @@ class Snapshot(models.Model):
     """One state of a project: its files, left-out objects, settings and layout. `parent` is what undo goes back to.
 
     `kept`: the try that each sheet's layout came from, sheet number to layout id. `proposal`: it is only looked at: no step leads to it until it is taken.
-    `author`: who made it, where people sign in.
+    `author`: who made it, where people sign in. `work`: what led to it from its parent, see `doing`; of a state that began a project, all that was done before.
     """
 
     project = models.ForeignKey(Project, on_delete=models.CASCADE, related_name="snapshots")
@@ -123,6 +123,7 @@ class Snapshot(models.Model):
     settings = models.JSONField(default=dict)
     kept = models.JSONField(default=dict)
     proposal = models.BooleanField(default=False)
+    work = models.JSONField(default=list)
     author = models.ForeignKey(User, null=True, on_delete=models.SET_NULL, related_name="+", default=current_id)
 
 

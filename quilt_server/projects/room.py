@@ -13,7 +13,7 @@ from . import files
 from .models import Job, Layout, Original, Project, Snapshot, SourceFile
 from .shown import ENDING
 from .sources import derived_names
-from .state import settings_of
+from .state import all_work, settings_of
 
 MOST_KEPT = 100_000
 _YOUNG = 600.0  # seconds
@@ -72,6 +72,10 @@ def forget(project: Project, keep: int) -> int:
             stay.append(at.pk)
             at = at.parent
         gone = Snapshot.objects.filter(project=project).exclude(pk__in=stay)
+        if stay and gone.exists():
+            first = Snapshot.objects.get(pk=stay[-1])
+            first.work = all_work(first)
+            first.save(update_fields=["work"])
         count = gone.count()
         Snapshot.objects.filter(parent__in=gone.values("pk")).update(parent=None)
         gone.delete()

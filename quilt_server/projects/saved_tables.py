@@ -53,6 +53,7 @@ class SnapshotRow(Row):
     left_out: list[str] = []
     settings: dict[str, Any] = {}
     kept: dict[str, int] = {}
+    work: list[dict[str, Any]] = []
 
 
 class Tables(BaseModel):

@@ -15,13 +15,14 @@ from . import files
 from .models import Layout, Project, Snapshot, SourceFile
 from .room import named_by
 from .stale import inputs_of
+from .state import all_work
 
 FORMAT, VERSION = "untold quilt project", 1
 NEEDS = 1  # the oldest version of this format whose readers understand what is written now
 BLOBS = ("transforms", "findings", "members", "picture")
 FILE_FIELDS = ("name", "original_id", "unit_m", "companions", "warnings", "materials", "revision", "operation", "before_id")
 LAYOUT_FIELDS = ("kind", "name", "figures", "recipe", "channel", "measured", "pieces", "discarded", "sheet", "inputs")
-SNAPSHOT_FIELDS = ("parent_id", "label", "layout_id", "files", "left_out", "settings", "kept")
+SNAPSHOT_FIELDS = ("parent_id", "label", "layout_id", "files", "left_out", "settings", "kept", "work")
 
 
 def save(project: Project, target: Path, history: bool) -> None:
@@ -38,7 +39,9 @@ def save(project: Project, target: Path, history: bool) -> None:
         "project": {"name": project.name},
         "files": [{"id": f.pk, **{k: getattr(f, k) for k in FILE_FIELDS}} for f in sources],
         "layouts": [{"id": x.pk, **{k: getattr(x, k) for k in LAYOUT_FIELDS}} for x in layouts],
-        "snapshots": [{"id": s.pk, **{k: getattr(s, k) for k in SNAPSHOT_FIELDS}} for s in snapshots],
+        "snapshots": [
+            {"id": s.pk, **{k: getattr(s, k) for k in SNAPSHOT_FIELDS}} | ({} if history else {"work": all_work(s)}) for s in snapshots
+        ],
         "head": project.head_id,
         "fresh": _fresh(project.head),
     }

@@ -25,6 +25,7 @@ IN_RECIPE = (
     "texel_grid",
     "grid_percent",
     "seconds",
+    "passes",
     "seed",
 )
 FIRST: dict[str, Any] = {

@@ -15,7 +15,7 @@ from .state import by_file, left_out_islands, settings_of, source_files
 
 WORDS = {
     "map_px": "map size", "padding_px": "padding", "margin_px": "margin", "rotate": "turning", "hold": "holding the density", "density": "density",
-    "keep_ratios": "keeping sizes", "ratios": "kept sizes", "fill": "filling of tiles", "mirror": "mirrored placing", "texel_grid": "edges on whole texels", "grid_percent": "change of sizes for whole texels", "seconds": "time", "seed": "seed",
+    "keep_ratios": "keeping sizes", "ratios": "kept sizes", "fill": "filling of tiles", "mirror": "mirrored placing", "texel_grid": "edges on whole texels", "grid_percent": "change of sizes for whole texels", "seconds": "time", "passes": "passes", "seed": "seed",
     "columns": "columns", "rows": "rows", "apart_px": "gap between materials", "tile_px": "resolution of tiles", "held_tiles": "held tiles", "free": "regions kept free",
 }  # fmt: skip
 UNIT = {"map_px": " px", "apart_px": " px", "padding_px": " px", "margin_px": " px", "density": " px/m"}
@@ -49,7 +49,7 @@ def inputs_of(snapshot: Snapshot) -> dict[int, dict[str, Any]]:
         keys = {f"{f}:{i}" for f, v in mine.items() for i in v} if settings["twins"] else set()
         rules["twins"] = _digest(sorted(g for g in (sorted(keys.intersection(t)) for t in settings["twins"]) if g))
         out[s["id"]] = {
-            "recipe": {k: flat[k] for k in ("map_px", *IN_RECIPE, "apart_px") if k != "seconds"},
+            "recipe": {k: flat[k] for k in ("map_px", *IN_RECIPE, "apart_px") if k not in ("seconds", "passes")},
             "tiles": {k: s[k] for k in _TILES},
             "files": {str(f): files.get(f, "") for f in mine},
             "read": [settings["channel_in"], sorted(set(settings["welded"]) & set(mine))],

@@ -14,13 +14,14 @@ from numpy.typing import NDArray
 
 from quilt_core.model.scene import Floats
 
+from .doing import work_now
 from .models import Layout, Project, Reading, Snapshot, SourceFile
 from .opened import arrays_of
 from .sheets import grid, of_sheet, sheets
 
 RECIPE: dict[str, Any] = {
     "map_px": 2048, "padding_px": 8.0, "margin_px": 4.0, "rotate": "90", "hold": False, "density": 512.0,
-    "keep_ratios": False, "ratios": "uv", "fill": "common", "mirror": False, "texel_grid": False, "grid_percent": 1.0, "seconds": 10.0, "seed": 0, "channel_in": 0, "channel_out": 0, "band": 10.0,
+    "keep_ratios": False, "ratios": "uv", "fill": "common", "mirror": False, "texel_grid": False, "grid_percent": 1.0, "seconds": 10.0, "passes": None, "seed": 0, "channel_in": 0, "channel_out": 0, "band": 10.0,
     "density_least": None, "density_greatest": None, "weights": {}, "rotations": {}, "held": [], "twins": [], "welded": [], "pictures": {},
     "sheets": [], "recipes": {}, "sheet_of": {}, "tile_of": {}, "bunches": [], "bunch_objects": "", "apart_px": 0.0, "history": 0, "links": [], "channel_names": {},
     "shelved": {},
@@ -35,12 +36,26 @@ def settings_of(snapshot: Snapshot | None) -> dict[str, Any]:
 
 def advance(project: Project, label: str, base: Snapshot, layout: Layout | None, **changes: Any) -> Snapshot:
     """A new snapshot after the project's head: as `base`, with another layout or other fields."""
-    fields = {"files": base.files, "left_out": base.left_out, "settings": base.settings, "kept": base.kept} | changes
+    fields = {"files": base.files, "left_out": base.left_out, "settings": base.settings, "kept": base.kept, "work": work_on(base)} | changes
     snapshot = Snapshot.objects.create(project=project, parent=project.head, label=label[:120], layout=layout, **fields)
     project.head = snapshot
     # Only these fields: whoever renamed the project meanwhile keeps the new name.
     project.save(update_fields=["head", "modified"])
     return snapshot
+
+
+def work_on(snapshot: Snapshot) -> list[dict[str, Any]]:
+    """What is being done to a state, as the next one keeps it."""
+    return work_now({k: f.name for k, f in source_files(snapshot).items()})
+
+
+def all_work(snapshot: Snapshot | None) -> list[dict[str, Any]]:
+    """All that led to a state, the first first."""
+    chain = list[list[dict[str, Any]]]()
+    while snapshot is not None:
+        chain.append(snapshot.work)
+        snapshot = snapshot.parent
+    return [w for work in reversed(chain) for w in work]
 
 
 def redo_target(project: Project) -> Snapshot | None:

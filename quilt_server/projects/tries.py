@@ -37,7 +37,7 @@ def kept_layout(project: Project, head: Snapshot, before: Layout, try_: Layout, 
     rows = {k: np.where((members[k].astype(bool) & (on[int(k)] == try_.sheet))[:, None], transforms[k], old[k]) for k in transforms}
     layout = Layout(
         project=project, kind="keep", name=try_.name, channel=try_.channel, recipe=try_.recipe, transforms=pack_arrays(rows), sheet=try_.sheet,
-        figures={k: v for k, v in try_.figures.items() if k in ("limiting", "seconds", "seed")},
+        figures={k: v for k, v in try_.figures.items() if k in ("limiting", "seconds", "passes", "seed")},
     )  # fmt: skip
     parts = parts_of(choose(head, whole=True))
     whole = parts.whole(rows)

@@ -48,6 +48,7 @@ export const SETTINGS = {
   texel_grid: false,
   grid_percent: 1,
   seconds: 10,
+  passes: null,
   seed: 0,
 } as Settings
 

@@ -22,11 +22,13 @@ from ..uploads import MOST_TOLD, Refused, bundles_of, read_one
 
 
 def run_import(job: Job) -> None:
-    """Read all meshes among the uploaded files. Those that can be read join the project together; of the others it is told why not."""
+    """Read all meshes among the uploaded files. Those that can be read join the project together; of the others it is told why not. Jobs without a browser
+    name the `folder` in which what the meshes refer to lies, and the files in the `order` in which they should join."""
     head = Project.objects.get(pk=job.project_id).head
     names = [] if head is None else [f.name for f in source_files(head).values()]
     bundles, refused = bundles_of(job.params["files"], names)
-    meshes = [(path, bundle) for bundle in bundles for path in bundle.names]
+    place = {path: n for n, path in enumerate(job.params.get("order", ()))}
+    meshes = sorted(((path, bundle) for bundle in bundles for path in bundle.names), key=lambda m: place.get(m[0], 0))
     if not meshes:
         if refused:
             raise QuiltError(_told(refused))
@@ -35,7 +37,7 @@ def run_import(job: Job) -> None:
     stop, rows = StopFlag(job), []
     for path, bundle in steps(job, meshes, lambda m: f"Reading {m[0]}", (0.0, 0.8)):
         try:
-            rows.append((path, *read_one(job, path, bundle, channel, formats.unit_for(path, unit), stop)))
+            rows.append((path, *read_one(job, path, bundle, channel, formats.unit_for(path, unit), stop, job.params.get("folder"))))
         except FileError as e:  # what is wrong with the disk or the job is no reason to leave a file out
             refused.append(Refused(path, str(e)))
     if not rows:

@@ -6,6 +6,7 @@ from typing import ClassVar
 
 from quilt_core.errors import QuiltError
 
+from ...projects.doing import doing
 from ...projects.models import Job, Layout
 from ...projects.tries import kept_layout
 from ..kind import Asked, Kind, Number
@@ -28,7 +29,8 @@ def run_keep(job: Job) -> None:
     if try_ is None:
         raise QuiltError("This try is not there any more. Choose another one.")
     layout = kept_layout(project, head, before, try_, StopFlag(job))
-    land(project, head, layout, f"Keep {try_.name}", kept=head.kept | {str(try_.sheet): try_.pk})
+    with doing("keep", {"sheets": [try_.sheet]}):
+        land(project, head, layout, f"Keep {try_.name}", kept=head.kept | {str(try_.sheet): try_.pk})
 
 
 KINDS = (Kind("keep", run_keep, Keep),)

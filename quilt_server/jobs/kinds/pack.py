@@ -19,6 +19,7 @@ from quilt_core.pack import Packing, Recipe
 from quilt_core.words import plain
 
 from ...checks import check_recipe
+from ...projects.doing import doing
 from ...projects.figures import sheet_rows
 from ...projects.measuring import measure
 from ...projects.models import Job, Layout, Project, Snapshot
@@ -138,7 +139,8 @@ def run_pack(job: Job) -> None:
     if best is not None and not aside and head.kept.get(str(best[1].sheet)) != best[1].pk:
         # Of several recipes the sharpest layout is kept; the others stay as tries.
         again = kept_layout(project, head, layout, best[1], lambda: False)
-        land(project, head, again, f"Keep {best[1].name}", kept=head.kept | {str(best[1].sheet): best[1].pk})
+        with doing("keep", {"sheets": [best[1].sheet]}):
+            land(project, head, again, f"Keep {best[1].name}", kept=head.kept | {str(best[1].sheet): best[1].pk})
     job.result = {"layout": layout.pk, "summary": summary}
     if variants != [{}] and any(of_sheet(settings, n)["texel_grid"] for n in wanted):
         work.notes.append("The recipes were tried without laying edges on whole texels: pack once more for that.")
@@ -160,7 +162,12 @@ def _pack_one(
     flat = of_sheet(settings, number) | work.variant
     recipe = recipe_of(flat)
     name = f" {flat['sheet']['name']}{which}" if len(sheets(settings)) > 1 or which else ""
-    far: dict[str, Any] = {"text": f"Packing{name}", "seconds": 0.0, "of": recipe.seconds, "sheet": number}
+    far: dict[str, Any] = {
+        "text": f"Packing{name}",
+        "seconds": 0.0,
+        "of": recipe.seconds if recipe.passes is None else 0.0,
+        "sheet": number,
+    }
     report_progress(job, far)
     old = arrays_of(before, "transforms")
     present = parts.whole(old)
@@ -229,7 +236,8 @@ def _pack_one(
         if project.head_id != head.pk:
             return head, layout, True, True
         kept = head.kept | {str(number): layout.pk}
-        after = advance(project, f"Pack{name}, coverage {coverage:.1%}", head, layout, kept=kept, **changed)
+        with doing("pack", {"sheets": [number], **{k: job.params.get(k) for k in ("tiles", "islands", "go_on")}}):
+            after = advance(project, f"Pack{name}, coverage {coverage:.1%}", head, layout, kept=kept, **changed)
     return after, layout, packed.result.stopped, False
 
 

@@ -12,6 +12,7 @@ from quilt_core.pack import Recipe
 from quilt_core.unwrap.scenes import largest_placing
 from quilt_core.uv.density import world_areas
 
+from ...projects.doing import doing
 from ...projects.models import Job
 from ...projects.proposals import drop, forget_proposals, propose
 from ...projects.sheets import of_sheet, sheets
@@ -52,7 +53,8 @@ def run_propose(job: Job) -> None:
                 **_figures(made),
                 "coverage": _coverage(made, settings, stop),
             }
-            row["snapshot"] = propose(project, head, step.layout, label_of(made), **step.changes).pk
+            with doing("unwrap", params):
+                row["snapshot"] = propose(project, head, step.layout, label_of(made), **step.changes).pk
         except Cancelled:
             if not rows:
                 raise

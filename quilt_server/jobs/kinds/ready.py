@@ -9,7 +9,7 @@ from django.db import transaction
 from pydantic import StrictBool
 
 from quilt_core.delivery.report import verdict
-from quilt_core.errors import QuiltError
+from quilt_core.errors import NothingToDo, QuiltError
 from quilt_core.unwrap.meshes import Options
 from quilt_core.unwrap.scenes import beyond_saving, flattened
 
@@ -43,6 +43,18 @@ class Ready(Asked):
         return self.model_dump()
 
 
+class Flatten(Asked):
+    """How much stretch is allowed of what is laid flat again without other seams."""
+
+    words: ClassVar = {"stretch": "The allowed stretch is from 1.02 to 4."}
+    stretch: Real = 1.25
+
+    def params(self, settings: dict[str, Any]) -> dict[str, Any]:
+        """See `Asked.params`."""
+        Options(self.stretch)
+        return self.model_dump()
+
+
 class _Way:
     """The steps from a bought kit to one that is ready, each landed before the next begins; what was done to which object."""
 
@@ -61,7 +73,7 @@ class _Way:
         try:
             run(self.job)
         except QuiltError as e:
-            if type(e) is not QuiltError or what == "pack":
+            if type(e) not in (QuiltError, NothingToDo) or what == "pack":
                 raise
             return False
         self.project = Project.objects.get(pk=self.project.pk)
@@ -112,7 +124,7 @@ def run_ready(job: Job) -> None:
     way = _Way(job, project, head)
     asked = way.asked
     unwrap = Unwrap(stretch=asked["stretch"], material_borders=asked["material_borders"]).model_dump()
-    for what, run, params in (("relax", _run_flattened, {"stretch": asked["stretch"]}), ("unwrap", run_unwrap, unwrap)):
+    for what, run, params in (("relax", run_flatten, {"stretch": asked["stretch"]}), ("unwrap", run_unwrap, unwrap)):
         before = _figures(way.head)
         if way.step(what, run, params):
             now = _figures(way.head)
@@ -145,7 +157,7 @@ def run_ready(job: Job) -> None:
     }  # fmt: skip
 
 
-def _run_flattened(job: Job) -> None:
+def run_flatten(job: Job) -> None:
     """Lay islands flat again that need no other seams for it."""
     project, head, before = head_of(job)
     settings, stop = settings_of(head), StopFlag(job)
@@ -161,7 +173,7 @@ def _run_flattened(job: Job) -> None:
         if w.made:
             work.append(w)
     if not work:
-        raise QuiltError("Nothing here can be saved by laying it flat again.")
+        raise NothingToDo("Nothing here can be saved by laying it flat again.")
     finish(job, project, head, before, work, settings, "Lay flat again", {"name": "flattened", **job.params})
 
 
@@ -187,4 +199,4 @@ def _as_one_step(way: _Way) -> None:
         Snapshot.objects.filter(pk__in=steps).delete()
 
 
-KINDS = (Kind("ready", run_ready, Ready),)
+KINDS = (Kind("ready", run_ready, Ready), Kind("flatten", run_flatten, Flatten))

@@ -9,7 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 from pydantic import StrictBool, StrictStr
 
-from quilt_core.errors import QuiltError
+from quilt_core.errors import NothingToDo, QuiltError
 from quilt_core.unwrap.meshes import Options, unwrap_faces
 from quilt_core.unwrap.scenes import beyond_saving, renewed
 from quilt_core.unwrap.trial import Tell
@@ -84,7 +84,9 @@ def unwrapped(job: Job, head: Snapshot, params: dict[str, Any], tell: Tell) -> t
     made = [w for w in work if w.made]
     if not made:
         why = [text for r in refused for text in r.values()]
-        raise QuiltError(why[0] if why else "Nothing here is beyond saving. Select objects to unwrap them all the same.")
+        if why:
+            raise QuiltError(why[0])
+        raise NothingToDo("Nothing here is beyond saving. Select objects to unwrap them all the same.")
     return made, [row for w, r in zip(work, refused, strict=True) for row in w.refused(r)]
 
 

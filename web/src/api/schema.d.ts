@@ -914,6 +914,8 @@ export interface components {
             /** Outside */
             outside: number;
             overlap: components["schemas"]["Overlap"];
+            /** Passes */
+            passes?: number | null;
             /** Seconds */
             seconds?: number | null;
             /** Smallest Gap Px */
@@ -1403,6 +1405,8 @@ export interface components {
             mirror: boolean;
             /** Padding Px */
             padding_px: number;
+            /** Passes */
+            passes?: number | null;
             /**
              * Ratios
              * @default uv
@@ -1515,6 +1519,8 @@ export interface components {
             mirror: boolean;
             /** Padding Px */
             padding_px: number;
+            /** Passes */
+            passes?: number | null;
             /**
              * Pictures
              * @default {}

@@ -32,6 +32,7 @@ export const IN_RECIPE = [
   'texel_grid',
   'grid_percent',
   'seconds',
+  'passes',
   'seed',
 ] as const
 

@@ -29,6 +29,6 @@ export function valuesOf(state: State, sheet: number) {
     sent: parts.length ? `${counted(parts.length, 'part')} to ${counted(new Set(parts).size, 'tile')}` : 'anywhere',
     rules: rules.length ? rules.join(', ') : 'none',
     sheets: every.length > 1 ? `${every.length}` : every[0].name,
-    recipe: `${s.sheet.recipe || "the project's own"}, ${plain(s.seconds)} s`,
+    recipe: `${s.sheet.recipe || "the project's own"}, ${s.passes == null ? `${plain(s.seconds)} s` : counted(s.passes, 'pass', 'passes')}`,
   }
 }
