@@ -25,7 +25,7 @@ from quilt_core.pack import Recipe
 from quilt_core.pack.shapes import ANGLES
 from quilt_core.uv.analysis import MeshIslands, transform_rows
 
-from . import bake, deliver, files, unwrap, user
+from . import bake, deliver, files, run, unwrap, user
 
 
 def _tiles(text: str) -> tuple[int, int]:
@@ -98,6 +98,9 @@ def parser() -> argparse.ArgumentParser:
     how.add_argument("--fit", action="store_true", help="the highest common density that fits (default)")
     p.add_argument("--keep-ratios", action="store_true", help="keep the islands' present relative sizes in UV")
     p.add_argument("--seconds", type=float, default=10.0, metavar="S", help="how long the search goes on (10)")
+    p.add_argument(
+        "--passes", type=int, metavar="N", help="bound the search by so many passes in place of the seconds: the same bytes every time"
+    )
     p.add_argument("--seed", type=int, default=0, metavar="N", help="another number searches in another way (0)")
     p.add_argument("--channel-out", type=int, default=0, metavar="N", help="UV channel that is written (0)")
     k = commands.add_parser("pack", parents=[common, p], help="even the density and pack all files into one sheet")
@@ -122,6 +125,7 @@ def parser() -> argparse.ArgumentParser:
     deliver.add(commands, common, _tiles)
     bake.add(commands, common, _tiles)
     unwrap.add(commands, common, p)
+    run.add(commands)
     user.add(commands)
     return top
 
@@ -203,7 +207,7 @@ def recipe_of(args: argparse.Namespace) -> Recipe:
     padding = args.padding if args.padding is not None else 8 * args.map / 2048
     margin = args.margin if args.margin is not None else padding / 2
     columns, rows = args.tiles
-    return Recipe(args.map, padding, margin, args.rotate, columns, rows, args.density, args.seconds, None, args.seed)
+    return Recipe(args.map, padding, margin, args.rotate, columns, rows, args.density, args.seconds, args.passes, args.seed)
 
 
 def _deliver(args: argparse.Namespace) -> int:
@@ -216,6 +220,10 @@ def _deliver(args: argparse.Namespace) -> int:
     ]
     _say(args, r, lines)
     return 0 if r["ok"] else 1
+
+
+def _run(args: argparse.Namespace) -> int:
+    return run.run(args)
 
 
 def _bake(args: argparse.Namespace) -> int:
@@ -298,7 +306,10 @@ def _texels(args: argparse.Namespace, analysed: list[report.Analysed]) -> Floats
 def _unwrap(args: argparse.Namespace) -> int:
     padding = args.padding if args.padding is not None else 8 * args.map / 2048
     margin = args.margin if args.margin is not None else padding / 2
-    return _unfit(args, *unwrap.unwrap(args, _scenes(args), Recipe(args.map, padding, margin, seconds=args.seconds, seed=args.seed)))
+    return _unfit(
+        args,
+        *unwrap.unwrap(args, _scenes(args), Recipe(args.map, padding, margin, seconds=args.seconds, passes=args.passes, seed=args.seed)),
+    )
 
 
 def _mend(args: argparse.Namespace) -> int:

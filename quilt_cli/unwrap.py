@@ -54,6 +54,7 @@ def add(commands: Any, common: argparse.ArgumentParser, pack: argparse.ArgumentP
     u.add_argument("--padding", type=float, metavar="PX", help="between islands (8 at 2048)")
     u.add_argument("--margin", type=float, metavar="PX", help="to the border (half the padding)")
     u.add_argument("--seconds", type=float, default=2.0, metavar="S", help="for the packing (2)")
+    u.add_argument("--passes", type=int, metavar="N", help="bound the packing by so many passes in place of the seconds")
     u.add_argument("--seed", type=int, default=0, metavar="N", help="another number searches in another way (0)")
     m = commands.add_parser("mend", parents=[common, out, some], help="repair UVs, in the order that is given")
     m.add_argument("--do", type=_steps, required=True, metavar="LIST", help=f"some of {','.join(STEPS)}, in order")

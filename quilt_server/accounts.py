@@ -22,7 +22,7 @@ def run(args: argparse.Namespace) -> int:
     django.setup()
     from django.conf import settings
 
-    from .launch import unusable
+    from .only_one import unusable
 
     if (unfit := unusable(settings.DATA_DIR)) is not None:
         return _wrong(unfit)

@@ -5,13 +5,11 @@ from __future__ import annotations
 import logging
 import os
 import signal
-import sqlite3
 import subprocess
 import sys
 import threading
 import time
 from collections.abc import MutableMapping
-from contextlib import closing
 from dataclasses import dataclass
 from pathlib import Path
 from types import FrameType
@@ -35,22 +33,6 @@ def prepare(demo: bool) -> None:
         from demo.load import load_demo
 
         load_demo()
-
-
-def unusable(data: Path) -> str | None:
-    """What is wrong with a data folder, tried by writing into it; None where it can be used."""
-    trial = data / ".trial"
-    try:
-        trial.write_bytes(b"x" * 65536)
-        trial.unlink()
-        with closing(sqlite3.connect(data / "quilt.sqlite3", timeout=20)) as db:
-            db.execute("PRAGMA journal_mode=WAL")
-            db.execute("CREATE TABLE IF NOT EXISTS quilt_trial (x)")
-            db.execute("DROP TABLE quilt_trial")
-    except (OSError, sqlite3.Error) as e:
-        why = e.strerror if isinstance(e, OSError) and e.strerror else str(e)
-        return f"the data folder {data} cannot be used ({why}). Mend that, or choose another with --data."
-    return None
 
 
 class Keeper:
@@ -112,7 +94,7 @@ def serve(where: Where, data: Path | None, demo: bool) -> int:
     os.environ.setdefault("DJANGO_SETTINGS_MODULE", "quilt_server.settings")
     from django.conf import settings
 
-    from .only_one import Taken, take
+    from .only_one import Taken, take, unusable
 
     try:
         take(settings.DATA_DIR, "application")

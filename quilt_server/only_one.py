@@ -1,9 +1,11 @@
-"""Only one program works on a data folder at a time."""
+"""Only one program works on a data folder at a time, and only on one that it can use."""
 
 from __future__ import annotations
 
 import fcntl
 import os
+import sqlite3
+from contextlib import closing
 from pathlib import Path
 
 
@@ -29,3 +31,19 @@ def take(folder: Path, what: str) -> int:
     os.ftruncate(handle, 0)
     os.pwrite(handle, str(os.getpid()).encode(), 0)
     return handle
+
+
+def unusable(data: Path) -> str | None:
+    """What is wrong with a data folder, tried by writing into it; None where it can be used."""
+    trial = data / ".trial"
+    try:
+        trial.write_bytes(b"x" * 65536)
+        trial.unlink()
+        with closing(sqlite3.connect(data / "quilt.sqlite3", timeout=20)) as db:
+            db.execute("PRAGMA journal_mode=WAL")
+            db.execute("CREATE TABLE IF NOT EXISTS quilt_trial (x)")
+            db.execute("DROP TABLE quilt_trial")
+    except (OSError, sqlite3.Error) as e:
+        why = e.strerror if isinstance(e, OSError) and e.strerror else str(e)
+        return f"the data folder {data} cannot be used ({why}). Mend that, or choose another with --data."
+    return None

@@ -1,0 +1,357 @@
+"""Doing a job without a browser: the same work on a project of its own, in a data folder that is thrown away."""
+
+from __future__ import annotations
+
+import glob
+import hashlib
+import io
+import os
+import time
+import zipfile
+from collections.abc import Callable, Iterator
+from contextlib import ExitStack
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import Any
+
+from pydantic import BaseModel
+
+from quilt_core import formats
+from quilt_core.errors import FileError, NothingToDo, QuiltError
+
+from ..jobs.kinds import ALL, checked
+from ..jobs.progress import heard_by
+from ..projects.doing import doing
+from ..projects.models import Job, Project, Snapshot
+from ..projects.sheets import sheets
+from ..projects.sources import as_it_first_came, store_parts
+from ..projects.state import readings, settings_of, source_files
+from .model import UNITS, JobFile, Unit
+from .setting import ruled, settings_of_job
+from .steps import MAKES_UVS, numbered, params_of
+from .who import People, fits
+
+Tell = Callable[[str, float | None], None]
+MOST_FILES = 20_000  # that one job takes in
+
+
+@dataclass
+class Done:
+    """What a job came to: the files that it puts out by path, its figures, and in words what was not done as the job says."""
+
+    files: dict[str, bytes] = field(default_factory=dict)
+    figures: dict[str, Any] = field(default_factory=dict)
+    bake: dict[str, Any] | None = None
+    notes: list[str] = field(default_factory=list)
+    steps: list[dict[str, Any]] = field(default_factory=list)
+    read: dict[str, str] = field(default_factory=dict)  # every file that was read, by its path below the folder, with its SHA-256
+    project: int = 0
+
+    @property
+    def ok(self) -> bool:
+        """Whether what was written passes its proof."""
+        return bool(self.figures.get("ok"))
+
+
+def found_files(job: JobFile, folder: Path, without: Path | None = None) -> list[str]:
+    """The mesh files that a job takes in, by path below the folder, in the order of its patterns.
+
+    Parameters
+    ----------
+    without : a folder of which nothing is taken: where the results go
+
+    Raises
+    ------
+    FileError : a pattern that nothing fits, or one that leads out of the folder
+    """
+    if not folder.is_dir():
+        raise FileError(str(folder), "there is no such folder", "", "Name the folder of the mesh files with --in.")
+    top = folder.resolve()
+    out: dict[str, None] = {}
+    for pattern in job.input.files:
+        if pattern.startswith(("/", "\\")) or ".." in pattern.replace("\\", "/").split("/"):
+            raise FileError(pattern, "it leads out of the folder of the input", "", "Name another folder with --in.")
+        mine = sorted(_meshes(top, pattern, without.resolve() if without else None))
+        if not mine:
+            raise FileError(
+                pattern, f"no mesh file in {folder} fits this", "", "Name the folder of the mesh files with --in, or mend input.files."
+            )
+        out |= dict.fromkeys(mine)
+        if len(out) > MOST_FILES:
+            raise FileError(pattern, f"more than {MOST_FILES:,} files fit", "", "Take them in several jobs, or as a batch.")
+    return list(out)
+
+
+def _meshes(top: Path, pattern: str, without: Path | None) -> Iterator[str]:
+    for name in glob.iglob(pattern, root_dir=top, recursive=True):
+        path = top / name
+        if formats.is_mesh(name) and path.is_file() and not (without and path.resolve().is_relative_to(without)):
+            yield Path(name).as_posix()
+
+
+class Engine:
+    """A job on its project. `folder`: of the input; `tell` hears how far it is."""
+
+    def __init__(self, job: JobFile, folder: Path, tell: Tell = lambda *_: None) -> None:
+        self.job, self.folder, self.tell = job, folder, tell
+        self.done = Done()
+
+    def run(self, files: list[str]) -> Done:
+        """Do the job with these files, by path below the folder.
+
+        Raises
+        ------
+        FileError : a file that cannot be read; DoesNotFit; QuiltError : what cannot be done
+        """
+        with ExitStack() as stack:
+            stack.enter_context(heard_by(self.tell))
+            self.begin(files)
+            self._laid_out()
+            self._put_out()
+        return self.done
+
+    def save(self, target: Path) -> None:
+        """Keep the project as one file, with its steps.
+
+        Raises
+        ------
+        FileError : it cannot be written
+        """
+        from ..projects.saving import save
+
+        try:
+            save(Project.objects.get(pk=self.project.pk), target, True)
+        except OSError as e:
+            raise FileError(str(target), e.strerror or "it cannot be written") from e
+
+    def begin(self, files: list[str]) -> Project:
+        """A project of the files, with the settings of the job."""
+        job = self.job
+        settings = settings_of_job(job)
+        self.project = Project.objects.create(name=(job.name or "Job")[:120])
+        self.done.project = self.project.pk
+        self.project.head = Snapshot.objects.create(project=self.project, label="A job", settings=settings)
+        self.project.save(update_fields=["head", "modified"])
+        stored = []
+        for name in files:
+            self.tell(f"Taking {name} in", None)
+            self.done.read[name] = sha = _kept(self.folder / name, name)
+            stored.append({"path": name, "sha": sha})
+        params = {"files": stored, "order": files, "folder": str(self.folder.resolve()), "unit_m": _metres(job.input.unit)}
+        row = self._do("import", params, given=True)
+        if row.result.get("refused"):
+            first = row.result["refused"][0]
+            raise FileError(first["file"], first["why"].removeprefix(f"{first['file']}: ").rstrip("."))
+        self._companions()
+        units = {
+            str(k): _metres(u.unit)
+            for u in job.input.units
+            for k, f in source_files(self.head).items()
+            if fits(f.name, u.files) and f.unit_m != _metres(u.unit)
+        }
+        if units:
+            self._do("units", {"units": units})
+        return self.project
+
+    def _companions(self) -> None:
+        """Write down what was read beside the meshes."""
+        for f in source_files(self.head).values():
+            for path, sha in f.companions.items():
+                beside = os.path.normpath((Path(f.name).parent / path).as_posix())
+                self.done.read[Path(beside).as_posix()] = sha
+
+    @property
+    def head(self) -> Snapshot:
+        """The project's state now."""
+        found = Project.objects.get(pk=self.project.pk).head
+        assert found is not None
+        return found
+
+    def _do(self, kind: str, params: dict[str, Any], given: bool = False) -> Job:
+        """Do a job as the worker would; `given`: its parameters are no one's but ours."""
+        head = self.head
+        params = params if given else checked(kind, params, settings_of(head))
+        row = Job.objects.create(project=self.project, kind=kind, state="running", params={"base": head.pk, **params})
+        try:
+            with doing(kind, row.params):
+                ALL[kind].run(row)
+        except BaseException:
+            Job.objects.filter(pk=row.pk).update(state="failed")
+            raise
+        row.state = "done"
+        row.save()
+        return row
+
+    def _laid_out(self) -> None:
+        """The rules and the steps, in order, and the packing where no step packs."""
+        steps = list(self.job.steps)
+        strangers = self._strangers(steps)
+        self._rule(strangers, islands=False)
+        last = max((n for n, s in enumerate(steps) if s.do in MAKES_UVS), default=-1)
+        for n, step in enumerate(steps):
+            if n == last + 1:
+                self._rule(strangers, islands=True)
+            self._step(n + 1, step, strangers)
+        if last == len(steps) - 1:
+            self._rule(strangers, islands=True)
+        if self.job.pack and not any(s.do in ("pack", "ready") for s in steps):
+            self._pack_all()
+
+    def _pack_all(self) -> None:
+        used = {n for r in _sheets_used(self.head) for n in r}
+        numbers = [s["id"] for s in sheets(settings_of(self.head)) if s["id"] in used]
+        if numbers:
+            self._timed("pack", lambda: self._do("pack", {"sheets": numbers}))
+
+    def _strangers(self, steps: list[Any]) -> frozenset[int]:
+        """The files that are others than those of which something is told by number."""
+        seen = self.job.input.seen
+        out = {k for k, f in source_files(self.head).items() if f.name in seen and as_it_first_came(f).original_id != seen[f.name]}
+        return frozenset(out)
+
+    def _rule(self, strangers: frozenset[int], islands: bool) -> None:
+        """Take over the rules of the job as one step."""
+        head = self.head
+        now = {k for k in source_files(head)}
+        # Files have other numbers once their UVs were made anew.
+        foreign = frozenset(k for k in now if k in strangers or any(k2 in strangers for k2 in _before(head, k)))
+        people = People(head)
+        found = ruled(self.job, people, settings_of(head), foreign, islands)
+        if islands:
+            self.done.notes += [n for n in found.notes if n not in self.done.notes]
+        if found.left_out != list(head.left_out):
+            self._do("objects", {"left_out": found.left_out})
+        if found.settings != settings_of(self.head):
+            self._do("settings", {"settings": found.settings})
+
+    def _step(self, number: int, step: BaseModel, strangers: frozenset[int]) -> None:
+        kind = str(step.do)  # type: ignore[attr-defined]
+        people = People(self.head)
+        foreign = {people.names[k] for k in people.names if k in strangers or any(b in strangers for b in _before(self.head, k))}
+        if told := sorted(numbered(step) & foreign):
+            self.done.notes.append(f"steps[{number}], {kind}, was picked by hand on another {told[0]}, so it is left out.")
+            return
+        if gone := sorted(numbered(step) - set(people.numbers)):
+            self.done.notes.append(f"steps[{number}], {kind}, is for {gone[0]}, which is not here, so it is left out.")
+            return
+        try:
+            params = params_of(step, people, settings_of(self.head))
+            row = self._timed(kind, lambda: self._do(kind, params))
+        except NothingToDo as e:
+            self.done.notes.append(f"steps[{number}], {kind}: {e}")
+            return
+        except QuiltError as e:
+            if type(e) is not QuiltError:
+                raise
+            raise QuiltError(f"steps[{number}], {kind}: {e}") from e
+        self.done.notes += [f"steps[{number}], {kind}: {text}" for text in _refused(row.result)]
+        if note := row.result.get("note"):
+            self.done.notes.append(f"steps[{number}], {kind}: {note}")
+
+    def _timed(self, kind: str, work: Callable[[], Job]) -> Job:
+        begin = time.monotonic()
+        row = work()
+        self.done.steps.append({"do": kind, "seconds": round(time.monotonic() - begin, 2)})
+        return row
+
+    def _put_out(self) -> None:
+        """Bake and deliver what the job says."""
+        known = {s["name"]: s["id"] for s in sheets(settings_of(self.head))}
+        if self.job.bake is not None:
+            asked = self.job.bake.model_dump(exclude_none=True)
+            asked["pairs"] = self._pairs(asked.get("pairs") or {})
+            row = self._timed("bake", lambda: self._do("bake", _on_sheet(asked, known)))
+            self.done.bake = row.result
+            with zipfile.ZipFile(io.BytesIO(row.output)) as archive:
+                self.done.files |= {f"bake/{n}": archive.read(n) for n in archive.namelist()}
+        order = self.job.delivery.model_dump(by_alias=True)
+        order["channels"] = [c.model_dump(by_alias=True) for c in self.job.delivery.channels]
+        row = self._timed("deliver", lambda: self._do("deliver", _on_sheet(order, known)))
+        self.done.figures = row.result["figures"]
+        self.done.notes += [n for n in self.done.figures.get("notes", []) if n not in self.done.notes]
+        with zipfile.ZipFile(io.BytesIO(row.output)) as archive:
+            self.done.files |= {n: archive.read(n) for n in archive.namelist()}
+
+    def _pairs(self, pairs: dict[str, str]) -> dict[str, str]:
+        keys = {o.name: o.key for o in reversed(People(self.head).objects)}
+        if gone := [n for pair in pairs.items() for n in pair if n not in keys]:
+            raise QuiltError(f"bake.pairs names '{gone[0]}', and no object is called so.")
+        return {keys[low]: keys[high] for low, high in pairs.items()}
+
+
+def _on_sheet(order: dict[str, Any], known: dict[str, int]) -> dict[str, Any]:
+    name = order.get("sheet")
+    if name is None:
+        return order
+    if name not in known:
+        raise QuiltError(f"There is no sheet '{name}': there are {', '.join(known)}.")
+    return order | {"sheet": known[name]}
+
+
+def _sheets_used(head: Snapshot) -> Iterator[set[int]]:
+    """The sheets that anything lies on, file by file."""
+    from ..projects.stale import inputs_of
+
+    yield {s for s, row in inputs_of(head).items() if row["count"]}
+
+
+def _before(head: Snapshot, file: int) -> set[int]:
+    """The numbers of the files that one was made from."""
+    out, f = set(), source_files(head).get(file)
+    while f is not None and f.before_id:
+        out.add(f.before_id)
+        f = f.before
+    return out
+
+
+def _refused(result: dict[str, Any]) -> list[str]:
+    """What a job did not do, in words."""
+    rows = [r for r in result.get("objects", []) if isinstance(r, dict)]
+    out = [f"{r.get('name', '')}: {r['why']}" for r in rows if r.get("why")]
+    out += [str(x) for x in result.get("refused", []) if isinstance(x, str)]
+    return out[:50]
+
+
+def _metres(unit: Unit) -> float:
+    return UNITS[unit] if isinstance(unit, str) else float(unit)
+
+
+def _kept(path: Path, name: str) -> str:
+    """Keep a file of the input in the data folder; returns its SHA-256."""
+    try:
+        with path.open("rb") as f:
+            return store_parts(iter(lambda: f.read(1 << 20), b""))
+    except OSError as e:
+        raise FileError(name, e.strerror or "it cannot be opened") from e
+
+
+def sha_of(path: Path) -> str | None:
+    """The SHA-256 of a file, None where it is gone."""
+    found = hashlib.sha256()
+    try:
+        with path.open("rb") as f:
+            while part := f.read(1 << 20):
+                found.update(part)
+    except OSError:
+        return None
+    return found.hexdigest()
+
+
+def figures_of(done: Done, head: Snapshot) -> dict[str, Any]:
+    """The figures of a job in short."""
+    f = done.figures
+    rows = list(f.get("sheets", {}).values())
+    return {
+        "ok": done.ok,
+        "islands": f.get("islands", 0),
+        "objects": sum(len(r.objects_info) for r in readings(head)),
+        "overlap_pairs": f.get("overlap_pairs", 0),
+        "coverage": sum(r["coverage"] for r in rows) / len(rows) if rows else None,
+        "density_px_per_m": rows[0].get("density") if len(rows) == 1 else None,
+        "sheets": {
+            name: {
+                k: r.get(k) for k in ("ok", "verdict", "reasons", "coverage", "density", "smallest_gap_px", "smallest_margin_px", "islands")
+            }
+            for name, r in f.get("sheets", {}).items()
+        },
+    }

@@ -1,0 +1,32 @@
+"""Where a job is done: a data folder of its own, which is made in a moment and thrown away."""
+
+from __future__ import annotations
+
+import os
+import shutil
+import tempfile
+from collections.abc import Iterator
+from contextlib import contextmanager
+from pathlib import Path
+
+
+@contextmanager
+def own_place() -> Iterator[Path]:
+    """A new data folder with an empty database, for this process; it is gone afterwards. Only before anything else in the process uses one."""
+    folder = Path(tempfile.mkdtemp(prefix="quilt-job-"))
+    try:
+        os.environ["QUILT_DATA"] = str(folder)
+        os.environ["DJANGO_SETTINGS_MODULE"] = "quilt_server.settings"
+        import django
+
+        django.setup()
+        from django.core.management import call_command
+        from django.db import connections
+
+        call_command("migrate", verbosity=0)
+        try:
+            yield folder
+        finally:
+            connections.close_all()
+    finally:
+        shutil.rmtree(folder, ignore_errors=True)
