@@ -21,6 +21,7 @@ FOUND = [
     (778, "half a sign in a name of a glTF"),
     (2097, "a picture in a glTF whose bytes are damaged"),
     (17404, "a zip that asks for gigabytes to be unpacked"),
+    (101969, "a binary USD layer whose damaged value is only unpacked when it is asked for"),
 ]
 
 

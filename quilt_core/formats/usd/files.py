@@ -87,12 +87,14 @@ def _dependencies(layers: Layers, path: Path, name: str) -> list[str]:
     """Paths, from the root's folder, of the layers that one refers to."""
     try:
         layer = Sdf.Layer.FindOrOpen(str(path))
+        # A binary layer unpacks its values when they are asked for, so a damaged one may open.
+        named = [] if layer is None else [*layer.GetCompositionAssetDependencies(), *_clips(layers, layer, name)]
     except ERRORS as e:
         raise layers.fail(f"'{name}' cannot be read as USD", _line(e), "Export it again.") from e
     if layer is None:
         raise layers.fail(f"'{name}' cannot be read as USD", "", "Export it again.")
     out = []
-    for asset in [*layer.GetCompositionAssetDependencies(), *_clips(layers, layer, name)]:
+    for asset in named:
         if "`" in asset:
             raise layers.fail("what it is composed of is computed from variables", name, "Flatten it into one file.")
         wanted = asset.replace("\\", "/")
