@@ -5,27 +5,15 @@ from __future__ import annotations
 import argparse
 import json
 import sys
-import time
 from pathlib import Path
 from typing import Any
 
-import numpy as np
-
-from quilt_core import formats
-from quilt_core.arrange.sheet import SheetPacking, SheetRules, pack_sheet
-from quilt_core.arrange.sizes import painted_texels, texel_ratios
-from quilt_core.arrange.texel_grid import edges_on_grid, on_texels, roomier
 from quilt_core.delivery import report
 from quilt_core.errors import DoesNotFit, QuiltError
-from quilt_core.formats.pictures import pictures, size_of, texels_per_unit
-from quilt_core.measure.proof import prove
-from quilt_core.model.scene import Floats, Scene
-from quilt_core.model.tiles import Grid
+from quilt_core.model.scene import Scene
 from quilt_core.pack import Recipe
-from quilt_core.pack.shapes import ANGLES
-from quilt_core.uv.analysis import MeshIslands, transform_rows
 
-from . import bake, deliver, files, run, unwrap, user
+from . import bake, deliver, files, packing, run, unwrap, user
 
 
 def _tiles(text: str) -> tuple[int, int]:
@@ -48,8 +36,8 @@ def _allowed(text: str) -> tuple[str, ...]:
     return kinds
 
 
-def parser() -> argparse.ArgumentParser:
-    """The words of the command line; see `cli.md`."""
+def parser(usual: dict[str, Any] | None = None) -> argparse.ArgumentParser:
+    """The words of the command line; see `cli.md`. `usual`: of `pack`, values of a recipe."""
     top = argparse.ArgumentParser(prog="quilt", description="Even texel density, packed UV islands, proven layouts.")
     commands = top.add_subparsers(dest="command", required=True, metavar="COMMAND")
     for name, text in (("demo", "load the demo and start the web application"), ("start", "start the web application")):
@@ -87,41 +75,8 @@ def parser() -> argparse.ArgumentParser:
         metavar="KINDS",
         help="faults of single islands that came with their UVs and are no reason to fail: mirrored, self (overlap themselves)",
     )
-    p = argparse.ArgumentParser(add_help=False)
-    p.add_argument("--out", type=Path, required=True, metavar="DIR", help="another folder than that of the files, for what is written")
-    p.add_argument("--padding", type=float, metavar="PX", help="between islands (8 at 2048)")
-    p.add_argument("--margin", type=float, metavar="PX", help="to the border (half the padding)")
-    p.add_argument("--rotate", choices=ANGLES, default="90", help="turns that islands may take, in degrees (90)")
-    p.add_argument("--tiles", type=_tiles, default=(1, 1), metavar="CxR", help="tiles that are filled, columns x rows (1x1)")
-    how = p.add_mutually_exclusive_group()
-    how.add_argument("--density", type=float, metavar="PX_PER_M", help="hold this density")
-    how.add_argument("--fit", action="store_true", help="the highest common density that fits (default)")
-    p.add_argument("--keep-ratios", action="store_true", help="keep the islands' present relative sizes in UV")
-    p.add_argument("--seconds", type=float, default=10.0, metavar="S", help="how long the search goes on (10)")
-    p.add_argument(
-        "--passes", type=int, metavar="N", help="bound the search by so many passes in place of the seconds: the same bytes every time"
-    )
-    p.add_argument("--seed", type=int, default=0, metavar="N", help="another number searches in another way (0)")
-    p.add_argument("--channel-out", type=int, default=0, metavar="N", help="UV channel that is written (0)")
-    k = commands.add_parser("pack", parents=[common, p], help="even the density and pack all files into one sheet")
-    k.add_argument(
-        "--keep-texels",
-        action="store_true",
-        help="keep the texels that islands were painted with, against each other: a 1024 px picture counts twice a 512 px one",
-    )
-    k.add_argument(
-        "--refuse-slivers",
-        action="store_true",
-        help="exit 3 where islands are so long and thin that no map could hold them, instead of making them shorter",
-    )
-    k.add_argument(
-        "--texel-grid",
-        type=float,
-        nargs="?",
-        const=1.0,
-        metavar="PERCENT",
-        help="straight edges along the axes lie on whole texels; sizes change by so many percent at most for it (1)",
-    )
+    p = packing.options(_tiles)
+    packing.add(commands, common, p, usual)
     deliver.add(commands, common, _tiles)
     bake.add(commands, common, _tiles)
     unwrap.add(commands, common, p)
@@ -144,6 +99,9 @@ def main(argv: list[str] | None = None) -> int:
 
         return accounts.run(args)
     try:
+        if getattr(args, "recipe", None) is not None:
+            # What stands on the command line holds over the recipe.
+            args = parser(packing.recipe_options(args.recipe)).parse_args(argv)
         return int(globals()["_" + args.command](args))
     except DoesNotFit as e:
         print(f"quilt: {e}", file=sys.stderr)
@@ -202,14 +160,6 @@ def _verify(args: argparse.Namespace) -> int:
     return 0 if r["ok"] else 1
 
 
-def recipe_of(args: argparse.Namespace) -> Recipe:
-    """The recipe that the options ask for, with the usual gaps for the map size."""
-    padding = args.padding if args.padding is not None else 8 * args.map / 2048
-    margin = args.margin if args.margin is not None else padding / 2
-    columns, rows = args.tiles
-    return Recipe(args.map, padding, margin, args.rotate, columns, rows, args.density, args.seconds, args.passes, args.seed)
-
-
 def _deliver(args: argparse.Namespace) -> int:
     r = deliver.deliver(args, _scenes(args))
     lines = [
@@ -222,6 +172,12 @@ def _deliver(args: argparse.Namespace) -> int:
     return 0 if r["ok"] else 1
 
 
+def _pack(args: argparse.Namespace) -> int:
+    figures, lines = packing.pack(args, lambda: _scenes(args))
+    _say(args, figures, lines)
+    return 0 if figures["ok"] else 1
+
+
 def _run(args: argparse.Namespace) -> int:
     return run.run(args)
 
@@ -231,76 +187,6 @@ def _bake(args: argparse.Namespace) -> int:
     lines = [f"tile {t['tile']}: {', '.join(t['maps'])}; {t['twice']} texels written twice, {t['missed']} missed" for t in r["tiles"]]
     _say(args, r, lines or ["No island lies on these tiles."])
     return 0 if r["ok"] else 1
-
-
-def _pack(args: argparse.Namespace) -> int:
-    begin = time.monotonic()
-    recipe = recipe_of(args)
-    if args.channel_out < 0:
-        raise QuiltError("A UV channel is 0 or more.")
-    if args.texel_grid is not None and not 0 <= args.texel_grid <= 20:
-        raise QuiltError("--texel-grid lets sizes change by 0 to 20 percent.")
-    if args.keep_ratios and args.keep_texels:
-        raise QuiltError("--keep-ratios keeps sizes in UV, --keep-texels the texels of the old pictures. Take one of them.")
-    files.check_out(args.out, args.files)
-    files.folders(args.files)
-    scenes = _scenes(args)
-    analysed = report.analyse_all(scenes, args.channel_in)
-    pieces = report.pieces_of(analysed)
-
-    def progress(_: list[Floats], packing: Any) -> None:
-        if sys.stderr.isatty():
-            print(f"\r{time.monotonic() - begin:6.1f} s  coverage {packing.coverage:.2%} ", end="", file=sys.stderr)
-
-    try:
-        packed = pack_sheet(
-            pieces,
-            recipe if args.texel_grid is None else roomier(recipe),
-            args.keep_ratios or args.keep_texels,
-            progress,
-            weight=_texels(args, analysed),
-            rules=SheetRules(refuse_endless=args.refuse_slivers),
-        )
-    except DoesNotFit as e:
-        raise DoesNotFit(f"{e} No place for: {_names(pieces, e.islands)}.", e.islands, e.best_density) from e
-    if sys.stderr.isatty():
-        print(file=sys.stderr)
-    uvs, change = _laid(args, pieces, packed, recipe)
-    written = _write(args, analysed, uvs)
-    # The proof reads what was written, through the readers, as anybody else would.
-    again = report.pieces_of(report.analyse_all(written, args.channel_out))
-    proof = prove(again, None, args.map, args.tiles)
-    figures = report.pack_report(again, proof, packed, recipe, time.monotonic() - begin)
-    if args.texel_grid is not None:
-        on, edges = edges_on_grid(np.concatenate([p.outlines.regions for p in again]), Grid(args.map, *args.tiles))
-        figures["texel_grid"] = {"edges": edges, "on": on, "change": round(change, 6)}
-    figures["unpacked"] = [f"{s.file}: {o.name}" for s, ps in analysed for o in s.objects if ps[o.mesh] is None]
-    (args.out / "report.json").write_text(json.dumps(figures, indent=2) + "\n")
-    density = figures["density_px_per_m"]
-    lines = [f"{figures['islands']} islands of {figures['objects']} objects, coverage {figures['coverage']:.2%}, {density or 0:.1f} px/m"]
-    lines.append(
-        f"smallest gap {figures['smallest_gap_px']} px, margin {figures['smallest_margin_px']} px, {figures['overlap_pairs']} overlaps"
-    )
-    if args.texel_grid is not None:
-        lines.append(f"{on:,} of {edges:,} straight edges on whole texels, sizes changed by {change:.2%} at most")
-    lines += [f"left as it was, it has no UVs: {u}" for u in figures["unpacked"]]
-    lines += [f"no map could hold it at the common density, so it is smaller: {n}" for n in figures["shrunk_islands"][:12]]
-    lines.append("; ".join([f"{figures['verdict']}", *figures["reasons"]]) + ".")
-    _say(args, figures, lines)
-    return 0 if figures["ok"] else 1
-
-
-def _texels(args: argparse.Namespace, analysed: list[report.Analysed]) -> Floats | None:
-    """What islands' sizes are multiplied by where they keep the texels of their old pictures."""
-    if not args.keep_texels:
-        return None
-    pieces, texels = [], []
-    for (scene, own), path in zip(analysed, args.files, strict=True):
-        found = [{kind: size_of(body) for kind, body in maps.items()} for maps in pictures(scene, files.Beside(path.parent))]
-        per = texels_per_unit(scene, [{kind: size for kind, size in m.items() if size is not None} for m in found])
-        pieces += [p for p in own if p is not None]
-        texels += [painted_texels(scene, m, per) for m, p in enumerate(own) if p is not None]
-    return texel_ratios(pieces, texels)
 
 
 def _unwrap(args: argparse.Namespace) -> int:
@@ -319,7 +205,7 @@ def _mend(args: argparse.Namespace) -> int:
 def _ready(args: argparse.Namespace) -> int:
     if args.channel_out < 0:
         raise QuiltError("A UV channel is 0 or more.")
-    found, lines = unwrap.ready(args, _scenes(args), recipe_of(args))
+    found, lines = unwrap.ready(args, _scenes(args), packing.recipe_of(args))
     unfit = _unfit(args, found, lines)
     if not found["ok"] and not unfit:
         print(f"quilt: {'; '.join([found['verdict'], *found['reasons']])}", file=sys.stderr)
@@ -333,37 +219,6 @@ def _unfit(args: argparse.Namespace, found: dict[str, Any], lines: list[str]) ->
     for text in unfit:
         print(f"quilt: {text}", file=sys.stderr)
     return 1 if unfit else 0
-
-
-def _names(pieces: list[MeshIslands], islands: list[int]) -> str:
-    names = [f"{p.objects[0].name} island {i}" for p in pieces for i in range(p.islands.count)]
-    shown = ", ".join(names[i] for i in islands[:12])
-    return shown + (f" and {len(islands) - 12} more" if len(islands) > 12 else "")
-
-
-def _laid(args: argparse.Namespace, pieces: list[MeshIslands], packed: SheetPacking, recipe: Recipe) -> tuple[list[Floats], float]:
-    """The UVs of every mesh where the packing puts them, on whole texels where that is asked for; and by which share sizes changed at most."""
-    uvs = [transform_rows(p.uvs, p.islands.of_row, t) for p, t in zip(pieces, packed.transforms, strict=True)]
-    if args.texel_grid is None:
-        return uvs, 0.0
-    return on_texels(pieces, packed, uvs, Grid(args.map, *args.tiles), args.texel_grid / 100, recipe.padding_px, recipe.margin_px)
-
-
-def _write(args: argparse.Namespace, analysed: list[report.Analysed], laid: list[Floats]) -> list[Scene]:
-    """Write all files with their new UVs; returns them as read back."""
-    args.out.mkdir(parents=True, exist_ok=True)
-    out, at = [], 0
-    for (scene, pieces), source, folder in zip(analysed, args.files, files.folders(args.files), strict=True):
-        uvs = {}
-        for number, piece in enumerate(pieces):
-            if piece is not None:
-                uvs[number] = laid[at]
-                at += 1
-        outputs = formats.write(scene, uvs, args.channel_out)
-        (args.out / folder).mkdir(parents=True, exist_ok=True)
-        files.write(scene, args.out / folder, source, outputs)
-        out.append(files.read(args.out / folder / scene.file, files.UNITS[args.unit]))
-    return out
 
 
 if __name__ == "__main__":

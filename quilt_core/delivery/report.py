@@ -4,17 +4,19 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Collection, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
+import shapely
 from numpy.typing import NDArray
 
 from ..arrange.sheet import SheetPacking
 from ..measure.proof import LayoutProof, outside, prove
 from ..model.scene import Floats, Scene
+from ..model.tiles import Grid
 from ..pack import Recipe
-from ..uv.analysis import IDENTITY, MeshIslands, analyse, object_density
+from ..uv.analysis import IDENTITY, MeshIslands, analyse, object_density, transform_regions
 from ..uv.density import Spread, densities, spread, world_areas
 from ..uv.stretch import stretch
 from ..words import counted
@@ -128,13 +130,13 @@ def _stretch(analysed: list[Analysed], channel: int) -> dict[str, float | None]:
     }
 
 
-def overall_density(pieces: list[MeshIslands], transforms: list[Floats] | None, map_px: int) -> Spread | None:
+def overall_density(pieces: list[MeshIslands], transforms: list[Floats] | None, map_px: int | Floats) -> Spread | None:
     """Spread of the density over all islands, each in its largest placing.
 
     Parameters
     ----------
     pieces : the meshes; transforms : (n, 5) for each, None for UVs as they were read
-    map_px : texels along a side of a tile
+    map_px : texels along a side of a tile; (n,) for every island where tiles differ
 
     Returns
     -------
@@ -263,6 +265,14 @@ def shrunk(pieces: list[MeshIslands], islands: Sequence[int]) -> list[str]:
     ]
 
 
+def _px_of_islands(pieces: list[MeshIslands], transforms: list[Floats] | None, recipe: Recipe) -> Floats:
+    """The resolution of the tile that each island (n,) lies in."""
+    plain = Grid(recipe.map_px, recipe.columns, recipe.rows)
+    grid = replace(plain, tile_px=dict(zip(plain.numbers, recipe.tile_px or plain.sizes, strict=True)))
+    regions = np.concatenate([p.outlines.regions for p in pieces])
+    return grid.px_of(shapely.bounds(regions if transforms is None else transform_regions(regions, np.concatenate(transforms))))
+
+
 def pack_report(
     pieces: list[MeshIslands], proof: LayoutProof, packed: SheetPacking, recipe: Recipe, seconds: float, transforms: list[Floats] | None = None
 ) -> dict[str, Any]:  # fmt: skip
@@ -276,7 +286,7 @@ def pack_report(
     def kept(found: float | None, asked: float) -> bool:
         return found is None or found >= asked - 1e-3
 
-    density = overall_density(pieces, transforms, map_px)
+    density = overall_density(pieces, transforms, map_px if recipe.tile_px is None else _px_of_islands(pieces, transforms, recipe))
     names = [f"{p.objects[0].name} island {i}" for p in pieces for i in range(p.islands.count)]
     said = verdict(proof_figures(proof) | {"map_px": map_px})
     return {

@@ -89,7 +89,9 @@ def _dependencies(layers: Layers, path: Path, name: str) -> list[str]:
         layer = Sdf.Layer.FindOrOpen(str(path))
         # A binary layer unpacks its values when they are asked for, so a damaged one may open.
         named = [] if layer is None else [*layer.GetCompositionAssetDependencies(), *_clips(layers, layer, name)]
-    except ERRORS as e:
+    except FileError:
+        raise
+    except Exception as e:  # a value of a foreign type comes out as anything
         raise layers.fail(f"'{name}' cannot be read as USD", _line(e), "Export it again.") from e
     if layer is None:
         raise layers.fail(f"'{name}' cannot be read as USD", "", "Export it again.")
