@@ -5,14 +5,17 @@ from ninja import File, Form, Router, UploadedFile
 
 from quilt_core.errors import QuiltError
 from quilt_core.formats.pictures import size_of
+from quilt_core.formats.wiring import safe_name
 
 from .archives import clean_path
 from .asked import project_of
+from .jobfile.saving import job_of
+from .jobfile.text import written
 from .jobs.uploads import taken
 from .projects.files import path_of
 from .projects.models import Job, Project
 from .projects.shown import of_original
-from .schemas import JobOut, OpenedOut, PictureOut
+from .schemas import JobFileOut, JobOut, OpenedOut, PictureOut
 from .work import started
 
 router = Router()
@@ -30,6 +33,22 @@ def open_project(request: HttpRequest, file: UploadedFile = File(...)) -> Opened
     stored = taken([file], [name])
     project = Project.objects.create(name=name.removesuffix(".zip").removesuffix(".quilt") or "Opened")
     return OpenedOut(project=project.pk, job=started(Job.objects.create(project=project, kind="open", params={"files": stored})))
+
+
+@router.post("/open-job", response=OpenedOut)
+def open_job(request: HttpRequest, files: list[UploadedFile] = File(...), paths: list[str] = Form(...)) -> OpenedOut:
+    """Upload a job file with the mesh files that it takes in; a job does it in a new project."""
+    stored = taken(files, paths)
+    project = Project.objects.create(name="A job")
+    return OpenedOut(project=project.pk, job=started(Job.objects.create(project=project, kind="job", params={"files": stored})))
+
+
+@router.get("/projects/{project_id}/job-file", response=JobFileOut)
+def job_file(request: HttpRequest, project_id: int) -> JobFileOut:
+    """The project as a job file, and in words what of it does not stand there."""
+    project = project_of(project_id)
+    saved = job_of(project)
+    return JobFileOut(name=f"{safe_name(project.name)}.toml", text=written(saved.job).decode(), notes=saved.notes)
 
 
 @router.post("/projects/{project_id}/files/{file_id}/replace", response=JobOut)

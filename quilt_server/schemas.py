@@ -275,6 +275,14 @@ class SheetOut(Schema):
     spans: str | None = None
 
 
+class JobFileOut(Schema):
+    """A project as a job file, and in words what of it does not stand there."""
+
+    name: str
+    text: str
+    notes: list[str]
+
+
 class PictureOut(PictureIn):
     width: int
     height: int

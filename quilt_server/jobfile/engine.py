@@ -8,9 +8,9 @@ import io
 import os
 import time
 import zipfile
-from collections.abc import Callable, Iterator
-from contextlib import ExitStack
+from collections.abc import Callable, Iterable, Iterator
 from dataclasses import dataclass, field
+from fnmatch import fnmatchcase
 from pathlib import Path
 from typing import Any
 
@@ -89,12 +89,44 @@ def _meshes(top: Path, pattern: str, without: Path | None) -> Iterator[str]:
             yield Path(name).as_posix()
 
 
-class Engine:
-    """A job on its project. `folder`: of the input; `tell` hears how far it is."""
+def fitting(job: JobFile, names: Iterable[str]) -> list[str]:
+    """The same of files that came with the job, by their paths from it.
 
-    def __init__(self, job: JobFile, folder: Path, tell: Tell = lambda *_: None) -> None:
+    Raises
+    ------
+    FileError : a pattern that nothing fits
+    """
+    meshes = sorted(n for n in names if formats.is_mesh(n))
+    out: dict[str, None] = {}
+    for pattern in job.input.files:
+        mine = [n for n in meshes if _fits(n.split("/"), pattern.split("/"))]
+        if not mine:
+            raise FileError(
+                pattern,
+                "the job takes in a mesh file that fits this, and none came along",
+                "",
+                "Choose the job file and its mesh files together.",
+            )
+        out |= dict.fromkeys(mine)
+    return list(out)
+
+
+def _fits(path: list[str], pattern: list[str]) -> bool:
+    """Whether a path fits a pattern, folder by folder; ** is any number of them."""
+    if not pattern or not path:
+        return not path and all(p == "**" for p in pattern)
+    if pattern[0] == "**":
+        return any(_fits(path[n:], pattern[1:]) for n in range(len(path) + 1))
+    return fnmatchcase(path[0], pattern[0]) and _fits(path[1:], pattern[1:])
+
+
+class Engine:
+    """A job on its project. `folder`: of the input, None where all came along; `tell` hears how far it is; `project`: an empty one, None for a new one."""
+
+    def __init__(self, job: JobFile, folder: Path | None, tell: Tell = lambda *_: None, project: Project | None = None) -> None:
         self.job, self.folder, self.tell = job, folder, tell
         self.done = Done()
+        self.project = project or Project(name=(job.name or "Job")[:120])
 
     def run(self, files: list[str]) -> Done:
         """Do the job with these files, by path below the folder.
@@ -103,11 +135,28 @@ class Engine:
         ------
         FileError : a file that cannot be read; DoesNotFit; QuiltError : what cannot be done
         """
-        with ExitStack() as stack:
-            stack.enter_context(heard_by(self.tell))
-            self.begin(files)
-            self._laid_out()
+        assert self.folder is not None
+        self.project.save()
+        stored = []
+        for name in files:
+            self.tell(f"Taking {name} in", None)
+            self.done.read[name] = sha = _kept(self.folder / name, name)
+            stored.append({"path": name, "sha": sha})
+        self.laid_out(files, stored)
+        with heard_by(self.tell):
             self._put_out()
+        return self.done
+
+    def laid_out(self, files: list[str], stored: list[dict[str, str]]) -> Done:
+        """Do all but what is written: the project is then as the job says.
+
+        Parameters
+        ----------
+        files : the meshes, by path; stored : path and hash of what is there of them and of what lies beside them
+        """
+        with heard_by(self.tell):
+            self._begin(files, stored)
+            self._steps()
         return self.done
 
     def save(self, target: Path) -> None:
@@ -124,20 +173,16 @@ class Engine:
         except OSError as e:
             raise FileError(str(target), e.strerror or "it cannot be written") from e
 
-    def begin(self, files: list[str]) -> Project:
-        """A project of the files, with the settings of the job."""
+    def _begin(self, files: list[str], stored: list[dict[str, str]]) -> None:
+        """The files in the project, with the settings of the job."""
         job = self.job
         settings = settings_of_job(job)
-        self.project = Project.objects.create(name=(job.name or "Job")[:120])
         self.done.project = self.project.pk
         self.project.head = Snapshot.objects.create(project=self.project, label="A job", settings=settings)
         self.project.save(update_fields=["head", "modified"])
-        stored = []
-        for name in files:
-            self.tell(f"Taking {name} in", None)
-            self.done.read[name] = sha = _kept(self.folder / name, name)
-            stored.append({"path": name, "sha": sha})
-        params = {"files": stored, "order": files, "folder": str(self.folder.resolve()), "unit_m": _metres(job.input.unit)}
+        params = {"files": stored, "order": files, "unit_m": _metres(job.input.unit)}
+        if self.folder is not None:
+            params["folder"] = str(self.folder.resolve())
         row = self._do("import", params, given=True)
         if row.result.get("refused"):
             first = row.result["refused"][0]
@@ -151,7 +196,6 @@ class Engine:
         }
         if units:
             self._do("units", {"units": units})
-        return self.project
 
     def _companions(self) -> None:
         """Write down what was read beside the meshes."""
@@ -182,7 +226,7 @@ class Engine:
         row.save()
         return row
 
-    def _laid_out(self) -> None:
+    def _steps(self) -> None:
         """The rules and the steps, in order, and the packing where no step packs."""
         steps = list(self.job.steps)
         strangers = self._strangers(steps)

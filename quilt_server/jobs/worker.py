@@ -35,12 +35,12 @@ def run_one(job_id: int) -> None:
     from ..projects.doing import doing
     from ..projects.models import Job
     from ..projects.room import forget_beyond
-    from .kinds import ALL
+    from .every import EVERY
 
     job = Job.objects.get(pk=job_id)
     try:
         with asked_by(job.asker_id), doing(job.kind, job.params):
-            ALL[job.kind].run(job)
+            EVERY[job.kind].run(job)
         job.state = "done"
     except Cancelled as e:
         job.state, job.error = "stopped", str(e)
@@ -131,11 +131,11 @@ class Worker:
     def end_stopped(self) -> None:
         """End the processes of jobs that were told to stop and did not: what they do counts only once it is written as a whole."""
         from ..projects.models import Job
-        from .kinds import ALL
+        from .every import EVERY
 
         told = set(Job.objects.filter(pk__in=[r.job for r in self.running.values()], cancel=True).values_list("pk", flat=True))
         for pid, r in self.running.items():
-            if r.job not in told or ALL[r.kind].keeps_best:
+            if r.job not in told or EVERY[r.kind].keeps_best:
                 continue
             r.asked = time.monotonic() if r.asked is None else r.asked
             if time.monotonic() - r.asked > _PATIENCE:
@@ -216,7 +216,7 @@ def main() -> int:
     from quilt_cli.compile_kernels import measuring
     from quilt_core.formats.registry import load_quick
 
-    from . import kinds  # noqa: F401  (loads what jobs need, once for all children)
+    from . import every  # noqa: F401  (loads what jobs need, once for all children)
 
     load_quick()
     measuring()  # so that no child has to load the kernels that every change needs

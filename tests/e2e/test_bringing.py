@@ -8,7 +8,7 @@ from playwright.sync_api import Page, expect
 
 from tests.shapes import grid_obj
 
-from .steps import idle, stage, start
+from .steps import deliver, idle, put, section, stage, start
 from .test_whole_job import address, chromium, page
 
 __all__ = ["address", "chromium", "page"]
@@ -54,3 +54,30 @@ def test_a_project_is_saved_as_one_file_and_opened_as_another(page: Page, addres
     stage(page, "Gather")
     expect(page.get_by_text("crate.obj", exact=True)).to_be_visible()
     expect(page.get_by_role("button", name="Undo")).to_be_enabled()
+
+
+def test_a_project_is_saved_as_a_job_file_and_done_again(page: Page, address: str, tmp_path: Path) -> None:
+    """The layout of the second project is that of the first, since its passes were counted."""
+    (tmp_path / "crate.obj").write_bytes(grid_obj(4))
+    start(page, address, "Again and again", tmp_path / "crate.obj")
+    idle(page)
+    stage(page, "Arrange")
+    section(page, "Recipe")
+    page.get_by_role("combobox", name="The search ends").select_option("passes")
+    put(page, "Passes", "5")
+    page.get_by_role("button", name="Pack this sheet").click()
+    idle(page)
+    stage(page, "Deliver")
+    first = deliver(page, tmp_path / "first.zip").read("crate.obj")
+    stage(page, "Gather")
+    with page.expect_download() as download:
+        page.get_by_role("button", name="Save as a job file").click()
+    target = tmp_path / download.value.suggested_filename
+    download.value.save_as(target)
+    expect(page.get_by_text("All of the project is in the job file.")).to_be_visible()
+    assert 'passes = 5' in target.read_text() and '"crate.obj"' in target.read_text()
+    page.goto(address)
+    page.get_by_test_id("open-job").set_input_files([target, tmp_path / "crate.obj"])
+    expect(page.get_by_role("heading", name="Prove")).to_be_visible(timeout=60_000)
+    idle(page)
+    assert deliver(page, tmp_path / "again.zip").read("crate.obj") == first

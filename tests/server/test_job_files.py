@@ -10,6 +10,7 @@ import zipfile
 from pathlib import Path
 
 import pytest
+from django.core.files.uploadedfile import SimpleUploadedFile
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
@@ -324,6 +325,57 @@ def test_rules_by_material_and_later_rules(folder: Path) -> None:
     people, weights = People(engine.head), settings_of(engine.head)["weights"]
     crate, lid = (people.numbers[n] for n in sorted(FILES))
     assert weights == {f"{crate}/0": 2.0, f"{crate}:3": 3.0, f"{lid}/0": 4.0}
+
+
+def opened(files: dict[str, bytes], expect: str = "done") -> tuple[Browser, dict]:
+    """A new project from a job file that came along with its meshes."""
+    b = Browser()
+    body = {"files": [SimpleUploadedFile(n.rsplit("/", 1)[-1], v) for n, v in files.items()], "paths": list(files)}
+    answer = b.client.post("/api/open-job", body)
+    assert answer.status_code == 200, answer.content
+    b.project = answer.json()["project"]
+    done = b.work(answer.json()["job"])
+    assert done["state"] == expect, done
+    return b, done
+
+
+def test_a_job_file_opens_as_a_project_in_the_browser(browser: Browser) -> None:
+    browser.change(
+        settings={
+            **browser.state()["settings"],
+            "map_px": 256,
+            "passes": 3,
+            "padding_px": 2.0,
+            "margin_px": 1.0,
+            "weights": {browser.state()["objects"][0]["key"]: 2.0},
+        }
+    )
+    job(browser, "pack")
+    told = browser.client.get(f"/api/projects/{browser.project}/job-file").json()
+    assert told["name"] == "Test.toml" and told["notes"] == []
+    other, done = opened(
+        {"kit/Test.toml": told["text"].encode(), **{f"kit/{n}": v for n, v in FILES.items()}, "kit/more.obj": FILES["crate.obj"]}
+    )
+    assert done["result"]["notes"] == [] and [f["name"] for f in other.state()["files"]] == list(FILES) and other.state()["name"] == "Test"
+    same_bytes(delivered(other), delivered(browser))
+    again = other.client.get(f"/api/projects/{other.project}/job-file").json()
+    assert again["text"] == told["text"]
+
+
+@pytest.mark.parametrize(
+    ("files", "words"),
+    [
+        ({"a.obj": FILES["crate.obj"]}, "There is no job file among these"),
+        ({"a.toml": b"job = 1", "b.toml": b"job = 1"}, "There are several job files"),
+        ({"a.toml": b"job = 1", "a.txt": b""}, "none came along"),
+        ({"a.toml": b"job = 1\n[recipe]\nmapp = 1", "a.obj": FILES["crate.obj"]}, "did you mean 'map_px'"),
+        ({"a.toml": b"job = 1\n[[steps]]\ndo = 'pack'\nsheets = ['x']", "a.obj": FILES["crate.obj"]}, "There is no sheet 'x'"),
+        ({"a.toml": b"job = 1", "a.obj": b"f 1 2 3"}, "a.obj"),
+    ],
+)
+def test_a_job_that_cannot_be_opened_leaves_an_empty_project(files: dict[str, bytes], words: str) -> None:
+    b, done = opened(files, "failed")
+    assert words in done["error"] and b.state()["snapshot"] is None
 
 
 def quilt(*args: str) -> subprocess.CompletedProcess[str]:

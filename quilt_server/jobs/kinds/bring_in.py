@@ -23,12 +23,14 @@ from ..uploads import MOST_TOLD, Refused, bundles_of, read_one
 
 def run_import(job: Job) -> None:
     """Read all meshes among the uploaded files. Those that can be read join the project together; of the others it is told why not. Jobs without a browser
-    name the `folder` in which what the meshes refer to lies, and the files in the `order` in which they should join."""
+    name the `folder` in which what the meshes refer to lies, and in their `order` the meshes that should join."""
     head = Project.objects.get(pk=job.project_id).head
     names = [] if head is None else [f.name for f in source_files(head).values()]
     bundles, refused = bundles_of(job.params["files"], names)
-    place = {path: n for n, path in enumerate(job.params.get("order", ()))}
-    meshes = sorted(((path, bundle) for bundle in bundles for path in bundle.names), key=lambda m: place.get(m[0], 0))
+    meshes = [(path, bundle) for bundle in bundles for path in bundle.names]
+    if "order" in job.params:
+        place = {path: n for n, path in enumerate(job.params["order"])}
+        meshes = sorted((m for m in meshes if m[0] in place), key=lambda m: place[m[0]])
     if not meshes:
         if refused:
             raise QuiltError(_told(refused))

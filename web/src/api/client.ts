@@ -66,6 +66,19 @@ export async function openSaved(file: File): Promise<number> {
   return (body as { project: number }).project
 }
 
+/** Uploads a job file with the meshes that it takes in; returns the number of the project in which it is done. */
+export async function openJob(files: { path: string; file: File }[]): Promise<number> {
+  const form = new FormData()
+  for (const f of files) {
+    form.append('files', f.file, f.file.name)
+    form.append('paths', f.path)
+  }
+  const response = await fetch('/api/open-job', { method: 'POST', body: form, headers: ours() })
+  const body: unknown = await response.json()
+  if (!response.ok) throw new Error(words(body))
+  return (body as { project: number }).project
+}
+
 /** Uploads files with their relative paths: new ones, or with `file` the newer version of one that is there. */
 export async function bringIn(
   project: number,

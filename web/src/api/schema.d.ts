@@ -104,6 +104,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/open-job": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Open Job
+         * @description Upload a job file with the mesh files that it takes in; a job does it in a new project.
+         */
+        post: operations["quilt_server_incoming_open_job"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/projects": {
         parameters: {
             query?: never;
@@ -310,6 +330,26 @@ export interface paths {
          * @description What follows picked points while they are dragged.
          */
         post: operations["quilt_server_by_hand_grab_points"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/projects/{project_id}/job-file": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Job File
+         * @description The project as a job file, and in words what of it does not stand there.
+         */
+        get: operations["quilt_server_incoming_job_file"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -1019,6 +1059,18 @@ export interface components {
             edges: number;
             /** On */
             on: number;
+        };
+        /**
+         * JobFileOut
+         * @description A project as a job file, and in words what of it does not stand there.
+         */
+        JobFileOut: {
+            /** Name */
+            name: string;
+            /** Notes */
+            notes: string[];
+            /** Text */
+            text: string;
         };
         /** JobIn */
         JobIn: {
@@ -1983,6 +2035,35 @@ export interface operations {
             };
         };
     };
+    quilt_server_incoming_open_job: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "multipart/form-data": {
+                    /** Files */
+                    files: string[];
+                    /** Paths */
+                    paths: string[];
+                };
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OpenedOut"];
+                };
+            };
+        };
+    };
     quilt_server_api_list_projects: {
         parameters: {
             query?: never;
@@ -2313,6 +2394,28 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["GrabOut"];
+                };
+            };
+        };
+    };
+    quilt_server_incoming_job_file: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["JobFileOut"];
                 };
             };
         };

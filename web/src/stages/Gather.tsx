@@ -2,6 +2,7 @@ import { Box, Button, Flex, Text } from '@chakra-ui/react'
 import { useRef, useState } from 'react'
 import { api, words } from '../api/client'
 import { titles, useFormats } from '../api/formats'
+import { give } from '../give'
 import { useQuilt, useParts } from '../store'
 import { fromList } from './drop'
 import { Tick } from './deliver/Extras'
@@ -66,6 +67,41 @@ function OneFile() {
           As it is now
         </Button>
       </Flex>
+      <JobFile project={state.id} />
+    </Box>
+  )
+}
+
+/** The way from the files to this layout as text, to go it again. */
+function JobFile({ project }: { project: number }) {
+  const { say } = useParts('say')
+  const [notes, setNotes] = useState<string[] | null>(null)
+  const save = async () => {
+    const { data, error } = await api.GET('/api/projects/{project_id}/job-file', {
+      params: { path: { project_id: project } },
+    })
+    if (!data) return say(words(error))
+    give(data.name, data.text, 'application/toml')
+    setNotes(data.notes)
+  }
+  return (
+    <Box as="section" aria-label="The project as a job file" mt="3">
+      <Text fontWeight="600">The way to it as a job file</Text>
+      <Text color="faded" fontSize="xs" mb="1">
+        All that was decided here, as text that people read: for next week’s version of the files, or without a browser
+        by <code>quilt run</code>. The meshes stay beside it.
+      </Text>
+      <Button size="xs" variant="outline" onClick={() => void save()}>
+        Save as a job file
+      </Button>
+      {notes && (
+        <Box role="status" mt="1" fontSize="xs">
+          {notes.length ? 'Not in the job file:' : 'All of the project is in the job file.'}
+          {notes.map((n) => (
+            <Text key={n}>{n}</Text>
+          ))}
+        </Box>
+      )}
     </Box>
   )
 }

@@ -1,9 +1,10 @@
 import { Box, Button, Flex, Grid, Heading, Input, Text } from '@chakra-ui/react'
 import { useCallback, useEffect, useState } from 'react'
-import { api, openSaved, words, type ProjectRow } from '../api/client'
+import { api, openJob, openSaved, words, type ProjectRow } from '../api/client'
 import { NightSwitch } from '../frame/NightSwitch'
 import { AllWork } from '../frame/Others'
 import { Me } from '../people/Me'
+import { fromList } from '../stages/drop'
 import { ProjectCard } from './ProjectCard'
 
 const JOB = [
@@ -89,6 +90,27 @@ export function StartPage({ open }: { open: (id: number) => void }) {
                       const file = e.target.files?.[0]
                       e.target.value = ''
                       if (file) openSaved(file).then(open, (e: Error) => setError(e.message))
+                    }}
+                  />
+                </label>
+              </Button>
+              <Button
+                size="sm"
+                variant="outline"
+                asChild
+                title="The job file together with the meshes that it takes in, and their pictures"
+              >
+                <label>
+                  Do a job file
+                  <input
+                    type="file"
+                    multiple
+                    hidden
+                    data-testid="open-job"
+                    onChange={(e) => {
+                      const files = e.target.files ? fromList(e.target.files) : []
+                      e.target.value = ''
+                      if (files.length) openJob(files).then(open, (e: Error) => setError(e.message))
                     }}
                   />
                 </label>

@@ -37,6 +37,10 @@ export function ended(job: Job, layout: number, unmoved: boolean): Partial<Quilt
     }
     case 'open':
       return unmoved ? { stage: 'Inspect' } : {}
+    case 'job': {
+      const notes = (job.result.notes ?? []) as string[]
+      return { ...(unmoved && { stage: 'Prove' as const }), note: notes.length ? notes.join(' ') : 'The job is done.' }
+    }
     case 'save':
       return { note: `Saved: ${(Number(job.result.bytes ?? 0) / 2 ** 20).toFixed(1)} MB.` }
     case 'compare':

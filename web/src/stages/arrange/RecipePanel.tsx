@@ -7,6 +7,7 @@ import { Choice, NumberField, numbered, Setting } from '../parts'
 import { ROTATIONS, turning, type Rotation } from '../rotations'
 import { NameField } from '../parts'
 import { plain } from '../../words'
+import { give } from '../../give'
 
 const MAPS = [64, 128, 256, 512, 1024, 2048, 4096, 8192]
 const AIMS = { fit: 'the highest that fits', hold: 'hold this number' }
@@ -317,19 +318,16 @@ function Recipes() {
     const sheets = sheetsOf(settings).map((s) => (s.recipe === now.recipe ? { ...s, recipe: '' } : s))
     void change({ settings: { recipes: next, sheets } })
   }
-  const give = () => {
+  const giveIt = () => {
     const own = { name: now.recipe || 'project', ...recipeOf(flatOf(settings, sheet)) }
-    const link = document.createElement('a')
-    link.href = URL.createObjectURL(new Blob([JSON.stringify(own, null, 2)], { type: 'application/json' }))
-    link.download = `${own.name}.recipe.json`
-    link.click()
-    URL.revokeObjectURL(link.href)
+    give(`${own.name}.recipe.json`, JSON.stringify(own, null, 2), 'application/json')
   }
   const take = async (file: File) => {
     try {
       const read = JSON.parse(await file.text()) as Record<string, unknown>
       const base = recipeOf(settings) as unknown as Record<string, unknown>
-      const known = IN_RECIPE.filter((k) => typeof read[k] === typeof base[k])
+      const counts = read.passes === null || typeof read.passes === 'number'
+      const known = IN_RECIPE.filter((k) => (k === 'passes' ? counts : typeof read[k] === typeof base[k]))
       if (!known.length) throw new Error()
       const own = { ...base, ...Object.fromEntries(known.map((k) => [k, read[k]])) } as unknown as Recipe
       const name = free(typeof read.name === 'string' && read.name.trim() ? read.name.trim() : 'Taken in')
@@ -360,7 +358,7 @@ function Recipes() {
         <Button size="2xs" variant="outline" onClick={keep}>
           {now.recipe ? 'Copy' : 'Keep under a name'}
         </Button>
-        <Button size="2xs" variant="outline" onClick={give}>
+        <Button size="2xs" variant="outline" onClick={giveIt}>
           Save as JSON
         </Button>
         <Button size="2xs" variant="outline" asChild>
