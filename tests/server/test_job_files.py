@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import io
 import json
+import re
 import subprocess
 import sys
 import zipfile
@@ -429,3 +430,10 @@ def test_the_demo_from_the_browser_to_a_file_and_back(tmp_path: Path) -> None:
     again = done_again(b, tmp_path)
     same_bytes(again.files, wanted)
     assert {n for n in again.read if n.endswith(".png")} == {n for n in files if n.endswith(".png")}
+
+
+def test_the_job_file_of_the_documentation_is_one() -> None:
+    found = re.search(r"```toml\n(.*?)```", (ROOT / "docs" / "jobs.md").read_text(), re.DOTALL)
+    assert found is not None
+    asked = text.read(found[1].encode(), "docs.toml")
+    assert [s["name"] for s in settings_of_job(asked)["sheets"]] == ["Hull", "Ropes"] and len(asked.steps) == 2
