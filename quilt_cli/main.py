@@ -13,7 +13,7 @@ from quilt_core.errors import DoesNotFit, QuiltError
 from quilt_core.model.scene import Scene
 from quilt_core.pack import Recipe
 
-from . import bake, deliver, files, packing, run, unwrap, user
+from . import bake, batch, deliver, files, packing, run, unwrap, user
 
 
 def _tiles(text: str) -> tuple[int, int]:
@@ -81,6 +81,7 @@ def parser(usual: dict[str, Any] | None = None) -> argparse.ArgumentParser:
     bake.add(commands, common, _tiles)
     unwrap.add(commands, common, p)
     run.add(commands)
+    batch.add(commands, common, p)
     user.add(commands)
     return top
 
@@ -180,6 +181,10 @@ def _pack(args: argparse.Namespace) -> int:
 
 def _run(args: argparse.Namespace) -> int:
     return run.run(args)
+
+
+def _batch(args: argparse.Namespace) -> int:
+    return batch.run(args)
 
 
 def _bake(args: argparse.Namespace) -> int:

@@ -3,19 +3,13 @@
 from __future__ import annotations
 
 import argparse
-import hashlib
 import json
-import os
-import shutil
 import sys
-import tempfile
 import time
 from pathlib import Path
 from typing import Any
 
-from quilt_core.errors import FileError, QuiltError
-
-REPORT = "run.json"
+from quilt_core.errors import FileError
 
 
 def add(commands: Any) -> None:
@@ -47,7 +41,8 @@ def run(args: argparse.Namespace) -> int:
 
     with own_place():
         from quilt_server.jobfile import text
-        from quilt_server.jobfile.engine import Engine, found_files
+        from quilt_server.jobfile.engine import Engine, found_files, reported
+        from quilt_server.jobfile.results import key_of, lines, unchanged, write
 
         name = args.job.name
         job = text.parsed(text.with_set(text.loaded(body, name), args.set), name)
@@ -99,95 +94,3 @@ class Line:
         """Leave the line."""
         if self.shown:
             print(f"\r{'':95}\r", end="", file=sys.stderr, flush=True)
-
-
-def key_of(job: bytes) -> str:
-    """What results belong to, besides the files that were read: the job and the program."""
-    found = hashlib.sha256(job)
-    top = Path(__file__).resolve().parents[1]
-    for package in ("quilt_core", "quilt_server", "quilt_cli"):
-        for path in sorted((top / package).rglob("*.py")):
-            found.update(path.relative_to(top).as_posix().encode() + b"\0" + path.read_bytes())
-    return found.hexdigest()
-
-
-def unchanged(out: Path, folder: Path, key: str, meshes: list[str]) -> dict[str, Any] | None:
-    """The report of an earlier run, where what it was made from and what it put out are as they were; None else."""
-    from quilt_server.jobfile.engine import sha_of
-
-    try:
-        old = json.loads((out / REPORT).read_bytes())
-        same = old["key"] == key and old["meshes"] == meshes
-        same = same and all(sha_of(folder / p) == sha for p, sha in old["read"].items())
-        return old if same and all(sha_of(out / p) == sha for p, sha in old["files"].items()) else None
-    except (OSError, ValueError, KeyError, TypeError, AttributeError):
-        return None
-
-
-def reported(done: Any, engine: Any, key: str, meshes: list[str], seconds: float) -> dict[str, Any]:
-    """What a run came to, for the report and for the next run."""
-    from quilt_server.jobfile.engine import figures_of
-
-    return {
-        **figures_of(done, engine.head), "steps": done.steps, "notes": done.notes, "bake": done.bake, "seconds": round(seconds, 2), "meshes": meshes,
-        "read": done.read, "files": {p: hashlib.sha256(b).hexdigest() for p, b in sorted(done.files.items())}, "key": key,
-    }  # fmt: skip
-
-
-def write(out: Path, files: dict[str, bytes], report: dict[str, Any]) -> None:
-    """Put what was made into a folder: each file whole, the report last, and away with what an earlier run put there and this one did not.
-
-    Raises
-    ------
-    FileError : it cannot be written
-    """
-    try:
-        out.mkdir(parents=True, exist_ok=True)
-        old = _files_of(out)
-        (out / REPORT).unlink(missing_ok=True)
-        new = Path(tempfile.mkdtemp(prefix=".new-", dir=out))
-        try:
-            for n, (path, body) in enumerate(files.items()):
-                target = out / path
-                if not target.resolve().is_relative_to(out.resolve()):
-                    raise QuiltError(f"'{path}' would lie outside {out}.")
-                target.parent.mkdir(parents=True, exist_ok=True)
-                (new / str(n)).write_bytes(body)
-                os.replace(new / str(n), target)
-            for path in old - set(files):
-                if (out / path).resolve().is_relative_to(out.resolve()):
-                    (out / path).unlink(missing_ok=True)
-            (new / REPORT).write_text(json.dumps(report, indent=2) + "\n")
-            os.replace(new / REPORT, out / REPORT)
-        finally:
-            shutil.rmtree(new, ignore_errors=True)
-    except OSError as e:
-        raise FileError(
-            str(e.filename or out), e.strerror or "it cannot be written", "", "Make room, or choose another folder for --out."
-        ) from e
-
-
-def _files_of(out: Path) -> set[str]:
-    try:
-        return set(json.loads((out / REPORT).read_bytes())["files"])
-    except (OSError, ValueError, KeyError, TypeError):
-        return set()
-
-
-def lines(report: dict[str, Any]) -> list[str]:
-    """The report in lines."""
-    out = []
-    for name, s in report["sheets"].items():
-        density = f"{s['density']:.1f} px/m" if s["density"] is not None else "no density"
-        out.append(
-            f"{name}: {s['verdict']}, {s['islands']} islands, coverage {s['coverage']:.2%}, {density}, smallest gap {_px(s['smallest_gap_px'])}"
-        )
-        out += [f"  {r}" for r in s["reasons"]]
-    if not report["sheets"]:
-        out.append("No island lies on a sheet.")
-    out += report["notes"]
-    return [*out, f"{report['objects']} objects, {len(report['files'])} files written in {report['seconds']:.1f} s"]
-
-
-def _px(value: float | None) -> str:
-    return "none" if value is None else f"{value:.2f} px"

@@ -120,11 +120,21 @@ def _fits(path: list[str], pattern: list[str]) -> bool:
     return fnmatchcase(path[0], pattern[0]) and _fits(path[1:], pattern[1:])
 
 
-class Engine:
-    """A job on its project. `folder`: of the input, None where all came along; `tell` hears how far it is; `project`: an empty one, None for a new one."""
+class Above(Exception):
+    """What a mesh refers to lies above the folder of the input: its folder is to be one above both, so that all that is written lies in one place."""
 
-    def __init__(self, job: JobFile, folder: Path | None, tell: Tell = lambda *_: None, project: Project | None = None) -> None:
-        self.job, self.folder, self.tell = job, folder, tell
+
+class Engine:
+    """A job on its project.
+
+    folder : of the input, None where all came along; root : a folder above it in which what the meshes refer to may lie, too
+    tell : hears how far it is; project : an empty one, None for a new one
+    """
+
+    def __init__(
+        self, job: JobFile, folder: Path | None, tell: Tell = lambda *_: None, project: Project | None = None, root: Path | None = None
+    ) -> None:
+        self.job, self.folder, self.tell, self.root = job, folder, tell, root
         self.done = Done()
         self.project = project or Project(name=(job.name or "Job")[:120])
 
@@ -159,6 +169,10 @@ class Engine:
             self._steps()
         return self.done
 
+    def picture(self) -> bytes:
+        """PNG of the first sheet as it lies, at most 640 px wide."""
+        return bytes(self.head.layout.picture) if self.head.layout else b""
+
     def save(self, target: Path) -> None:
         """Keep the project as one file, with its steps.
 
@@ -182,7 +196,7 @@ class Engine:
         self.project.save(update_fields=["head", "modified"])
         params = {"files": stored, "order": files, "unit_m": _metres(job.input.unit)}
         if self.folder is not None:
-            params["folder"] = str(self.folder.resolve())
+            params |= {"folder": str(self.folder.resolve()), "root": str((self.root or self.folder).resolve())}
         row = self._do("import", params, given=True)
         if row.result.get("refused"):
             first = row.result["refused"][0]
@@ -202,6 +216,8 @@ class Engine:
         for f in source_files(self.head).values():
             for path, sha in f.companions.items():
                 beside = os.path.normpath((Path(f.name).parent / path).as_posix())
+                if beside.startswith(".."):
+                    raise Above
                 self.done.read[Path(beside).as_posix()] = sha
 
     @property
@@ -369,18 +385,6 @@ def _kept(path: Path, name: str) -> str:
         raise FileError(name, e.strerror or "it cannot be opened") from e
 
 
-def sha_of(path: Path) -> str | None:
-    """The SHA-256 of a file, None where it is gone."""
-    found = hashlib.sha256()
-    try:
-        with path.open("rb") as f:
-            while part := f.read(1 << 20):
-                found.update(part)
-    except OSError:
-        return None
-    return found.hexdigest()
-
-
 def figures_of(done: Done, head: Snapshot) -> dict[str, Any]:
     """The figures of a job in short."""
     f = done.figures
@@ -399,3 +403,11 @@ def figures_of(done: Done, head: Snapshot) -> dict[str, Any]:
             for name, r in f.get("sheets", {}).items()
         },
     }
+
+
+def reported(done: Done, engine: Engine, key: str, meshes: list[str], seconds: float) -> dict[str, Any]:
+    """What a run came to, for the report and for the next run."""
+    return {
+        **figures_of(done, engine.head), "steps": done.steps, "notes": done.notes, "bake": done.bake, "seconds": round(seconds, 2), "meshes": meshes,
+        "read": done.read, "files": {p: hashlib.sha256(b).hexdigest() for p, b in sorted(done.files.items())}, "key": key,
+    }  # fmt: skip

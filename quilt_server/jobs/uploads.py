@@ -152,10 +152,17 @@ def free_name(path: str, taken: Container[str]) -> str:
 
 
 def read_one(
-    job: Job, path: str, bundle: Bundle, channel: int, unit: float, stop: Callable[[], bool] | None = None, folder: str | None = None
+    job: Job,
+    path: str,
+    bundle: Bundle,
+    channel: int,
+    unit: float,
+    stop: Callable[[], bool] | None = None,
+    around: tuple[str, str] | None = None,
 ) -> tuple[SourceFile, Reading]:
     """A mesh among uploaded files with what it names beside it; neither row is saved yet. It is read in a child with bounds, since nothing is known of the file
-    before. `folder`: where on this machine what it names may lie besides, for work without a browser.
+    before. `around`: the folder on this machine where what it names may lie besides, and one above it that may be reached from
+    there; for work without a browser.
 
     Raises
     ------
@@ -164,7 +171,7 @@ def read_one(
     """
     connections.close_all()  # the child opens its own
     return bounded(
-        lambda limit: _read_here(job, path, bundle, channel, unit, limit, folder),
+        lambda limit: _read_here(job, path, bundle, channel, unit, limit, around),
         path,
         stored_files.path_of(bundle.shas[path]).stat().st_size,
         stop=stop,
@@ -172,13 +179,14 @@ def read_one(
 
 
 def _read_here(
-    job: Job, path: str, bundle: Bundle, channel: int, unit: float, limit: Limit, folder: str | None = None
+    job: Job, path: str, bundle: Bundle, channel: int, unit: float, limit: Limit, around: tuple[str, str] | None = None
 ) -> tuple[SourceFile, Reading]:
     data = stored_files.get(bundle.shas[path])
     others = formats.seen_from(posixpath.dirname(path), {p: sha for p, sha in bundle.shas.items() if p != path})
     kept: Mapping[str, bytes] = Kept(others)
-    if folder is not None:
-        kept = ChainMap(kept, Beside(Path(folder) / posixpath.dirname(path), Path(folder)))  # type: ignore[arg-type]
+    if around is not None:
+        folder, root = map(Path, around)
+        kept = ChainMap(kept, Beside(folder / posixpath.dirname(path), root))  # type: ignore[arg-type]
     beside = Opened(kept, limit, len(data))
     scene = formats.read(data, path, unit, beside)
     materials = materials_of(scene, beside)

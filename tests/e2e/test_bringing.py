@@ -75,7 +75,7 @@ def test_a_project_is_saved_as_a_job_file_and_done_again(page: Page, address: st
     target = tmp_path / download.value.suggested_filename
     download.value.save_as(target)
     expect(page.get_by_text("All of the project is in the job file.")).to_be_visible()
-    assert 'passes = 5' in target.read_text() and '"crate.obj"' in target.read_text()
+    assert "passes = 5" in target.read_text() and '"crate.obj"' in target.read_text()
     page.goto(address)
     page.get_by_test_id("open-job").set_input_files([target, tmp_path / "crate.obj"])
     expect(page.get_by_role("heading", name="Prove")).to_be_visible(timeout=60_000)

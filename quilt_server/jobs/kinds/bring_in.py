@@ -39,7 +39,7 @@ def run_import(job: Job) -> None:
     stop, rows = StopFlag(job), []
     for path, bundle in steps(job, meshes, lambda m: f"Reading {m[0]}", (0.0, 0.8)):
         try:
-            rows.append((path, *read_one(job, path, bundle, channel, formats.unit_for(path, unit), stop, job.params.get("folder"))))
+            rows.append((path, *read_one(job, path, bundle, channel, formats.unit_for(path, unit), stop, _around(job))))
         except FileError as e:  # what is wrong with the disk or the job is no reason to leave a file out
             refused.append(Refused(path, str(e)))
     if not rows:
@@ -62,6 +62,11 @@ def run_import(job: Job) -> None:
     except BaseException:
         SourceFile.objects.filter(pk__in=job.result["files"]).delete()
         raise
+
+
+def _around(job: Job) -> tuple[str, str] | None:
+    """The folder in which what the meshes refer to lies, and the one above it that may be reached from there; None where all came along."""
+    return (job.params["folder"], job.params["root"]) if "folder" in job.params else None
 
 
 def _told(refused: list[Refused]) -> str:

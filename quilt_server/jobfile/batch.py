@@ -1,0 +1,228 @@
+"""The same job over many assets, on as many processes and machines as there are: Dask gives out the work, and gives it out again where a worker is lost."""
+
+from __future__ import annotations
+
+import glob
+import json
+import logging
+import os
+import re
+import shutil
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+from quilt_core import formats
+from quilt_core.errors import FileError, QuiltError
+
+from .desk import Desk
+from .results import key_of, short, unchanged
+
+WAITING = 400  # tasks that are handed over before the first of them is done: a library is never handed over at once
+LOST = 50  # how often the worker of a task may be lost before the task is given up
+Row = dict[str, Any]
+
+
+@dataclass(frozen=True)
+class Asset:
+    """What becomes one delivery: files of a folder that share their sheets. `name`: its folder below the results."""
+
+    name: str
+    folder: Path
+    files: tuple[str, ...]
+
+
+def assets_of(where: Path, out: Path, group: str) -> list[Asset]:
+    """The assets below a folder, or those that a list of paths names.
+
+    Parameters
+    ----------
+    out : a folder of which nothing is taken: where the results go
+    group : "file" (each is one), "folder" (all of a folder are one), or a regular expression on paths, of which those with the same first group are one
+
+    Raises
+    ------
+    FileError : nothing is there, or the expression is none
+    """
+    top = where if where.is_dir() else where.parent
+    found = sorted(_below(where, out) if where.is_dir() else _listed(where))
+    if not found:
+        raise FileError(str(where), "there is no mesh file there", "", f"Mesh files end with {', '.join(formats.ENDINGS)}.")
+    if group == "file":
+        return [Asset(p, (top / p).parent, (Path(p).name,)) for p in found]
+    together: dict[str, list[str]] = {}
+    for p in found:
+        together.setdefault(_of(group, p), []).append(p)
+    return [_joined(top, name, paths) for name, paths in sorted(together.items())]
+
+
+def _joined(top: Path, name: str, paths: list[str]) -> Asset:
+    folder = Path(os.path.commonpath([str(Path(p).parent) for p in paths]))
+    return Asset(name, top / folder, tuple(Path(p).relative_to(folder).as_posix() for p in paths))
+
+
+def _of(group: str, path: str) -> str:
+    """The asset that a file belongs to."""
+    if group == "folder":
+        parent = Path(path).parent.as_posix()
+        return "all" if parent == "." else parent
+    try:
+        found = re.search(group, path)
+        name = found and (found[1] if found.re.groups else found[0])
+    except re.error as e:
+        raise FileError(
+            "--group", f"'{group[:80]}' is no regular expression ({e})", "", "Write file, folder, or one with a group in brackets."
+        ) from e
+    name = (name or path).strip("/")
+    if ".." in name.split("/"):
+        raise FileError("--group", f"'{group[:80]}' leads out of the results for {path}", "", "Let it find a name.")
+    return name
+
+
+def _below(top: Path, out: Path) -> Iterator[str]:
+    inside = out.resolve()
+    for folder, folders, names in os.walk(top):
+        folders[:] = sorted(d for d in folders if not d.startswith(".") and (Path(folder) / d).resolve() != inside)
+        for name in names:
+            if formats.is_mesh(name) and not name.startswith("."):
+                yield (Path(folder) / name).relative_to(top).as_posix()
+
+
+def _listed(where: Path) -> Iterator[str]:
+    try:
+        lines = where.read_text().splitlines()
+    except (OSError, UnicodeDecodeError) as e:
+        raise FileError(str(where), getattr(e, "strerror", None) or "it is no folder and no list of paths") from e
+    for n, line in enumerate(lines, 1):
+        path = line.strip()
+        if not path or path.startswith("#"):
+            continue
+        target = where.parent / path
+        if not formats.is_mesh(path) or not target.is_file():
+            raise FileError(
+                where.name, f"'{path[:120]}' is no mesh file that is there", f"line {n}", "Mend the list; paths are relative to its folder."
+            )
+        if not target.resolve().is_relative_to(where.parent.resolve()):
+            raise FileError(
+                where.name, f"'{path[:120]}' lies outside the folder of the list", f"line {n}", "Put the list above all of its files."
+            )
+        yield Path(path).as_posix()
+
+
+def order_of(asset: Asset, job: Row, top: Path, out: Path, force: bool) -> Row:
+    """What a worker is asked for: all of it, so that it can be asked of any."""
+    mine = {**job, "input": {**job.get("input", {}), "files": [glob.escape(f) for f in asset.files]}}
+    return {
+        "name": asset.name, "folder": str(asset.folder.resolve()), "root": str(top.resolve()), "out": str((out / asset.name).resolve()), "files": list(asset.files),
+        "job": mine, "key": key_of(json.dumps(mine, sort_keys=True).encode()), "force": force,
+    }  # fmt: skip
+
+
+_desk: Desk | None = None
+
+
+def one(order: Row) -> Row:
+    """Do an asset, in a worker: what is there already and fits what it was made from is not made again.
+
+    Raises
+    ------
+    RuntimeError : the process that does the work was lost; ask again
+    """
+    global _desk
+    if order["key"] != key_of(json.dumps(order["job"], sort_keys=True).encode()):
+        return {
+            "name": order["name"],
+            "state": "failed",
+            "kind": "failed",
+            "why": "This worker has another version of the program.",
+            "seconds": 0.0,
+        }
+    old = None if order["force"] else unchanged(Path(order["out"]), Path(order["folder"]), order["key"], order["files"])
+    if old is not None:
+        return {"name": order["name"], "state": "unchanged", "seconds": 0.0, **short(old)}
+    _desk = _desk or Desk()
+    return _desk.do(order)
+
+
+@contextmanager
+def cluster(scheduler: str | None, workers: int | None) -> Iterator[Any]:
+    """A client of a running scheduler, or of a cluster of its own with one process for each core."""
+    import dask
+    from distributed import Client, LocalCluster
+
+    dask.config.set({"distributed.scheduler.allowed-failures": LOST, "distributed.comm.timeouts.connect": "30s"})
+    if scheduler is not None:
+        try:
+            client = Client(scheduler, timeout="15s")
+        except (OSError, TimeoutError, ValueError) as e:
+            raise QuiltError(
+                f"No scheduler answers at {scheduler}. Start one with `dask scheduler`, and workers with `dask worker {scheduler}`."
+            ) from e
+        with client:
+            yield client
+        return
+    # Only whoever gives out the work is told of lost workers.
+    for name in ("distributed.nanny", "distributed.scheduler", "distributed.worker", "distributed.core", "distributed.comm"):
+        logging.getLogger(name).setLevel(logging.CRITICAL)
+    with (
+        LocalCluster(
+            n_workers=workers or os.cpu_count() or 1,
+            threads_per_worker=1,
+            processes=True,
+            memory_limit=0,
+            dashboard_address="127.0.0.1:0",
+            silence_logs=logging.CRITICAL,
+        ) as local,
+        Client(local) as client,
+    ):
+        yield client
+
+
+def run(client: Any, orders: list[Row], tell: Callable[[Row, int, int], None]) -> list[Row]:
+    """Do all orders; the rows in the order of the orders. `tell` hears each as it is done, how many are, and of how many."""
+    from distributed import as_completed
+
+    rows: dict[str, Row] = {}
+    waiting = iter(orders)
+
+    def hand_over() -> Any | None:
+        order = next(waiting, None)
+        # A task that its worker's own process was lost with is asked again too.
+        return (
+            None
+            if order is None
+            else client.submit(one, order, key=f"{order['name']}-{order['key'][:16]}-{id(orders)}", retries=LOST, pure=False)
+        )
+
+    first = [f for _ in range(WAITING) if (f := hand_over()) is not None]
+    names = {f.key: o["name"] for f, o in zip(first, orders, strict=False)}
+    order_names = iter(o["name"] for o in orders[len(first) :])
+    going = as_completed(first)
+    for future in going:
+        name = names.pop(future.key)
+        try:
+            row = future.result()
+        except Exception as e:  # whatever became of it is told with its asset
+            row = {
+                "name": name,
+                "state": "failed",
+                "kind": "lost",
+                "why": f"It could not be done: {type(e).__name__}: {str(e)[:200]}",
+                "seconds": None,
+            }
+        future.release()
+        rows[name] = row
+        tell(row, len(rows), len(orders))
+        if (more := hand_over()) is not None:
+            names[more.key] = next(order_names)
+            going.add(more)
+    return [rows[o["name"]] for o in orders]
+
+
+def swept(out: Path) -> None:
+    """Away with what lost workers left half written."""
+    for folder in [out, *(p for p in out.rglob("*") if p.is_dir() and not p.is_symlink())] if out.is_dir() else ():
+        for left in folder.glob(".new-*"):
+            shutil.rmtree(left, ignore_errors=True)

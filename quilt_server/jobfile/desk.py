@@ -1,0 +1,172 @@
+"""A process that does one asset after the other, each in a child of its own with a data folder of its own: what an asset breaks ends with it, and what all need is loaded once.
+
+It reads orders as lines of JSON and answers with lines of JSON; `Desk` is the other end.
+"""
+
+from __future__ import annotations
+
+import json
+import os
+import resource
+import shutil
+import signal
+import subprocess
+import sys
+import tempfile
+import time
+from pathlib import Path
+from typing import Any
+
+from quilt_cli.child import die_with_parent
+
+MEMORY = 4 << 30  # bytes that an asset may take
+Row = dict[str, Any]
+
+
+class Desk:
+    """Starts such a process and gives it orders; one that died is started again by the next order."""
+
+    def __init__(self) -> None:
+        self.process: subprocess.Popen[str] | None = None
+
+    def do(self, order: Row) -> Row:
+        """Do an asset; the answer says how it ended, whatever became of it."""
+        if self.process is None or self.process.poll() is not None:
+            command = [sys.executable, "-m", "quilt_server.jobfile.desk"]
+            # Wherever the worker was started: this very program.
+            path = os.pathsep.join(filter(None, [str(Path(__file__).resolve().parents[2]), os.environ.get("PYTHONPATH")]))
+            env = {**os.environ, "PYTHONPATH": path}
+            self.process = subprocess.Popen(command, stdin=subprocess.PIPE, stdout=subprocess.PIPE, text=True, env=env)
+        p = self.process
+        assert p.stdin is not None and p.stdout is not None
+        try:
+            p.stdin.write(json.dumps(order) + "\n")
+            p.stdin.flush()
+            line = p.stdout.readline()
+        except OSError:
+            line = ""
+        if not line:
+            p.kill()
+            p.wait()
+            self.process = None
+            raise RuntimeError("the process that does the work ended")  # whoever asked asks again
+        found: Row = json.loads(line)
+        return found
+
+    def end(self) -> None:
+        """Stop it."""
+        if self.process is not None and self.process.stdin is not None:
+            self.process.stdin.close()
+            self.process.wait()
+        self.process = None
+
+
+def _load() -> None:
+    """Load what nearly every asset needs, so that its child has it."""
+    import numpy as np
+    import shapely
+
+    from quilt_cli.compile_kernels import measuring
+    from quilt_core.formats.registry import load_quick
+    from quilt_core.pack import Recipe, pack
+
+    from . import engine  # noqa: F401
+
+    load_quick()
+    measuring()
+    pack(np.array([shapely.box(0, 0, 1, 1), shapely.box(0, 0, 2, 1)], object), Recipe(64, 1, 1, passes=1))
+
+
+def _asset(order: Row, place: Path) -> Row:
+    """Do an order in this process, which is there for it alone."""
+    from django.conf import settings
+    from django.db import connections
+
+    from quilt_core.errors import DoesNotFit, QuiltError
+
+    settings.DATA_DIR = place
+    connections["default"].settings_dict["NAME"] = place / "quilt.sqlite3"
+    begin = time.monotonic()
+    try:
+        return {**_done(order), "seconds": round(time.monotonic() - begin, 3)}
+    except DoesNotFit as e:
+        why, kind = str(e), "does not fit"
+    except QuiltError as e:
+        why, kind = str(e), "failed"
+    except MemoryError:
+        why, kind = f"It takes more than {MEMORY >> 30} GB of memory. Do it in several parts.", "failed"
+    return {"name": order["name"], "state": "failed", "kind": kind, "why": why, "seconds": round(time.monotonic() - begin, 3)}
+
+
+def _done(order: Row) -> Row:
+    from .engine import Above, Engine, reported
+    from .results import put_whole, short
+    from .text import parsed
+
+    begin = time.monotonic()
+    folder, out = Path(order["folder"]), Path(order["out"])
+    job = parsed(order["job"], order["name"])
+    engine = Engine(job, folder, root=Path(order["root"]))
+    try:
+        done = engine.run(order["files"])
+    except Above:
+        top = Path(order["root"])
+        engine = Engine(job, top)
+        done = engine.run([(folder / f).relative_to(top).as_posix() for f in order["files"]])
+        done.read = {os.path.relpath(top / p, folder): sha for p, sha in done.read.items()}
+    done.files["sheet.png"] = engine.picture()
+    report = reported(done, engine, order["key"], order["files"], time.monotonic() - begin)
+    put_whole(out, done.files, report)
+    return {"name": order["name"], "state": "done", **short(report)}
+
+
+def _in_child(order: Row, template: Path) -> Row:
+    """Do an order in a child, and answer for it where it cannot."""
+    place = Path(tempfile.mkdtemp(prefix="asset-", dir=template))
+    shutil.copy(template / "quilt.sqlite3", place / "quilt.sqlite3")
+    read, write = os.pipe()
+    pid = os.fork()
+    if not pid:
+        code = 1
+        try:
+            die_with_parent()
+            os.close(read)
+            resource.setrlimit(resource.RLIMIT_DATA, (MEMORY, resource.getrlimit(resource.RLIMIT_DATA)[1]))
+            sys.stdout = sys.stderr
+            with os.fdopen(write, "w") as f:
+                json.dump(_asset(order, place), f)
+            code = 0
+        except BaseException as e:
+            print(f"{order['name']}: {type(e).__name__}: {e}", file=sys.stderr)
+        finally:
+            os._exit(code)
+    os.close(write)
+    with os.fdopen(read) as f:
+        body = f.read()
+    _, status = os.waitpid(pid, 0)
+    shutil.rmtree(place, ignore_errors=True)
+    if status or not body:
+        why = f"signal {os.WTERMSIG(status)}" if os.WIFSIGNALED(status) else "an error that is ours; it is told on standard error"
+        return {"name": order["name"], "state": "failed", "kind": "crashed", "why": f"The work on it ended with {why}.", "seconds": None}
+    found: Row = json.loads(body)
+    return found
+
+
+def main() -> int:
+    """Orders from standard input, one a line."""
+    die_with_parent()
+    signal.signal(signal.SIGINT, signal.SIG_IGN)  # whoever gives the orders decides
+    from .place import own_place
+
+    with own_place() as template:
+        _load()
+        from django.db import connections
+
+        connections.close_all()
+        for line in sys.stdin:
+            print(json.dumps(_in_child(json.loads(line), template)), flush=True)
+    return 0
+
+
+if __name__ == "__main__":
+    sys.exit(main())

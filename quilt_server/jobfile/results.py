@@ -1,0 +1,146 @@
+"""What a job puts out, in a folder: written whole, known by what it was made from, and told in lines. Nothing here needs the database."""
+
+from __future__ import annotations
+
+import hashlib
+import json
+import os
+import shutil
+import tempfile
+from functools import cache
+from pathlib import Path
+from typing import Any
+
+from quilt_core.errors import FileError, QuiltError
+
+REPORT = "run.json"
+
+
+def sha_of(path: Path) -> str | None:
+    """The SHA-256 of a file, None where it is gone."""
+    found = hashlib.sha256()
+    try:
+        with path.open("rb") as f:
+            while part := f.read(1 << 20):
+                found.update(part)
+    except OSError:
+        return None
+    return found.hexdigest()
+
+
+def key_of(job: bytes) -> str:
+    """What results belong to, besides the files that were read: the job and the program."""
+    return hashlib.sha256(job + _program()).hexdigest()
+
+
+@cache
+def _program() -> bytes:
+    found = hashlib.sha256()
+    top = Path(__file__).resolve().parents[2]
+    for package in ("quilt_core", "quilt_server", "quilt_cli"):
+        for path in sorted((top / package).rglob("*.py")):
+            found.update(path.relative_to(top).as_posix().encode() + b"\0" + path.read_bytes())
+    return found.digest()
+
+
+def unchanged(out: Path, folder: Path, key: str, meshes: list[str]) -> dict[str, Any] | None:
+    """The report of an earlier run, where what it was made from and what it put out are as they were; None else."""
+    try:
+        old = json.loads((out / REPORT).read_bytes())
+        same = old["key"] == key and old["meshes"] == meshes
+        same = same and all(sha_of(folder / p) == sha for p, sha in old["read"].items())
+        return old if same and all(sha_of(out / p) == sha for p, sha in old["files"].items()) else None
+    except (OSError, ValueError, KeyError, TypeError, AttributeError):
+        return None
+
+
+def write(out: Path, files: dict[str, bytes], report: dict[str, Any]) -> None:
+    """Put what was made into a folder: each file whole, the report last, and away with what an earlier run put there and this one did not.
+
+    Raises
+    ------
+    FileError : it cannot be written
+    """
+    try:
+        out.mkdir(parents=True, exist_ok=True)
+        old = _files_of(out)
+        (out / REPORT).unlink(missing_ok=True)
+        new = Path(tempfile.mkdtemp(prefix=".new-", dir=out))
+        try:
+            for n, (path, body) in enumerate(files.items()):
+                target = out / path
+                if not target.resolve().is_relative_to(out.resolve()):
+                    raise QuiltError(f"'{path}' would lie outside {out}.")
+                target.parent.mkdir(parents=True, exist_ok=True)
+                (new / str(n)).write_bytes(body)
+                os.replace(new / str(n), target)
+            for path in old - set(files):
+                if (out / path).resolve().is_relative_to(out.resolve()):
+                    (out / path).unlink(missing_ok=True)
+            (new / REPORT).write_text(json.dumps(report, indent=2) + "\n")
+            os.replace(new / REPORT, out / REPORT)
+        finally:
+            shutil.rmtree(new, ignore_errors=True)
+    except OSError as e:
+        raise FileError(
+            str(e.filename or out), e.strerror or "it cannot be written", "", "Make room, or choose another folder for --out."
+        ) from e
+
+
+def put_whole(out: Path, files: dict[str, bytes], report: dict[str, Any]) -> None:
+    """The same as a whole: the folder is there with all of it, or as it was before. For results that only jobs write.
+
+    Raises
+    ------
+    FileError : it cannot be written
+    """
+    try:
+        out.parent.mkdir(parents=True, exist_ok=True)
+        new = Path(tempfile.mkdtemp(prefix=".new-", dir=out.parent))
+        try:
+            write(new / "whole", files, report)
+            if out.exists():
+                os.replace(out, new / "old")
+            os.replace(new / "whole", out)
+        finally:
+            shutil.rmtree(new, ignore_errors=True)
+    except OSError as e:
+        raise FileError(
+            str(e.filename or out), e.strerror or "it cannot be written", "", "Make room, or choose another folder for --out."
+        ) from e
+
+
+def _files_of(out: Path) -> set[str]:
+    try:
+        return set(json.loads((out / REPORT).read_bytes())["files"])
+    except (OSError, ValueError, KeyError, TypeError):
+        return set()
+
+
+def lines(report: dict[str, Any]) -> list[str]:
+    """The report in lines."""
+    out = []
+    for name, s in report["sheets"].items():
+        density = f"{s['density']:.1f} px/m" if s["density"] is not None else "no density"
+        out.append(
+            f"{name}: {s['verdict']}, {s['islands']} islands, coverage {s['coverage']:.2%}, {density}, smallest gap {_px(s['smallest_gap_px'])}"
+        )
+        out += [f"  {r}" for r in s["reasons"]]
+    if not report["sheets"]:
+        out.append("No island lies on a sheet.")
+    out += report["notes"]
+    return [*out, f"{report['objects']} objects, {len(report['files'])} files written in {report['seconds']:.1f} s"]
+
+
+def _px(value: float | None) -> str:
+    return "none" if value is None else f"{value:.2f} px"
+
+
+def short(report: dict[str, Any]) -> dict[str, Any]:
+    """What a batch tells of an asset."""
+    sheets = list(report["sheets"].values())
+    return {
+        "ok": report["ok"], "why": "; ".join(dict.fromkeys(r for s in sheets for r in [s["verdict"], *s["reasons"]] if not s["ok"])),
+        "coverage": report["coverage"], "density_px_per_m": report["density_px_per_m"] or max((s["density"] or 0.0 for s in sheets), default=None),
+        "verdict": "; ".join(dict.fromkeys(s["verdict"] for s in sheets)), "islands": report["islands"], "notes": report["notes"],
+    }  # fmt: skip

@@ -1,0 +1,107 @@
+"""What a batch came to: JSON, CSV, and a page with the outliers first and a small picture of each asset."""
+
+from __future__ import annotations
+
+import csv
+import io
+import json
+from html import escape
+from pathlib import Path
+from typing import Any
+from urllib.parse import quote
+
+Row = dict[str, Any]
+COLUMNS = ("name", "state", "ok", "coverage", "density_px_per_m", "islands", "seconds", "why", "verdict")
+_STYLE = """body{font:14px/1.45 system-ui,sans-serif;color:#26324d;background:#f6f0e3;margin:2em auto;max-width:72em;padding:0 1em}
+h1{font-size:22px}.bad{color:#a33f34}.fair{color:#7a5c1e}table{border-collapse:collapse;font-variant-numeric:tabular-nums;width:100%}
+td,th{padding:.3em 1em .3em 0;text-align:left;border-bottom:1px dashed #cdbf9f;vertical-align:top}td.n,th.n{text-align:right}
+img{width:64px;height:64px;object-fit:contain;border:1px solid #cdbf9f;background:#fdfaf3}a{color:#3c5a99}small{color:#5b6275}"""
+
+
+def limits_of(job: Row) -> tuple[float | None, float | None]:
+    """The least and greatest density that a job allows."""
+    check = job.get("check", {})
+    return check.get("density_least"), check.get("density_greatest")
+
+
+def outside(row: Row, least: float | None, greatest: float | None) -> str:
+    """How far an asset's density is outside the limits, in words; empty where it is not."""
+    d = row.get("density_px_per_m")
+    if d is None:
+        return ""
+    if least is not None and d < least:
+        return f"{1 - d / least:.0%} below the least density"
+    if greatest is not None and d > greatest:
+        return f"{d / greatest - 1:.0%} above the greatest density"
+    return ""
+
+
+def ordered(rows: list[Row], least: float | None, greatest: float | None) -> list[Row]:
+    """What failed first, then what is outside the limits, the farthest first, then what is not fit, then the rest by name."""
+
+    def place(row: Row) -> tuple[int, float, str]:
+        d = row.get("density_px_per_m") or 0.0
+        far = max((least or 0.0) / d if d and least else 0.0, d / greatest if greatest else 0.0)
+        kind = 0 if row["state"] == "failed" else 1 if outside(row, least, greatest) else 2 if not row.get("ok") else 3
+        return kind, -far if kind == 1 else 0.0, row["name"]
+
+    return sorted(rows, key=place)
+
+
+def report(rows: list[Row], seconds: float, workers: int) -> Row:
+    """As `cli.md` has it."""
+    kept = ("name", "state", "why", "coverage", "density_px_per_m", "ok", "seconds")
+    more = ("verdict", "islands", "notes", "kind")
+    assets = [{k: r.get(k) for k in kept} | {k: r[k] for k in more if k in r} for r in rows]
+    return {"assets": assets, "seconds": round(seconds, 2), "workers": workers}
+
+
+def put(out: Path, found: Row, job: Row) -> None:
+    """Write all three beside the results."""
+    rows, (least, greatest) = found["assets"], limits_of(job)
+    out.mkdir(parents=True, exist_ok=True)
+    (out / "batch.json").write_text(json.dumps(found, indent=1) + "\n")
+    text = io.StringIO()
+    table = csv.writer(text, lineterminator="\n")
+    table.writerow((*COLUMNS, "outside"))
+    for r in rows:
+        table.writerow([_cell(r.get(c)) for c in COLUMNS] + [outside(r, least, greatest)])
+    (out / "batch.csv").write_text(text.getvalue())
+    (out / "batch.html").write_bytes(page(found, least, greatest))
+
+
+def _cell(value: Any) -> Any:
+    """What a table may show: a text that begins like a formula is no formula."""
+    return f"'{value}" if isinstance(value, str) and value[:1] in ("=", "+", "-", "@", "\t", "\r") else "" if value is None else value
+
+
+def page(found: Row, least: float | None, greatest: float | None) -> bytes:
+    """The page."""
+    rows = ordered(found["assets"], least, greatest)
+    count = {s: sum(r["state"] == s for r in rows) for s in ("done", "unchanged", "failed")}
+    out = [f'<!doctype html><html lang="en"><meta charset="utf-8"><title>Batch</title><style>{_STYLE}</style><h1>{len(rows):,} assets</h1>']
+    out.append(
+        f"<p>{count['done']:,} done, {count['unchanged']:,} unchanged, {count['failed']:,} failed in {found['seconds']:,.1f} s on {found['workers']} workers.</p>"
+    )
+    out.append(
+        '<table><tr><th></th><th>Asset</th><th class="n">Coverage</th><th class="n">Density</th><th class="n">Islands</th><th class="n">Seconds</th><th>What it came to</th></tr>'
+    )
+    for r in rows:
+        out.append(_row(r, outside(r, least, greatest)))
+    return "".join([*out, "</table></html>\n"]).encode()
+
+
+def _row(r: Row, far: str) -> str:
+    name, path = escape(r["name"], quote=True), quote(r["name"])
+    failed = r["state"] == "failed"
+    shown = "" if failed else f'<a href="{path}/report.html"><img loading="lazy" alt="" src="{path}/sheet.png"></a>'
+    said = " ".join(x for x in (far and f"{far}.", r.get("why") or r.get("verdict") or "") if x)
+    look = "bad" if failed or far else "" if r.get("ok") else "fair"
+
+    def number(value: float | None, form: str) -> str:
+        return f'<td class="n">{"" if value is None else format(value, form)}</td>'
+
+    return (
+        f"<tr><td>{shown}</td><td>{name}<br><small>{r['state']}</small></td>{number(r.get('coverage'), '.1%')}{number(r.get('density_px_per_m'), ',.1f')}"
+        f'{number(r.get("islands"), ",")}{number(r.get("seconds"), ",.1f")}<td class="{look}">{escape(said)}</td></tr>'
+    )

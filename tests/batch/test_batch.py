@@ -1,0 +1,173 @@
+"""One job over many assets on a cluster of this machine's processes: workers are killed on the way, a broken asset fails alone, nothing is made twice."""
+
+from __future__ import annotations
+
+import csv
+import json
+import os
+import random
+import signal
+import subprocess
+import sys
+import threading
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+from quilt_core.errors import FileError
+from quilt_server.jobfile import batch, summary
+from tests.core.test_faults import squares
+from tests.kit.processes import ROOT
+
+JOB = {"job": 1, "recipe": {"map_px": 256, "passes": 4, "padding_px": 3.0}, "check": {"density_least": 30.0}}
+
+
+@pytest.fixture(scope="module")
+def library(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    """Ten assets in two folders, one of them broken; one finds its library of materials above itself."""
+    top = tmp_path_factory.mktemp("library")
+    chance = random.Random(4)
+    for n in range(9):
+        boxes = [
+            (x := chance.uniform(0, 0.6), y := chance.uniform(0, 0.6), x + chance.uniform(0.05, 0.3), y + chance.uniform(0.05, 0.3))
+            for _ in range(6 + 3 * n)
+        ]
+        path = top / ("boats" if n % 2 else "quay") / f"part{n}.obj"
+        path.parent.mkdir(exist_ok=True)
+        path.write_bytes(b"mtllib ../paint.mtl\nusemtl wood\n" + squares(boxes, size=1.0 + n))
+    (top / "paint.mtl").write_text("newmtl wood\nKd 0.5 0.4 0.3\n")
+    (top / "boats" / "torn.glb").write_bytes(b"glTF\x02\x00\x00\x00")
+    return top
+
+
+def orders(library: Path, out: Path, force: bool = False) -> list[dict[str, Any]]:
+    return [batch.order_of(a, JOB, library, out, force) for a in batch.assets_of(library, out, "file")]
+
+
+def bytes_of(out: Path) -> dict[str, bytes]:
+    """All that was put out, but for how long it took."""
+    return {p.relative_to(out).as_posix(): p.read_bytes() for p in out.rglob("*") if p.is_file() and p.name not in ("run.json",)}
+
+
+def test_a_library_is_done_the_same_by_one_and_by_two_whose_workers_are_killed(library: Path, tmp_path: Path) -> None:
+    with batch.cluster(None, 1) as client:
+        alone = batch.run(client, orders(library, tmp_path / "one"), lambda *_: None)
+    assert [r["state"] for r in alone].count("done") == 9
+    torn = next(r for r in alone if r["name"].endswith("torn.glb"))
+    assert torn["state"] == "failed" and "torn.glb" in torn["why"] and not (tmp_path / "one" / "boats" / "torn.glb").exists()
+    killed: list[int] = []
+    with batch.cluster(None, 2) as client:
+        over = threading.Event()
+
+        def kill() -> None:
+            while not over.wait(4.0) and len(killed) < 3:
+                pids = list(client.run(os.getpid).values())
+                if pids:
+                    killed.append(pids[0])
+                    os.kill(pids[0], signal.SIGKILL)
+
+        killer = threading.Thread(target=kill)
+        killer.start()
+        rows = batch.run(client, orders(library, tmp_path / "two"), lambda *_: None)
+        over.set()
+        killer.join()
+    batch.swept(tmp_path / "two")
+    assert killed
+    assert [(r["name"], r["state"], r.get("coverage")) for r in rows] == [(r["name"], r["state"], r.get("coverage")) for r in alone]
+    assert bytes_of(tmp_path / "two") == bytes_of(tmp_path / "one")
+
+
+def test_a_second_run_makes_only_what_changed(library: Path, tmp_path: Path) -> None:
+    with batch.cluster(None, 1) as client:
+        first = batch.run(client, orders(library, tmp_path)[:3], lambda *_: None)
+        before = (tmp_path / first[1]["name"] / "run.json").read_bytes()
+        (tmp_path / first[2]["name"] / "sheet.png").unlink()
+        again = batch.run(client, orders(library, tmp_path)[:3], lambda *_: None)
+    assert [r["state"] for r in first[:3]].count("failed") == 0
+    assert [r["state"] for r in again] == ["unchanged", "unchanged", "done"]
+    assert (tmp_path / first[1]["name"] / "run.json").read_bytes() == before
+
+
+def quilt(*args: object) -> subprocess.CompletedProcess[str]:
+    return subprocess.run([sys.executable, "-m", "quilt_cli", *map(str, args)], capture_output=True, text=True, cwd=ROOT, timeout=300)
+
+
+def test_the_command_line_does_folders_as_one_and_sums_up(library: Path, tmp_path: Path) -> None:
+    (tmp_path / "quay.toml").write_text("job = 1\n[recipe]\nmap_px = 256\npasses = 3\n[check]\ndensity_least = 30.0\n")
+    (tmp_path / "list.txt").write_text("# of the quay\nquay/part0.obj\nquay/part2.obj\nboats/part1.obj\n")
+    (tmp_path / "quay").symlink_to(library / "quay")
+    found = quilt(
+        "batch", library / "quay", "--out", tmp_path / "out", "--job", tmp_path / "quay.toml", "--group", "folder", "--workers", 1, "--json"
+    )
+    assert found.returncode == 0, found.stderr
+    told = json.loads(found.stdout)
+    assert [a["name"] for a in told["assets"]] == ["all"] and told["workers"] == 1 and told["assets"][0]["state"] == "done"
+    assert {p.name for p in (tmp_path / "out" / "all").glob("*.obj")} == {p.name for p in (library / "quay").glob("*.obj")}
+    page = (tmp_path / "out" / "batch.html").read_text()
+    assert "1 assets" in page and 'src="all/sheet.png"' in page and "<script" not in page
+    rows = list(csv.DictReader((tmp_path / "out" / "batch.csv").open()))
+    assert rows[0]["name"] == "all" and float(rows[0]["coverage"]) == told["assets"][0]["coverage"]
+
+
+@pytest.mark.parametrize(
+    ("args", "words"),
+    [
+        (("none",), "no such folder or list"),
+        ((".", "--out", "."), "among the mesh files"),
+        ((".", "--group", "("), "is no regular expression"),
+        (("quay/../list.txt",), "line 2"),
+        ((".", "--set", "recipe.mapp=3"), "did you mean 'map_px'"),
+        ((".", "--workers", "1", "--scheduler", "tcp://127.0.0.1:1"), "No scheduler answers"),
+    ],
+)
+def test_what_cannot_be_done_is_told_in_a_line(library: Path, tmp_path: Path, args: tuple[str, ...], words: str) -> None:
+    (library / "list.txt").write_text("quay/part0.obj\nquay/gone.obj\n")
+    where, *more = args
+    out = () if "--out" in more else ("--out", tmp_path / "o")
+    found = quilt("batch", library / where, *(library if m == "." else m for m in more), *out)
+    assert found.returncode == 2 and words in found.stderr, found.stderr
+    assert len(found.stderr.strip().splitlines()) == 1
+
+
+def test_assets_by_file_folder_pattern_and_list(library: Path, tmp_path: Path) -> None:
+    def names(group: str, where: Path = library) -> dict[str, int]:
+        return {a.name: len(a.files) for a in batch.assets_of(where, tmp_path, group)}
+
+    assert (
+        len(names("file")) == 10 and names("folder") == {"boats": 5, "quay": 5} and names(r"(part)\d") == {"part": 9, "boats/torn.glb": 1}
+    )
+    (library / "some.txt").write_text("quay/part0.obj\nboats/part1.obj\n")
+    assert names("file", library / "some.txt") == {"boats/part1.obj": 1, "quay/part0.obj": 1}
+    # What lies among the results is no asset.
+    assert len(batch.assets_of(library, library / "quay", "file")) == 5
+    with pytest.raises(FileError, match="out of the results"):
+        batch._of("(.*)", "../x.obj")
+
+
+def test_outliers_stand_first_and_no_cell_is_a_formula(tmp_path: Path) -> None:
+    def row(name: str, density: float | None, state: str = "done", ok: bool = True) -> dict[str, Any]:
+        return {
+            "name": name,
+            "state": state,
+            "density_px_per_m": density,
+            "ok": ok,
+            "coverage": 0.5,
+            "seconds": 1.0,
+            "why": "",
+            "islands": 3,
+            "verdict": "Fit",
+        }
+
+    rows = [
+        row("fine", 100),
+        row("far", 10),
+        row("=cmd", 300),
+        row("unfit", 100, ok=False),
+        row("torn", None, "failed", False),
+        row("near", 45),
+    ]
+    assert [r["name"] for r in summary.ordered(rows, 50, 200)] == ["torn", "far", "=cmd", "near", "unfit", "fine"]
+    summary.put(tmp_path, summary.report(rows, 9.0, 2), {"check": {"density_least": 50.0, "density_greatest": 200.0}})
+    assert "'=cmd" in (tmp_path / "batch.csv").read_text()
+    assert "80% below the least density" in (tmp_path / "batch.html").read_text()
