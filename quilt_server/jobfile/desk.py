@@ -5,6 +5,7 @@ It reads orders as lines of JSON and answers with lines of JSON; `Desk` is the o
 
 from __future__ import annotations
 
+import gc
 import json
 import os
 import resource
@@ -61,31 +62,50 @@ class Desk:
         self.process = None
 
 
-def _load() -> None:
-    """Load what nearly every asset needs, so that its child has it."""
-    import numpy as np
-    import shapely
-
-    from quilt_cli.compile_kernels import measuring
-    from quilt_core.formats.registry import load_quick
-    from quilt_core.pack import Recipe, pack
-
-    from . import engine  # noqa: F401
-
-    load_quick()
-    measuring()
-    pack(np.array([shapely.box(0, 0, 1, 1), shapely.box(0, 0, 2, 1)], object), Recipe(64, 1, 1, passes=1))
-
-
-def _asset(order: Row, place: Path) -> Row:
-    """Do an order in this process, which is there for it alone."""
+def _own(template: Path) -> Path:
+    """A data folder with an empty database for one asset, which this process works on from now on."""
     from django.conf import settings
     from django.db import connections
 
-    from quilt_core.errors import DoesNotFit, QuiltError
-
+    place = Path(tempfile.mkdtemp(prefix="asset-", dir=template))
+    shutil.copy(template / "empty.sqlite3", place / "quilt.sqlite3")
     settings.DATA_DIR = place
     connections["default"].settings_dict["NAME"] = place / "quilt.sqlite3"
+    return place
+
+
+def _load(template: Path) -> None:
+    """Load what nearly every asset needs, so that its child has it."""
+    from django.db import connections
+
+    from quilt_cli.compile_kernels import measuring
+    from quilt_core.formats.registry import load_quick
+
+    from . import engine
+    from .text import parsed
+
+    connections.close_all()
+    shutil.copy(template / "quilt.sqlite3", template / "empty.sqlite3")
+
+    load_quick()
+    measuring()
+    # A job of two squares: what the children of this process need is loaded then, once.
+    squares = b"".join(
+        b"v %d 0 0\nv %d 0 0\nv %d 1 0\nv %d 1 0\nvt 0 0\nvt 1 0\nvt 1 1\nvt 0 1\nf %s\n"
+        % (2 * k, 2 * k + 1, 2 * k + 1, 2 * k, b" ".join(b"%d/%d" % (4 * k + c, 4 * k + c) for c in (1, 2, 3, 4)))
+        for k in range(2)
+    )
+    place = _own(template)
+    (place / "two.obj").write_bytes(squares)
+    engine.Engine(parsed({"job": 1, "recipe": {"map_px": 64, "passes": 1}}, "two"), place).run(["two.obj"])
+    connections.close_all()
+    shutil.rmtree(place)
+
+
+def _asset(order: Row) -> Row:
+    """Do an order in this process, which is there for it alone."""
+    from quilt_core.errors import DoesNotFit, QuiltError
+
     begin = time.monotonic()
     try:
         return {**_done(order), "seconds": round(time.monotonic() - begin, 3)}
@@ -122,8 +142,7 @@ def _done(order: Row) -> Row:
 
 def _in_child(order: Row, template: Path) -> Row:
     """Do an order in a child, and answer for it where it cannot."""
-    place = Path(tempfile.mkdtemp(prefix="asset-", dir=template))
-    shutil.copy(template / "quilt.sqlite3", place / "quilt.sqlite3")
+    place = _own(template)
     read, write = os.pipe()
     pid = os.fork()
     if not pid:
@@ -134,7 +153,7 @@ def _in_child(order: Row, template: Path) -> Row:
             resource.setrlimit(resource.RLIMIT_DATA, (MEMORY, resource.getrlimit(resource.RLIMIT_DATA)[1]))
             sys.stdout = sys.stderr
             with os.fdopen(write, "w") as f:
-                json.dump(_asset(order, place), f)
+                json.dump(_asset(order), f)
             code = 0
         except BaseException as e:
             print(f"{order['name']}: {type(e).__name__}: {e}", file=sys.stderr)
@@ -143,13 +162,12 @@ def _in_child(order: Row, template: Path) -> Row:
     os.close(write)
     with os.fdopen(read) as f:
         body = f.read()
-    _, status = os.waitpid(pid, 0)
+    _, status, used = os.wait4(pid, 0)
     shutil.rmtree(place, ignore_errors=True)
     if status or not body:
         why = f"signal {os.WTERMSIG(status)}" if os.WIFSIGNALED(status) else "an error that is ours; it is told on standard error"
         return {"name": order["name"], "state": "failed", "kind": "crashed", "why": f"The work on it ended with {why}.", "seconds": None}
-    found: Row = json.loads(body)
-    return found
+    return {**json.loads(body), "peak_mb": used.ru_maxrss // 1024}
 
 
 def main() -> int:
@@ -159,10 +177,9 @@ def main() -> int:
     from .place import own_place
 
     with own_place() as template:
-        _load()
-        from django.db import connections
-
-        connections.close_all()
+        _load(template)
+        gc.collect()
+        gc.freeze()  # a child need not copy pages only because its collector looked at them
         for line in sys.stdin:
             print(json.dumps(_in_child(json.loads(line), template)), flush=True)
     return 0
