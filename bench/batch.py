@@ -126,10 +126,11 @@ def main() -> None:
         own = [r["seconds"] for r in rows if r["seconds"]]
         states = {s: sum(r["state"] == s for r in rows) for s in ("done", "failed", "unchanged")}
         peaks = [r["peak_mb"] for r in rows if r.get("peak_mb")]
+        cores = sum(r["cpu_seconds"] for r in rows if r.get("cpu_seconds")) / sum(own)
         spare = (seconds * workers - sum(own)) / len(rows) * 1000
         took.setdefault(workers, seconds)
         print(
-            f"{workers} workers{f', {killed} killed' if kill else ''}: {states} in {seconds:.0f} s, {statistics.median(own):.2f} s an asset (median), {spare:.0f} ms an asset beside its own work, "
+            f"{workers} workers{f', {killed} killed' if kill else ''}: {states} in {seconds:.0f} s, {statistics.median(own):.2f} s an asset (median, {max(own):.1f} at most, on {cores:.2f} cores), {spare:.0f} ms an asset beside its own work, "
             f"{ms:.1f} ms of it the engine's; memory at most {max(peaks):.0f} MB, median {statistics.median(peaks):.0f}",
             flush=True,
         )

@@ -88,7 +88,7 @@ def run(args: argparse.Namespace) -> int:
         orders = [batch.order_of(a, job, top, args.out, args.force) for a in assets]
         if not args.json:
             print(f"{len(orders):,} assets on {workers} workers; the engine's own page: {client.dashboard_link}", file=sys.stderr)
-        rows = batch.run(client, orders, _Told(begin))
+        rows = batch.run(client, orders, Told(begin))
     batch.swept(args.out)
     return _summed(args, rows, time.monotonic() - begin, workers, job)
 
@@ -119,7 +119,7 @@ def _summed(args: argparse.Namespace, rows: list[dict[str, Any]], seconds: float
     return 1 if any(r["state"] == "failed" for r in rows) else 0
 
 
-class _Told:
+class Told:
     """A line on a terminal: how many are done, how long the rest takes."""
 
     def __init__(self, begin: float) -> None:

@@ -13,7 +13,7 @@ from quilt_core.errors import DoesNotFit, QuiltError
 from quilt_core.model.scene import Scene
 from quilt_core.pack import Recipe
 
-from . import bake, batch, deliver, files, packing, run, unwrap, user
+from . import bake, batch, deliver, files, packing, run, survey, unwrap, user
 
 
 def _tiles(text: str) -> tuple[int, int]:
@@ -82,6 +82,7 @@ def parser(usual: dict[str, Any] | None = None) -> argparse.ArgumentParser:
     unwrap.add(commands, common, p)
     run.add(commands)
     batch.add(commands, common, p)
+    survey.add(commands, _map)
     user.add(commands)
     return top
 
@@ -181,6 +182,10 @@ def _pack(args: argparse.Namespace) -> int:
 
 def _run(args: argparse.Namespace) -> int:
     return run.run(args)
+
+
+def _survey(args: argparse.Namespace) -> int:
+    return survey.run(args)
 
 
 def _batch(args: argparse.Namespace) -> int:

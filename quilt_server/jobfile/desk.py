@@ -167,7 +167,7 @@ def _in_child(order: Row, template: Path) -> Row:
     if status or not body:
         why = f"signal {os.WTERMSIG(status)}" if os.WIFSIGNALED(status) else "an error that is ours; it is told on standard error"
         return {"name": order["name"], "state": "failed", "kind": "crashed", "why": f"The work on it ended with {why}.", "seconds": None}
-    return {**json.loads(body), "peak_mb": used.ru_maxrss // 1024}
+    return {**json.loads(body), "peak_mb": used.ru_maxrss // 1024, "cpu_seconds": round(used.ru_utime + used.ru_stime, 3)}
 
 
 def main() -> int:

@@ -65,12 +65,12 @@ def put(out: Path, found: Row, job: Row) -> None:
     table = csv.writer(text, lineterminator="\n")
     table.writerow((*COLUMNS, "outside"))
     for r in rows:
-        table.writerow([_cell(r.get(c)) for c in COLUMNS] + [outside(r, least, greatest)])
+        table.writerow([cell(r.get(c)) for c in COLUMNS] + [outside(r, least, greatest)])
     (out / "batch.csv").write_text(text.getvalue())
     (out / "batch.html").write_bytes(page(found, least, greatest))
 
 
-def _cell(value: Any) -> Any:
+def cell(value: Any) -> Any:
     """What a table may show: a text that begins like a formula is no formula."""
     return f"'{value}" if isinstance(value, str) and value[:1] in ("=", "+", "-", "@", "\t", "\r") else "" if value is None else value
 
