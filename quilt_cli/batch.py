@@ -126,7 +126,7 @@ class Told:
         self.begin, self.failed = begin, 0
 
     def __call__(self, row: dict[str, Any], done: int, of: int) -> None:
-        self.failed += row["state"] == "failed"
+        self.failed += row.get("state") == "failed"
         if not sys.stderr.isatty():
             return
         left = (time.monotonic() - self.begin) / done * (of - done)

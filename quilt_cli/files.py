@@ -51,8 +51,8 @@ def say(text: str) -> None:
         print(f"\r{text[:100]:100}\r", end="", file=sys.stderr, flush=True)
 
 
-def read(path: Path, unit_m: float) -> Scene:
-    """Read a mesh file with what it refers to; `unit_m`: see `formats.unit_for`.
+def read(path: Path, unit_m: float, root: Path | None = None) -> Scene:
+    """Read a mesh file with what it refers to; `unit_m`: see `formats.unit_for`; `root`: see `Beside`.
 
     Raises
     ------
@@ -62,7 +62,7 @@ def read(path: Path, unit_m: float) -> Scene:
         data = path.read_bytes()
     except OSError as e:
         raise FileError(str(path), e.strerror or "it cannot be opened") from e
-    unit, beside = formats.unit_for(path.name, unit_m), Beside(path.parent)
+    unit, beside = formats.unit_for(path.name, unit_m), Beside(path.parent, root)
     # A child reads it first: what crashes a library, or takes more than it may, ends there.
     bounded(lambda limit: _read_through(data, path.name, unit, Opened(beside, limit, len(data))), path.name, len(data))
     return formats.read(data, path.name, unit, beside)

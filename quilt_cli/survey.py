@@ -45,12 +45,12 @@ def add(commands: Any, size: Any) -> None:
 
 def one(order: dict[str, Any]) -> dict[str, Any]:
     """The figures of an asset, in a worker."""
-    path = Path(order["path"])
+    path, root = Path(order["path"]), Path(order["root"])
     limits = survey.Limits(*order["limits"])
     try:
-        scene = files.read(path, files.UNITS[order["unit"]])
+        scene = files.read(path, files.UNITS[order["unit"]], root)
         (analysed,) = report.analyse_all([scene], order["channel"])
-        found = [size_of(body) for maps in pictures(scene, files.Beside(path.parent, Path(order["root"]))) for body in maps.values()]
+        found = [size_of(body) for maps in pictures(scene, files.Beside(path.parent, root)) for body in maps.values()]
         own = max((max(s) for s in found if s is not None), default=None)
         return survey.figures(order["name"], analysed, order["px"], None if order["same"] else own, order["bytes"], limits)
     except (QuiltError, ValueError) as e:

@@ -171,7 +171,7 @@ def chart(rows: Sequence[Row], limits: Limits) -> str:
             if low <= math.log10(d * 10.0**k) <= high:
                 at = y(d * 10.0**k)
                 out.append(
-                    f'<path d="M{_LEFT:g} {at:.1f}H{_WIDE - 10:g}" stroke="#cdbf9f" stroke-dasharray="2 4"/><text x="{_LEFT - 6:g}" y="{at + 4:.1f}" text-anchor="end">{d * 10.0**k:g}</text>'
+                    f'<path d="M{_LEFT:g} {at:.1f}H{_WIDE - 10:g}" stroke="#cdbf9f" stroke-dasharray="2 4"/><text x="{_LEFT - 6:g}" y="{at + 4:.1f}" text-anchor="end">{d * 10.0**k:,.10g}</text>'
                 )
     if limits.target:
         out.append(
