@@ -39,7 +39,13 @@ class Beside(Mapping[str, bytes]):
         return path.read_bytes()
 
     def __iter__(self) -> Iterator[str]:
-        return (p.name for p in self.folder.iterdir() if p.is_file())
+        """Names in the folder, then those in each one above it up to the root: what names a picture without its folder means one of these."""
+        at, way = self.folder, ""
+        while at.is_dir():
+            yield from (way + p.name for p in at.iterdir() if p.is_file())
+            if at == self.root or at == at.parent:
+                return
+            at, way = at.parent, f"../{way}"
 
     def __len__(self) -> int:
         return sum(1 for _ in self)
