@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import argparse
 import hashlib
+import json
 import os
 import shutil
 import signal
@@ -87,8 +88,6 @@ def _warm() -> None:
 
 
 def _text() -> bytes:
-    import json
-
     return json.dumps(JOB, sort_keys=True).encode()
 
 
@@ -123,6 +122,7 @@ def main() -> None:
         rows, seconds, killed, ms = done(orders, workers, kill)
         batch.swept(out)
         found[out.name] = bytes_of(out)
+        (args.out / f"{out.name}.json").write_text(json.dumps({"seconds": [r["seconds"] for r in rows if r["seconds"]], "engine_ms": ms}))
         own = [r["seconds"] for r in rows if r["seconds"]]
         states = {s: sum(r["state"] == s for r in rows) for s in ("done", "failed", "unchanged")}
         peaks = [r["peak_mb"] for r in rows if r.get("peak_mb")]

@@ -84,7 +84,7 @@ def run(args: argparse.Namespace) -> int:
     assets = batch.assets_of(args.where, args.out, args.group)
     begin = time.monotonic()
     with batch.cluster(args.scheduler, args.workers) as client:
-        workers = len(client.scheduler_info()["workers"]) or 1
+        workers = batch.workers_of(client)
         orders = [batch.order_of(a, job, top, args.out, args.force) for a in assets]
         if not args.json:
             print(f"{len(orders):,} assets on {workers} workers; the engine's own page: {client.dashboard_link}", file=sys.stderr)

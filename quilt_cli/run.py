@@ -41,8 +41,9 @@ def run(args: argparse.Namespace) -> int:
 
     with own_place():
         from quilt_server.jobfile import text
-        from quilt_server.jobfile.engine import Engine, found_files, reported
+        from quilt_server.jobfile.engine import Engine, reported
         from quilt_server.jobfile.results import key_of, lines, unchanged, write
+        from quilt_server.jobfile.taking import found_files
 
         name = args.job.name
         job = text.parsed(text.with_set(text.loaded(body, name), args.set), name)

@@ -8,6 +8,7 @@ import logging
 import os
 import re
 import shutil
+import uuid
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass
@@ -20,7 +21,8 @@ from quilt_core.errors import FileError, QuiltError
 from .desk import Desk
 from .results import key_of, short, unchanged
 
-WAITING = 400  # tasks that are handed over before the first of them is done: a library is never handed over at once
+WAITING = 400  # tasks that are handed over before the first of them is done, at least
+TASKS_EACH, MOST_TOGETHER = 50, 32  # tasks that every worker gets at least before assets go together, and how many may
 LOST = 50  # how often the worker of a task may be lost before the task is given up
 Row = dict[str, Any]
 # Its watching of itself, every 10 or 20 ms in each of its processes, would take a seventh of the machine from the work.
@@ -148,7 +150,9 @@ def one(order: Row) -> Row:
         }
     old = None if order["force"] else unchanged(Path(order["out"]), Path(order["folder"]), order["key"], order["files"])
     if old is not None:
-        return {"name": order["name"], "state": "unchanged", "seconds": 0.0, **short(old)}
+        # A worker may have been lost when this was written and not yet told.
+        state = "done" if old.get("batch") is not None and old["batch"] == order.get("batch") else "unchanged"
+        return {"name": order["name"], "state": state, "seconds": 0.0, **short(old)}
     _desk = _desk or Desk()
     return _desk.do(order)
 
@@ -192,45 +196,63 @@ def cores() -> int:
     return len(os.sched_getaffinity(0))
 
 
+def workers_of(client: Any) -> int:
+    """How many workers a client's scheduler has now, at least one."""
+    return len(client.scheduler_info(n_workers=-1)["workers"]) or 1
+
+
+def window(workers: int) -> int:
+    """Tasks that are handed over before the first of them is done: a few for each worker, so that none waits, and never a library at once."""
+    return max(WAITING, 4 * workers)
+
+
+def together(assets: int, workers: int) -> int:
+    """Assets in one task. The engine's own time for a task is a few ms one after the other: with many workers and a large library several assets go together, as long as
+    every worker still gets enough tasks that none waits long for the last."""
+    return max(1, min(MOST_TOGETHER, assets // (workers * TASKS_EACH)))
+
+
+def _some(work: Callable[[Row], Row], orders: list[Row]) -> list[Row]:
+    return [work(o) for o in orders]
+
+
 def run(client: Any, orders: list[Row], tell: Callable[[Row, int, int], None], work: Callable[[Row], Row] = one) -> list[Row]:
     """Do all orders (`work` on each, in a worker); the rows in the order of the orders. `tell` hears each as it is done, how many are, and of how many."""
     from distributed import as_completed
 
-    rows: dict[str, Row] = {}
+    workers = workers_of(client)
     # The largest first: what takes longest should not be what all wait for at the end.
     turn = sorted(orders, key=lambda o: -o.get("size", 0))
-    waiting = iter(turn)
+    many = together(len(turn), workers)
+    batch = uuid.uuid4().hex
+    # Every so many-th, so that no task holds all of the largest.
+    count = -(-len(turn) // many)
+    waiting = iter([[{**o, "batch": batch} for o in turn[n::count]] for n in range(count)])
+    rows: dict[str, Row] = {}
+    names: dict[str, list[str]] = {}
 
     def hand_over() -> Any | None:
-        order = next(waiting, None)
+        some = next(waiting, None)
+        if some is None:
+            return None
+        key = f"{some[0]['name']}-{batch}"
+        names[key] = [o["name"] for o in some]
         # A task that its worker's own process was lost with is asked again too.
-        return (
-            None
-            if order is None
-            else client.submit(work, order, key=f"{order['name']}-{order['key'][:16]}-{id(orders)}", retries=LOST, pure=False)
-        )
+        return client.submit(_some, work, some, key=key, retries=LOST, pure=False)
 
-    first = [f for _ in range(WAITING) if (f := hand_over()) is not None]
-    names = {f.key: o["name"] for f, o in zip(first, turn, strict=False)}
-    order_names = iter(o["name"] for o in turn[len(first) :])
-    going = as_completed(first)
+    going = as_completed([f for _ in range(window(workers)) if (f := hand_over()) is not None])
     for future in going:
-        name = names.pop(future.key)
+        mine = names.pop(future.key)
         try:
-            row = future.result()
-        except Exception as e:  # whatever became of it is told with its asset
-            row = {
-                "name": name,
-                "state": "failed",
-                "kind": "lost",
-                "why": f"It could not be done: {type(e).__name__}: {str(e)[:200]}",
-                "seconds": None,
-            }
+            found = future.result()
+        except Exception as e:  # whatever became of it is told with its assets
+            why = f"It could not be done: {type(e).__name__}: {str(e)[:200]}"
+            found = [{"name": n, "state": "failed", "kind": "lost", "why": why, "seconds": None} for n in mine]
         future.release()
-        rows[name] = row
-        tell(row, len(rows), len(orders))
+        for row in found:
+            rows[row["name"]] = row
+            tell(row, len(rows), len(orders))
         if (more := hand_over()) is not None:
-            names[more.key] = next(order_names)
             going.add(more)
     return [rows[o["name"]] for o in orders]
 

@@ -136,7 +136,7 @@ def _done(order: Row) -> Row:
         done.read = {os.path.relpath(top / p, folder): sha for p, sha in done.read.items()}
     done.files["sheet.png"] = engine.picture()
     report = reported(done, engine, order["key"], order["files"], time.monotonic() - begin)
-    put_whole(out, done.files, report)
+    put_whole(out, done.files, report | {"batch": order.get("batch")})
     return {"name": order["name"], "state": "done", **short(report)}
 
 

@@ -2,21 +2,18 @@
 
 from __future__ import annotations
 
-import glob
 import hashlib
 import io
 import os
 import time
 import zipfile
-from collections.abc import Callable, Iterable, Iterator
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field
-from fnmatch import fnmatchcase
 from pathlib import Path
 from typing import Any
 
 from pydantic import BaseModel
 
-from quilt_core import formats
 from quilt_core.errors import FileError, NothingToDo, QuiltError
 
 from ..jobs.kinds import ALL, checked
@@ -32,7 +29,6 @@ from .steps import MAKES_UVS, numbered, params_of
 from .who import People, fits
 
 Tell = Callable[[str, float | None], None]
-MOST_FILES = 20_000  # that one job takes in
 
 
 @dataclass
@@ -51,73 +47,6 @@ class Done:
     def ok(self) -> bool:
         """Whether what was written passes its proof."""
         return bool(self.figures.get("ok"))
-
-
-def found_files(job: JobFile, folder: Path, without: Path | None = None) -> list[str]:
-    """The mesh files that a job takes in, by path below the folder, in the order of its patterns.
-
-    Parameters
-    ----------
-    without : a folder of which nothing is taken: where the results go
-
-    Raises
-    ------
-    FileError : a pattern that nothing fits, or one that leads out of the folder
-    """
-    if not folder.is_dir():
-        raise FileError(str(folder), "there is no such folder", "", "Name the folder of the mesh files with --in.")
-    top = folder.resolve()
-    out: dict[str, None] = {}
-    for pattern in job.input.files:
-        if pattern.startswith(("/", "\\")) or ".." in pattern.replace("\\", "/").split("/"):
-            raise FileError(pattern, "it leads out of the folder of the input", "", "Name another folder with --in.")
-        mine = sorted(_meshes(top, pattern, without.resolve() if without else None))
-        if not mine:
-            raise FileError(
-                pattern, f"no mesh file in {folder} fits this", "", "Name the folder of the mesh files with --in, or mend input.files."
-            )
-        out |= dict.fromkeys(mine)
-        if len(out) > MOST_FILES:
-            raise FileError(pattern, f"more than {MOST_FILES:,} files fit", "", "Take them in several jobs, or as a batch.")
-    return list(out)
-
-
-def _meshes(top: Path, pattern: str, without: Path | None) -> Iterator[str]:
-    for name in glob.iglob(pattern, root_dir=top, recursive=True):
-        path = top / name
-        if formats.is_mesh(name) and path.is_file() and not (without and path.resolve().is_relative_to(without)):
-            yield Path(name).as_posix()
-
-
-def fitting(job: JobFile, names: Iterable[str]) -> list[str]:
-    """The same of files that came with the job, by their paths from it.
-
-    Raises
-    ------
-    FileError : a pattern that nothing fits
-    """
-    meshes = sorted(n for n in names if formats.is_mesh(n))
-    out: dict[str, None] = {}
-    for pattern in job.input.files:
-        mine = [n for n in meshes if _fits(n.split("/"), pattern.split("/"))]
-        if not mine:
-            raise FileError(
-                pattern,
-                "the job takes in a mesh file that fits this, and none came along",
-                "",
-                "Choose the job file and its mesh files together.",
-            )
-        out |= dict.fromkeys(mine)
-    return list(out)
-
-
-def _fits(path: list[str], pattern: list[str]) -> bool:
-    """Whether a path fits a pattern, folder by folder; ** is any number of them."""
-    if not pattern or not path:
-        return not path and all(p == "**" for p in pattern)
-    if pattern[0] == "**":
-        return any(_fits(path[n:], pattern[1:]) for n in range(len(path) + 1))
-    return fnmatchcase(path[0], pattern[0]) and _fits(path[1:], pattern[1:])
 
 
 class Above(Exception):
@@ -231,14 +160,14 @@ class Engine:
         """Do a job as the worker would; `given`: its parameters are no one's but ours."""
         head = self.head
         params = params if given else checked(kind, params, settings_of(head))
-        row = Job.objects.create(project=self.project, kind=kind, state="running", params={"base": head.pk, **params})
+        # Nobody waits for it by itself, and where this process ends it is not left as work that goes on.
+        row = Job.objects.create(project=self.project, kind=kind, state="done", params={"base": head.pk, **params})
         try:
             with doing(kind, row.params):
                 ALL[kind].run(row)
         except BaseException:
             Job.objects.filter(pk=row.pk).update(state="failed")
             raise
-        row.state = "done"
         row.save()
         return row
 

@@ -11,8 +11,9 @@ from ..jobs.progress import StopFlag
 from ..jobs.uploads import bundles_of
 from ..projects import files as stored_files
 from ..projects.models import Job, Project, SourceFile
-from .engine import Engine, fitting
+from .engine import Engine
 from .model import JobFile
+from .taking import fitting
 from .text import ENDINGS, loaded, parsed
 
 

@@ -9,11 +9,22 @@ from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
 
+_NAME = "quilt-job-"
+
+
+def _sweep() -> None:
+    """Away with what processes left that were killed."""
+    for left in Path(tempfile.gettempdir()).glob(f"{_NAME}*-*"):
+        pid = left.name.removeprefix(_NAME).partition("-")[0]
+        if pid.isdigit() and not Path(f"/proc/{pid}").exists():
+            shutil.rmtree(left, ignore_errors=True)
+
 
 @contextmanager
 def own_place() -> Iterator[Path]:
     """A new data folder with an empty database, for this process; it is gone afterwards. Only before anything else in the process uses one."""
-    folder = Path(tempfile.mkdtemp(prefix="quilt-job-"))
+    _sweep()
+    folder = Path(tempfile.mkdtemp(prefix=f"{_NAME}{os.getpid()}-"))
     try:
         os.environ["QUILT_DATA"] = str(folder)
         os.environ["DJANGO_SETTINGS_MODULE"] = "quilt_server.settings"

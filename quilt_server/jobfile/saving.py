@@ -76,6 +76,12 @@ def job_of(project: Project) -> Saved:
         out=Out(channel=settings["channel_out"], names=settings["channel_names"]), delivery=_delivery(project, settings), bake=_bake(project, settings, people),
     )  # fmt: skip
     packed = any(s["do"] in ("pack", "ready") for s in steps)
+    for n in reversed(range(len(steps))):
+        try:
+            parsed({"job": 1, "steps": [steps[n]]}, project.name)
+        except QuiltError:  # a saved project that was opened here may hold anything
+            notes.append(f"'{steps[n]['do']}' was done with values that make no step; it is not in the job.")
+            del steps[n]
     job = parsed({**plain(job), "steps": steps, "pack": not packed and not steps}, project.name)
     if not packed and not steps:
         notes.append("Nothing was packed yet: the job packs all sheets.")

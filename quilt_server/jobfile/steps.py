@@ -70,6 +70,8 @@ def named(step: Mapping[str, Any], people: People) -> dict[str, Any]:
     out = {k: v for k, v in step.items() if k in model.model_fields and (k == "do" or v != model.model_fields[k].default)}
     if step.get("objects") is not None:
         keys = [f"{people.numbers[f]}/{n}" for f, _, n in (str(k).rpartition("/") for k in step["objects"]) if f in people.numbers]
+        if not keys:
+            raise QuiltError(f"The objects of '{step['do']}' are not there any more.")
         who = people.called(keys, by_name=True)
         out |= {"objects": [o for w in who for o in (w.objects or [])]}
         if all(w.files is not None for w in who):

@@ -15,7 +15,7 @@ from quilt_core.errors import FileError
 
 from .model import STEP_MODELS, JobFile
 
-MOST_BYTES = 64 << 20
+MOST_BYTES = 16 << 20
 ENDINGS = (".toml", ".json")
 Loc = tuple[int | str, ...]
 

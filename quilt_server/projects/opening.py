@@ -220,7 +220,7 @@ class Opened:
             made[s.id] = Snapshot.objects.create(
                 project=project, parent=made.get(s.parent_id) if s.parent_id else None, label=s.label, layout=layout, files=[files[f] for f in s.files],
                 left_out=[key_of_copy(k, files) for k in s.left_out], settings=settings, kept={k: layouts[v].pk for k, v in s.kept.items() if v in layouts},
-                work=s.work,
+                work=[w.model_dump(exclude_unset=True) for w in s.work],
             )  # fmt: skip
         head = made.get(self.tables.head) if self.tables.head is not None else None
         states = {x.pk: state for state in made.values() if (x := state.layout) is not None}

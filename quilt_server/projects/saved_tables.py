@@ -43,6 +43,23 @@ class LayoutRow(Row):
     inputs: dict[str, Any] = {}
 
 
+class WorkRow(BaseModel):
+    """See `doing`: what is looked at of it before it becomes a step, which is checked as any other."""
+
+    model_config = ConfigDict(extra="allow")
+    do: str = Field(max_length=20)
+    action: str | None = None
+    sheets: list[int] | None = None
+    tiles: list[int] | None = None
+    objects: list[str] | None = None
+    islands: dict[str, list[int]] | None = None
+    edges: dict[str, list[list[int]]] | None = None
+    faces: dict[str, list[list[int]]] | None = None
+    points: dict[str, list[list[int]]] | None = None
+    rows: dict[str, list[list[float]]] | None = None
+    strokes: list[dict[str, Any]] | None = None
+
+
 class SnapshotRow(Row):
     """See `models.Snapshot`."""
 
@@ -53,7 +70,7 @@ class SnapshotRow(Row):
     left_out: list[str] = []
     settings: dict[str, Any] = {}
     kept: dict[str, int] = {}
-    work: list[dict[str, Any]] = []
+    work: list[WorkRow] = []
 
 
 class Tables(BaseModel):

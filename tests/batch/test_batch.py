@@ -171,3 +171,21 @@ def test_outliers_stand_first_and_no_cell_is_a_formula(tmp_path: Path) -> None:
     summary.put(tmp_path, summary.report(rows, 9.0, 2), {"check": {"density_least": 50.0, "density_greatest": 200.0}})
     assert "'=cmd" in (tmp_path / "batch.csv").read_text()
     assert "80% below the least density" in (tmp_path / "batch.html").read_text()
+
+
+def test_many_workers_get_enough_and_large_libraries_go_several_at_a_time() -> None:
+    """Arithmetic: every worker has tasks waiting and gets at least so many, and the tasks hold all assets."""
+    for assets, workers in ((1, 1), (200, 2), (10_000, 10), (10_000, 1000), (1_000_000, 10), (1_000_000, 1000)):
+        many = batch.together(assets, workers)
+        assert 1 <= many <= batch.MOST_TOGETHER and batch.window(workers) >= 4 * workers
+        assert many == 1 or assets / many >= workers * batch.TASKS_EACH * 0.99
+    assert batch.together(10_000, 1000) == 1 and batch.together(1_000_000, 1000) == 20
+
+
+def test_assets_that_go_together_are_told_one_by_one(library: Path, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(batch, "TASKS_EACH", 2)
+    mine, told = orders(library, tmp_path)[:5], list[tuple[str, int]]()
+    with batch.cluster(None, 1) as client:
+        rows = batch.run(client, mine, lambda row, n, _: told.append((row["name"], n)))
+    assert [r["name"] for r in rows] == [o["name"] for o in mine] and sorted(n for _, n in told) == [1, 2, 3, 4, 5]
+    assert {r["state"] for r in rows} <= {"done", "failed"}

@@ -19,11 +19,12 @@ from demo.quay import small_set
 from quilt_core.errors import FileError, QuiltError
 from quilt_core.pack.shapes import ANGLES
 from quilt_server.jobfile import text
-from quilt_server.jobfile.engine import Done, Engine, found_files
+from quilt_server.jobfile.engine import Done, Engine
 from quilt_server.jobfile.model import STEPS, JobFile, NamedRecipe, Recipe, Sheet
 from quilt_server.jobfile.saving import job_of
 from quilt_server.jobfile.schema import published
 from quilt_server.jobfile.setting import ruled, settings_of_job
+from quilt_server.jobfile.taking import fitting, found_files
 from quilt_server.jobfile.who import People
 from quilt_server.jobs.kinds import ALL
 from quilt_server.projects.models import Project, Snapshot
@@ -311,6 +312,29 @@ def test_patterns_find_files_in_their_order_and_never_outside(folder: Path) -> N
     for bad in ("../*.obj", "/etc/*", "*.glb", "out/*"):
         with pytest.raises(FileError, match=r"out of the folder|no mesh file"):
             found(bad)
+
+
+def test_patterns_of_many_folders_take_no_time() -> None:
+    deep = "/".join("abcdefghij" * 4)
+    names = [f"{deep}/crate.obj", "crate.obj", "props/crate.obj"]
+    assert fitting(JobFile(input={"files": ["/".join(["**"] * 40 + ["crate.obj"])]}), names) == sorted(names)
+    assert fitting(JobFile(input={"files": ["*/crate.*"]}), names) == ["props/crate.obj"]
+    with pytest.raises(FileError, match="none came along"):
+        fitting(JobFile(input={"files": ["/".join(["**", "a"] * 30)]}), names)
+
+
+def test_a_saved_project_whose_work_is_nonsense_is_saved_as_a_job_without_it(browser: Browser, folder: Path) -> None:
+    head = project_of(browser).head
+    assert head is not None
+    head.work = [
+        {"do": "unwrap", "objects": ["crate.obj/0"], "stretch": "much"},
+        {"do": "dance"},
+        {"do": "pack", "sheets": [1]},
+        {"do": "unwrap", "objects": ["gone.obj/7"]},
+    ]
+    head.save()
+    saved = job_of(project_of(browser))
+    assert len(saved.notes) >= 1 and Engine(saved.job, folder).run(found_files(saved.job, folder)).figures["islands"] == 6
 
 
 def test_rules_by_material_and_later_rules(folder: Path) -> None:
