@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import io
 import json
+import random
 import re
 import subprocess
 import sys
@@ -279,6 +280,35 @@ def test_what_is_wrong_with_a_job_file_is_told_with_its_place(body: str, words: 
     with pytest.raises(FileError, match=r"a\.toml") as e:
         text.read(body.encode(), "a.toml")
     assert words in str(e.value)
+
+
+def test_damaged_job_files_end_in_words() -> None:
+    """Seeded: bytes of a good one changed, cut out and doubled, lines swapped; each is a job or is refused with its name."""
+    found = re.search(r"```toml\n(.*?)```", (ROOT / "docs" / "jobs.md").read_text(), re.DOTALL)
+    assert found is not None
+    good, told = found[1].encode(), 0
+    for case in range(400):
+        chance = random.Random(case)
+        body = bytearray(good)
+        for _ in range(chance.randint(1, 4)):
+            at, size = chance.randrange(len(body)), chance.randint(1, 40)
+            kind = chance.randrange(4)
+            if kind == 0:
+                body[at] = chance.randrange(256)
+            elif kind == 1:
+                del body[at : at + size]
+            elif kind == 2:
+                body[at:at] = body[at : at + size]
+            else:
+                body[at:at] = chance.choice([b"nan", b"-1", b"1e999", b"[[[[", b"= {}", b"\xff", b'"', b"999999999999999999999"])
+        try:
+            settings_of_job(text.read(bytes(body), "a.toml"))
+        except FileError as e:
+            told += 1
+            assert str(e).startswith("a.toml")
+        except QuiltError:
+            told += 1
+    assert 200 < told < 400
 
 
 @pytest.mark.parametrize(
