@@ -7,7 +7,7 @@ import io
 import os
 import time
 import zipfile
-from collections.abc import Callable, Iterator
+from collections.abc import Callable
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
@@ -19,9 +19,10 @@ from quilt_core.errors import FileError, NothingToDo, QuiltError
 from ..jobs.kinds import ALL, checked
 from ..jobs.progress import heard_by
 from ..projects.doing import doing
-from ..projects.models import Job, Project, Snapshot
+from ..projects.models import Job, Project, Snapshot, SourceFile
 from ..projects.sheets import sheets
 from ..projects.sources import as_it_first_came, store_parts
+from ..projects.stale import inputs_of
 from ..projects.state import readings, settings_of, source_files
 from .model import UNITS, JobFile, Unit
 from .setting import ruled, settings_of_job
@@ -41,7 +42,6 @@ class Done:
     notes: list[str] = field(default_factory=list)
     steps: list[dict[str, Any]] = field(default_factory=list)
     read: dict[str, str] = field(default_factory=dict)  # every file that was read, by its path below the folder, with its SHA-256
-    project: int = 0
 
     @property
     def ok(self) -> bool:
@@ -120,7 +120,6 @@ class Engine:
         """The files in the project, with the settings of the job."""
         job = self.job
         settings = settings_of_job(job)
-        self.done.project = self.project.pk
         self.project.head = Snapshot.objects.create(project=self.project, label="A job", settings=settings)
         self.project.save(update_fields=["head", "modified"])
         params = {"files": stored, "order": files, "unit_m": _metres(job.input.unit)}
@@ -174,7 +173,7 @@ class Engine:
     def _steps(self) -> None:
         """The rules and the steps, in order, and the packing where no step packs."""
         steps = list(self.job.steps)
-        strangers = self._strangers(steps)
+        strangers = self._strangers()
         self._rule(strangers, islands=False)
         last = max((n for n, s in enumerate(steps) if s.do in MAKES_UVS), default=-1)
         for n, step in enumerate(steps):
@@ -187,25 +186,21 @@ class Engine:
             self._pack_all()
 
     def _pack_all(self) -> None:
-        used = {n for r in _sheets_used(self.head) for n in r}
-        numbers = [s["id"] for s in sheets(settings_of(self.head)) if s["id"] in used]
+        numbers = [number for number, made_from in inputs_of(self.head).items() if made_from["count"]]
         if numbers:
             self._timed("pack", lambda: self._do("pack", {"sheets": numbers}))
 
-    def _strangers(self, steps: list[Any]) -> frozenset[int]:
+    def _strangers(self) -> frozenset[int]:
         """The files that are others than those of which something is told by number."""
         seen = self.job.input.seen
-        out = {k for k, f in source_files(self.head).items() if f.name in seen and as_it_first_came(f).original_id != seen[f.name]}
-        return frozenset(out)
+        return frozenset(
+            k for k, f in source_files(self.head).items() if f.name in seen and as_it_first_came(f).original_id != seen[f.name]
+        )
 
     def _rule(self, strangers: frozenset[int], islands: bool) -> None:
         """Take over the rules of the job as one step."""
         head = self.head
-        now = {k for k in source_files(head)}
-        # Files have other numbers once their UVs were made anew.
-        foreign = frozenset(k for k in now if k in strangers or any(k2 in strangers for k2 in _before(head, k)))
-        people = People(head)
-        found = ruled(self.job, people, settings_of(head), foreign, islands)
+        found = ruled(self.job, People(head), settings_of(head), _made_of(head, strangers), islands)
         if islands:
             self.done.notes += [n for n in found.notes if n not in self.done.notes]
         if found.left_out != list(head.left_out):
@@ -216,7 +211,7 @@ class Engine:
     def _step(self, number: int, step: BaseModel, strangers: frozenset[int]) -> None:
         kind = str(step.do)  # type: ignore[attr-defined]
         people = People(self.head)
-        foreign = {people.names[k] for k in people.names if k in strangers or any(b in strangers for b in _before(self.head, k))}
+        foreign = {people.names[k] for k in _made_of(self.head, strangers)}
         if told := sorted(numbered(step) & foreign):
             self.done.notes.append(f"steps[{number}], {kind}, was picked by hand on another {told[0]}, so it is left out.")
             return
@@ -277,20 +272,17 @@ def _on_sheet(order: dict[str, Any], known: dict[str, int]) -> dict[str, Any]:
     return order | {"sheet": known[name]}
 
 
-def _sheets_used(head: Snapshot) -> Iterator[set[int]]:
-    """The sheets that anything lies on, file by file."""
-    from ..projects.stale import inputs_of
+def _made_of(head: Snapshot, strangers: frozenset[int]) -> frozenset[int]:
+    """The files of a state that are some files or were made from them: they have other numbers once their UVs were made anew."""
 
-    yield {s for s, row in inputs_of(head).items() if row["count"]}
+    def among(f: SourceFile | None) -> bool:
+        while f is not None:
+            if f.pk in strangers:
+                return True
+            f = f.before
+        return False
 
-
-def _before(head: Snapshot, file: int) -> set[int]:
-    """The numbers of the files that one was made from."""
-    out, f = set(), source_files(head).get(file)
-    while f is not None and f.before_id:
-        out.add(f.before_id)
-        f = f.before
-    return out
+    return frozenset(k for k, f in source_files(head).items() if among(f))
 
 
 def _refused(result: dict[str, Any]) -> list[str]:
