@@ -15,6 +15,7 @@ import subprocess
 import sys
 import tempfile
 import time
+import traceback
 from pathlib import Path
 from typing import Any
 
@@ -155,8 +156,8 @@ def _in_child(order: Row, template: Path) -> Row:
             with os.fdopen(write, "w") as f:
                 json.dump(_asset(order), f)
             code = 0
-        except BaseException as e:
-            print(f"{order['name']}: {type(e).__name__}: {e}", file=sys.stderr)
+        except BaseException:
+            print(f"{order['name']}:\n{traceback.format_exc()}", file=sys.stderr)
         finally:
             os._exit(code)
     os.close(write)
