@@ -96,7 +96,7 @@ function JobFile({ project }: { project: number }) {
       </Button>
       {notes && (
         <Box role="status" mt="1" fontSize="xs">
-          {notes.length ? 'Not in the job file:' : 'All of the project is in the job file.'}
+          {notes.length ? 'What it does not hold, or does otherwise:' : 'All of the project is in the job file.'}
           {notes.map((n) => (
             <Text key={n}>{n}</Text>
           ))}
