@@ -146,8 +146,11 @@ def _one_thing(chance: random.Random, page: Page) -> int:
     """Change a setting, pack, undo or look around; 1 where it could be done."""
     busy = page.get_by_role("button", name="Stop")
     what = chance.random()
+    redo = page.get_by_role("button", name="Redo")
     if what < 0.25:
-        button = page.get_by_role("button", name="Undo")
+        # Whoever took back all that there was brings it again, so that the others have something to work on.
+        gone = redo.is_enabled() and not page.get_by_role("button", name="Pack this sheet").is_enabled() and not busy.is_visible()
+        button = redo if gone else page.get_by_role("button", name="Undo")
     elif what < 0.5 and not busy.is_visible():
         button = page.get_by_role("button", name="Pack this sheet")
     elif busy.is_visible() and what < 0.8:
