@@ -35,9 +35,10 @@ def add(commands: Any, common: argparse.ArgumentParser, p: argparse.ArgumentPars
     c.add_argument("--workers", type=int, metavar="N", help="processes, without a scheduler (one for each core)")
     c.add_argument("--force", action="store_true", help="do again what has not changed, too")
     c.add_argument("--json", action="store_true", help="print the report as JSON, and nothing else")
-    for a in (*common._actions, *p._actions):
-        if a.dest in _OPTIONS:
-            c._add_action(a)
+    mine = [a for a in (*common._actions, *p._actions) if a.dest in _OPTIONS]
+    for a in mine:
+        c._add_action(a)
+    c.set_defaults(usual={a.dest: a.default for a in mine})
 
 
 # Options of `pack`, and the key of a recipe that each is.
@@ -52,6 +53,10 @@ def _job(args: argparse.Namespace) -> dict[str, Any]:
     from quilt_server.jobfile import text
 
     if args.job is not None:
+        if told := [o for o, usual in args.usual.items() if getattr(args, o) != usual]:
+            raise QuiltError(
+                f"--{told[0].replace('_', '-')} holds where there is no job file. With --job, say it with --set, as in --set recipe.map_px=1024."
+            )
         try:
             values = text.loaded(args.job.read_bytes(), args.job.name)
         except OSError as e:

@@ -10,7 +10,8 @@ from ..jobs.kind import Kind
 from ..jobs.progress import StopFlag
 from ..jobs.uploads import bundles_of
 from ..projects import files as stored_files
-from ..projects.models import Job, Project, SourceFile
+from ..projects.models import Job, Project
+from ..projects.room import empty_else
 from .engine import Engine
 from .model import JobFile
 from .taking import fitting
@@ -58,14 +59,8 @@ def run_job(job: Job) -> None:
         Job.objects.filter(pk=job.pk).update(progress={"text": text, **({} if part is None else {"part": part})})
 
     engine = Engine(asked, None, tell, project)
-    try:
+    with empty_else(project):
         done = engine.laid_out(fitting(asked, inside), [{"path": p, "sha": sha} for p, sha in inside.items()])
-    except BaseException:
-        Project.objects.filter(pk=project.pk).update(head=None)
-        project.snapshots.all().delete()
-        project.layouts.all().delete()
-        SourceFile.objects.filter(project=project).delete()
-        raise
     if asked.name:
         Project.objects.filter(pk=project.pk).update(name=asked.name[:120])
     job.result = {"name": asked.name, "notes": done.notes, "steps": done.steps}

@@ -7,6 +7,8 @@ import json
 import os
 import shutil
 import tempfile
+from collections.abc import Iterator
+from contextlib import contextmanager
 from functools import cache
 from pathlib import Path
 from typing import Any
@@ -61,30 +63,21 @@ def write(out: Path, files: dict[str, bytes], report: dict[str, Any]) -> None:
     ------
     FileError : it cannot be written
     """
-    try:
-        out.mkdir(parents=True, exist_ok=True)
+    with _beside(out, out) as new:
         old = _files_of(out)
         (out / REPORT).unlink(missing_ok=True)
-        new = Path(tempfile.mkdtemp(prefix=".new-", dir=out))
-        try:
-            for n, (path, body) in enumerate(files.items()):
-                target = out / path
-                if not target.resolve().is_relative_to(out.resolve()):
-                    raise QuiltError(f"'{path}' would lie outside {out}.")
-                target.parent.mkdir(parents=True, exist_ok=True)
-                (new / str(n)).write_bytes(body)
-                os.replace(new / str(n), target)
-            for path in old - set(files):
-                if (out / path).resolve().is_relative_to(out.resolve()):
-                    (out / path).unlink(missing_ok=True)
-            (new / REPORT).write_text(json.dumps(report, indent=2) + "\n")
-            os.replace(new / REPORT, out / REPORT)
-        finally:
-            shutil.rmtree(new, ignore_errors=True)
-    except OSError as e:
-        raise FileError(
-            str(e.filename or out), e.strerror or "it cannot be written", "", "Make room, or choose another folder for --out."
-        ) from e
+        for n, (path, body) in enumerate(files.items()):
+            target = out / path
+            if not target.resolve().is_relative_to(out.resolve()):
+                raise QuiltError(f"'{path}' would lie outside {out}.")
+            target.parent.mkdir(parents=True, exist_ok=True)
+            (new / str(n)).write_bytes(body)
+            os.replace(new / str(n), target)
+        for path in old - set(files):
+            if (out / path).resolve().is_relative_to(out.resolve()):
+                (out / path).unlink(missing_ok=True)
+        (new / REPORT).write_text(json.dumps(report, indent=2) + "\n")
+        os.replace(new / REPORT, out / REPORT)
 
 
 def put_whole(out: Path, files: dict[str, bytes], report: dict[str, Any]) -> None:
@@ -94,14 +87,26 @@ def put_whole(out: Path, files: dict[str, bytes], report: dict[str, Any]) -> Non
     ------
     FileError : it cannot be written
     """
+    with _beside(out, out.parent) as new:
+        write(new / "whole", files, report)
+        if out.exists():
+            os.replace(out, new / "old")
+        os.replace(new / "whole", out)
+
+
+@contextmanager
+def _beside(out: Path, inside: Path) -> Iterator[Path]:
+    """A folder inside another one, in which results are made ready; gone afterwards.
+
+    Raises
+    ------
+    FileError : the disk takes nothing, told of `out`
+    """
     try:
-        out.parent.mkdir(parents=True, exist_ok=True)
-        new = Path(tempfile.mkdtemp(prefix=".new-", dir=out.parent))
+        inside.mkdir(parents=True, exist_ok=True)
+        new = Path(tempfile.mkdtemp(prefix=".new-", dir=inside))
         try:
-            write(new / "whole", files, report)
-            if out.exists():
-                os.replace(out, new / "old")
-            os.replace(new / "whole", out)
+            yield new
         finally:
             shutil.rmtree(new, ignore_errors=True)
     except OSError as e:

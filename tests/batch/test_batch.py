@@ -118,6 +118,7 @@ def test_the_command_line_does_folders_as_one_and_sums_up(library: Path, tmp_pat
         ((".", "--group", "("), "is no regular expression"),
         (("quay/../list.txt",), "line 2"),
         ((".", "--set", "recipe.mapp=3"), "did you mean 'map_px'"),
+        ((".", "--job", "quay.toml", "--map", "512"), "--map holds where there is no job file"),
         ((".", "--workers", "1", "--scheduler", "tcp://127.0.0.1:1"), "No scheduler answers"),
     ],
 )

@@ -11,8 +11,9 @@ from pydantic import StrictBool
 from quilt_core.errors import QuiltError
 
 from ...projects import files
-from ...projects.models import Job, Project, SourceFile
+from ...projects.models import Job, Project
 from ...projects.opening import Opened
+from ...projects.room import empty_else
 from ...projects.saving import save
 from ..kind import Asked, Kind
 from ..progress import StopFlag, say
@@ -57,14 +58,8 @@ def run_open(job: Job) -> None:
         say(job, text)
 
     opened = Opened(file["path"], files.path_of(file["sha"]), most(), tell)
-    try:
+    with empty_else(project):
         opened.into(project)
-    except BaseException:
-        Project.objects.filter(pk=project.pk).update(head=None)
-        project.snapshots.all().delete()
-        project.layouts.all().delete()
-        SourceFile.objects.filter(project=project).delete()
-        raise
     job.result = {"name": opened.named(project)}
 
 

@@ -1,11 +1,12 @@
 import { Button, Flex, Text } from '@chakra-ui/react'
 import { useState } from 'react'
-import type { Settings, State } from '../../api/client'
+import type { Settings } from '../../api/client'
 import { flatOf, IN_RECIPE, recipeOf, sheetBy, sheetsOf, withRecipe, withSheet, type Recipe } from '../../scene/sheets'
 import { useParts } from '../../store'
 import { Choice, NumberField, numbered, Setting } from '../parts'
 import { ROTATIONS, turning, type Rotation } from '../rotations'
 import { NameField } from '../parts'
+import { SearchEnds } from './SearchEnds'
 import { plain } from '../../words'
 import { give } from '../../give'
 
@@ -45,17 +46,6 @@ const said = (key: string, value: unknown): string =>
           : typeof value === 'number'
             ? plain(value)
             : String(value)
-
-/** The newest try of a sheet that says how many passes it took. */
-const counted = (state: State, sheet: number) =>
-  state.tries.findLast((t) => t.sheet === sheet && t.figures.passes)?.figures
-
-/** What is known of how long passes take. */
-function lastPasses(state: State, sheet: number): string {
-  const f = counted(state, sheet)
-  if (!f) return 'Pack for a time first: it is told here how many passes that makes.'
-  return `The last layout of this sheet took ${f.passes?.toLocaleString('en')}, in ${plain(f.seconds ?? 0)} s.`
-}
 
 /** The recipe of the sheet that is shown, and how it is changed. */
 function useRecipe() {
@@ -235,45 +225,7 @@ export function RecipePanel() {
           />
         </Setting>
       )}
-      <Setting
-        name="The search ends"
-        text={
-          s.passes == null
-            ? 'Stop it sooner whenever it is good enough. Counted passes give the same layout every time, on every machine: for jobs that run again.'
-            : 'The same files, rules and seed give the same layout every time, on every machine. How long that takes is told while it packs.'
-        }
-      >
-        <Choice
-          label="The search ends"
-          value={s.passes == null ? 'time' : 'passes'}
-          options={{ time: 'after a time', passes: 'after counted passes' }}
-          set={(v) => set({ passes: v === 'time' ? null : (counted(state, now.id)?.passes ?? 200) })}
-        />
-      </Setting>
-      {s.passes == null ? (
-        <Setting name="Time" text="The search goes on this long.">
-          <NumberField
-            name="Time"
-            value={s.seconds}
-            unit="s"
-            least={0}
-            most={3600}
-            set={(seconds) => set({ seconds })}
-          />
-        </Setting>
-      ) : (
-        <Setting name="Passes" text={lastPasses(state, now.id)}>
-          <NumberField
-            name="Passes"
-            value={s.passes}
-            unit=""
-            least={1}
-            most={1e7}
-            whole
-            set={(passes) => set({ passes })}
-          />
-        </Setting>
-      )}
+      <SearchEnds state={state} sheet={now.id} recipe={s} set={set} />
       <Setting name="Seed" text="Another number searches in another way.">
         <NumberField name="Seed" value={s.seed} unit="" least={0} most={1e9} whole set={(seed) => set({ seed })} />
       </Setting>
