@@ -148,6 +148,9 @@ def test_one_mesh_written_alone_leaves_the_other_readers_of_its_accessor_untouch
         ({"buffers": [{"byteLength": 9999999, "uri": "data:,"}]}, "bytes"),
         ({"accessors": [{"count": -1}]}, "accessor"),
         ({"meshes": "none"}, "not a list"),
+        ({"meshes": [{"primitives": "none"}]}, "mesh 0: its primitives"),
+        ({"meshes": [{"primitives": []}, {"primitives": [{"attributes": [3]}]}]}, "mesh 1, primitive 0: its attributes"),
+        ({"meshes": [{"primitives": []}, {"primitives": [{"targets": {"POSITION": 0}}]}]}, "mesh 1, primitive 0: its morph targets"),
     ],
 )
 def test_what_is_wrong_is_named(change: dict, words: str) -> None:

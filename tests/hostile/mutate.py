@@ -6,6 +6,7 @@ import json
 import random
 import re
 from collections.abc import Callable
+from copy import deepcopy
 from typing import Any
 
 NUMBERS = (
@@ -121,7 +122,8 @@ def spoil(chance: random.Random, root: Any) -> None:
         if chance.random() < 0.15 and isinstance(at, dict):
             del at[key]
         else:
-            at[key] = chance.choice(ODD)
+            # A copy: what is put in may be spoilt itself, and the next case has to be the same whatever came before.
+            at[key] = deepcopy(chance.choice(ODD))
         return
 
 

@@ -22,6 +22,7 @@ FOUND = [
     (2097, "a picture in a glTF whose bytes are damaged"),
     (17404, "a zip that asks for gigabytes to be unpacked"),
     (101969, "a binary USD layer whose damaged value is only unpacked when it is asked for"),
+    (163285, "a glTF whose second mesh, which no node shows, has a list for attributes"),
 ]
 
 

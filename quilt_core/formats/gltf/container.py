@@ -103,8 +103,23 @@ def parse(data: bytes, file: str, resources: Mapping[str, bytes] | None = None) 
     if not str(version).startswith("2"):
         found = f"it says version {version}" if version else "it does not name its version"
         raise FileError(file, f"this is not glTF 2.0 ({found})", "asset", "Export it as glTF 2.0.")
+    _check_primitives(document)
     _resolve_buffers(document, resources or {})
     return document
+
+
+def _check_primitives(document: Document) -> None:
+    """Every primitive is what its readers and writers walk through, in meshes that no node shows too: who writes looks at all of them."""
+    for m, mesh in enumerate(document.list("meshes")):
+        primitives = mesh.get("primitives", [])
+        if not isinstance(primitives, list) or not all(isinstance(p, dict) for p in primitives):
+            raise document.fail("its primitives are no list of objects", f"mesh {m}")
+        for n, p in enumerate(primitives):
+            if not isinstance(p.get("attributes", {}), dict):
+                raise document.fail("its attributes are no object", f"mesh {m}, primitive {n}")
+            targets = p.get("targets", [])
+            if not isinstance(targets, list) or not all(isinstance(x, dict) for x in targets):
+                raise document.fail("its morph targets are no list of objects", f"mesh {m}, primitive {n}")
 
 
 def _text(value: dict[str, Any]) -> bytes:

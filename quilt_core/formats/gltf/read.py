@@ -194,8 +194,6 @@ def _mesh(document: Document, index: int, warnings: list[str]) -> Mesh | None:
         attributes = primitive.get("attributes", {})
         if primitive.get("mode", _TRIANGLES) not in (4, 5, 6):
             continue
-        if not isinstance(primitive.get("targets", []), list) or not all(isinstance(x, dict) for x in primitive.get("targets", [])):
-            raise document.fail("its morph targets are no list of objects", where)
         if "POSITION" not in attributes:
             warnings.append(f"{where} has no positions and is left out")
             continue
