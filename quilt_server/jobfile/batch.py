@@ -23,6 +23,7 @@ from .results import key_of, short, unchanged
 
 WAITING = 400  # tasks that are handed over before the first of them is done, at least
 TASKS_EACH, MOST_TOGETHER = 50, 32  # tasks that every worker gets at least before assets go together, and how many may
+WORKERS_EACH = 16  # workers for each asset in a task: so many leave the engine idle for most of the time
 LOST = 50  # how often the worker of a task may be lost before the task is given up
 Row = dict[str, Any]
 # Its watching of itself, every 10 or 20 ms in each of its processes, would take a seventh of the machine from the work.
@@ -119,12 +120,12 @@ def _listed(where: Path) -> Iterator[str]:
         yield Path(path).as_posix()
 
 
-def order_of(asset: Asset, job: Row, top: Path, out: Path, force: bool) -> Row:
-    """What a worker is asked for: all of it, so that it can be asked of any."""
+def order_of(asset: Asset, job: Row, top: Path, out: Path, force: bool, keep: bool = False) -> Row:
+    """What a worker is asked for: all of it, so that it can be asked of any. `keep`: the project goes among the results."""
     mine = {**job, "input": {**job.get("input", {}), "files": [glob.escape(f) for f in asset.files]}}
     return {
         "name": asset.name, "folder": str(asset.folder.resolve()), "root": str(top.resolve()), "out": str((out / asset.name).resolve()), "files": list(asset.files),
-        "job": mine, "key": key_of(json.dumps(mine, sort_keys=True).encode()), "force": force,
+        "job": mine, "key": key_of(json.dumps(mine, sort_keys=True).encode()), "force": force, "keep": keep,
         "size": sum((asset.folder / f).stat().st_size for f in asset.files),
     }  # fmt: skip
 
@@ -207,9 +208,9 @@ def window(workers: int) -> int:
 
 
 def together(assets: int, workers: int) -> int:
-    """Assets in one task. The engine's own time for a task is a few ms one after the other: with many workers and a large library several assets go together, as long as
-    every worker still gets enough tasks that none waits long for the last."""
-    return max(1, min(MOST_TOGETHER, assets // (workers * TASKS_EACH)))
+    """Assets in one task. The engine's own time for a task is a few ms one after the other: many workers ask for more tasks than it can give, so several assets go
+    together then, as long as every worker still gets enough tasks that none waits long for the last. With few workers each asset is told as soon as it is done."""
+    return max(1, min(MOST_TOGETHER, workers // WORKERS_EACH, assets // (workers * TASKS_EACH)))
 
 
 def _some(work: Callable[[Row], Row], orders: list[Row]) -> list[Row]:

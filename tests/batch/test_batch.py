@@ -185,6 +185,7 @@ def test_many_workers_get_enough_and_large_libraries_go_several_at_a_time() -> N
 
 def test_assets_that_go_together_are_told_one_by_one(library: Path, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.setattr(batch, "TASKS_EACH", 2)
+    monkeypatch.setattr(batch, "WORKERS_EACH", 1)
     mine, told = orders(library, tmp_path)[:5], list[tuple[str, int]]()
     with batch.cluster(None, 1) as client:
         rows = batch.run(client, mine, lambda row, n, _: told.append((row["name"], n)))
