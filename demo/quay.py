@@ -120,8 +120,8 @@ def _cloths(mtl: str, files: list[list[Part]]) -> dict[str, bytes]:
     return {mtl: library(names), **{f"textures/{n}.png": png(n) for n in names if n in CLOTHS}}
 
 
-def large_set() -> dict[str, bytes]:
-    """The whole quay: over 40 objects and 600 islands in four files, one of them with two UV channels."""
+def all_parts() -> dict[str, list[Part]]:
+    """The parts of the whole quay by the file that they stand in."""
     mill = [
         wheel().uv(0.03),
         gate().moved(3).uv(0.012),
@@ -144,6 +144,12 @@ def large_set() -> dict[str, bytes]:
     quay += [gate("grating").moved(4).uv(0.02), wheel("wheel-spare").moved(4, 0, 3).uv(0.05), hoist("hoist-low").moved(7).uv(0.06)]
     quay += [winch(f"capstan-{k}").moved(9, 0, 1.5 * k).uv(0.08) for k in range(3)]
     iron = [bollard(f"bollard-{k + 1}").moved(-1.5, 0, 1.6 * k).uv(0.12, 0.05, 0.3) for k in range(2)]
+    return {"mill": mill, "boats": boats, "quay": quay, "bollards": iron}
+
+
+def large_set() -> dict[str, bytes]:
+    """The whole quay: over 40 objects and 600 islands in four files, one of them with two UV channels."""
+    mill, boats, quay, iron = all_parts().values()
     return {
         "mill.obj": obj(mill, "The mill", "quay.mtl"),
         "boats.obj": obj(boats, "Boats and sacks", "quay.mtl"),
@@ -151,3 +157,35 @@ def large_set() -> dict[str, bytes]:
         "bollards.glb": two_channels(iron, 2.0, png("crane")),
         **_cloths("quay.mtl", [mill, boats, quay]),
     }
+
+
+def asset_library() -> dict[str, bytes]:
+    """Every part of the quay as a file of its own, in folders that share their materials, and a job for all of them."""
+    parts = all_parts()
+    of_each = {f"{folder}/{p.name}.obj": obj([p], p.name, "../quay.mtl") for folder, found in parts.items() for p in found}
+    return of_each | _cloths("quay.mtl", list(parts.values())) | {"quay.toml": JOB}
+
+
+JOB = b"""# One job for every part of the quay.
+job = 1
+name = "Quay parts"
+
+[recipe]
+map_px = 512
+padding_px = 4.0
+rotate = "90"
+passes = 4
+
+[[steps]]
+do = "unwrap"
+[[steps]]
+do = "mend"
+action = "flip"
+
+[check]
+density_least = 100.0
+density_greatest = 1000.0
+
+[delivery]
+templates = "none"
+"""
