@@ -57,6 +57,11 @@ def parser(usual: dict[str, Any] | None = None) -> argparse.ArgumentParser:
             "--allow-host", action="append", default=[], metavar="NAME", help="a name that the team calls this machine by; repeatable"
         )
         c.add_argument("--plain-http", action="store_true", help="there is no TLS in front of it: passwords can be read on the way")
+        c.add_argument(
+            "--library", type=Path, metavar="DIR", help="a folder whose meshes batches may read, in the browser; none without it"
+        )
+        c.add_argument("--results", type=Path, metavar="DIR", help="where the results of such batches go (the data folder)")
+        c.add_argument("--scheduler", metavar="tcp://HOST:PORT", help="a Dask scheduler for such batches (this machine's cores)")
     common = argparse.ArgumentParser(add_help=False)
     common.add_argument("files", nargs="+", type=Path, metavar="FILE", help="mesh files: glTF, OBJ, PLY, USD, COLLADA")
     common.add_argument("--map", type=_map, default=2048, metavar="PX", help="map size (2048)")
@@ -93,9 +98,11 @@ def main(argv: list[str] | None = None) -> int:
     if args.command in ("demo", "start"):
         from quilt_server.launch import Where, serve
 
-        return serve(
-            Where(args.host, args.port, args.team, tuple(args.allow_host), args.plain_http), args.data, demo=args.command == "demo"
-        )
+        if args.library is not None and not args.library.is_dir():
+            print(f"quilt: {args.library}: there is no such folder. Choose another with --library.", file=sys.stderr)
+            return 2
+        where = Where(args.host, args.port, args.team, tuple(args.allow_host), args.plain_http, args.library, args.results, args.scheduler)
+        return serve(where, args.data, demo=args.command == "demo")
     if args.command == "user":
         from quilt_server import accounts
 

@@ -91,11 +91,13 @@ def _with_password(user: User) -> int:
 
 
 def own() -> None:
-    """Projects that belong to nobody belong to the oldest account from now on."""
+    """Projects and batches that belong to nobody belong to the oldest account from now on."""
     from django.contrib.auth.models import User
 
+    from .batches.models import Batch
     from .projects.models import Project
 
     first = User.objects.order_by("pk").first()
     if first is not None:
         Project.objects.filter(owner=None).update(owner=first)
+        Batch.objects.filter(owner=None).update(owner=first)

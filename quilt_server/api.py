@@ -17,6 +17,7 @@ from quilt_core.errors import QuiltError
 from quilt_core.formats.registry import FORMATS
 
 from .asked import busy, on, project_of
+from .batches.api import router as batches
 from .binary import router
 from .by_hand import router as by_hand
 from .checks import MEASURED, READ, check, what_changed, whole_settings
@@ -65,6 +66,7 @@ api.add_router("", signing)
 api.add_router("", sharing)
 api.add_router("", incoming)
 api.add_router("", work)
+api.add_router("", batches)
 
 
 @api.exception_handler(QuiltError)

@@ -68,13 +68,16 @@ _HERE = ("127.0.0.1", "localhost", "::1")
 @dataclass(frozen=True)
 class Where:
     """Where it listens, and for whom. `team`: people sign in; always so where others than this machine can come; `names` that they may call it by;
-    `plain`: nothing in front of it speaks TLS."""
+    `plain`: nothing in front of it speaks TLS; `library`: the folder whose meshes batches may read; `results`: where theirs go; `scheduler`: what gives them out."""
 
     host: str = "127.0.0.1"
     port: int = 8321
     team: bool = False
     names: tuple[str, ...] = ()
     plain: bool = False
+    library: Path | None = None
+    results: Path | None = None
+    scheduler: str | None = None
 
     def into(self, env: MutableMapping[str, str]) -> bool:
         """Say it to the settings; whether people sign in."""
@@ -83,6 +86,11 @@ class Where:
         env["QUILT_TEAM"] = "1" if team else "0"
         env["QUILT_PLAIN_HTTP"] = "1" if self.plain else "0"
         env["QUILT_HOSTS"] = ",".join(filter(None, [*env.get("QUILT_HOSTS", "").split(","), *self.names, *own]))
+        for name, path in (("QUILT_LIBRARY", self.library), ("QUILT_RESULTS", self.results)):
+            if path is not None:
+                env[name] = str(path.resolve())
+        if self.scheduler is not None:
+            env["QUILT_SCHEDULER"] = self.scheduler
         return team
 
 

@@ -30,7 +30,13 @@ DEBUG = False
 QUILT_TEAM = os.environ.get("QUILT_TEAM") == "1"
 _PLAIN_HTTP = os.environ.get("QUILT_PLAIN_HTTP") == "1"
 ALLOWED_HOSTS = ["localhost", "127.0.0.1", "[::1]", *filter(None, os.environ.get("QUILT_HOSTS", "").split(","))]
-INSTALLED_APPS = ["django.contrib.auth", "django.contrib.contenttypes", "django.contrib.sessions", "quilt_server.projects"]
+INSTALLED_APPS = [
+    "django.contrib.auth",
+    "django.contrib.contenttypes",
+    "django.contrib.sessions",
+    "quilt_server.projects",
+    "quilt_server.batches",
+]
 AUTH_PASSWORD_VALIDATORS = [
     {"NAME": "django.contrib.auth.password_validation.MinimumLengthValidator", "OPTIONS": {"min_length": 10}},
     {"NAME": "django.contrib.auth.password_validation.UserAttributeSimilarityValidator"},
@@ -86,6 +92,10 @@ QUILT_FILE_BYTES = _limit("QUILT_FILE_MB", 1024) << 20
 QUILT_UPLOAD_FILES = _limit("QUILT_UPLOAD_FILES", 2000)
 # Pixels of a picture that is looked at in the browser or carried over.
 QUILT_PICTURE_PIXELS = _limit("QUILT_PICTURE_MEGAPIXELS", 256) * 1_000_000
+# A folder whose meshes batches may read, where their results go (the data folder without it), and a Dask scheduler that gives them out.
+QUILT_LIBRARY = os.environ.get("QUILT_LIBRARY") or None
+QUILT_RESULTS = os.environ.get("QUILT_RESULTS") or None
+QUILT_SCHEDULER = os.environ.get("QUILT_SCHEDULER") or None
 DATA_UPLOAD_MAX_MEMORY_SIZE = 32 << 20  # of what is no file: settings of a very large project
 DATA_UPLOAD_MAX_NUMBER_FILES = QUILT_UPLOAD_FILES + 1
 DATA_UPLOAD_MAX_NUMBER_FIELDS = QUILT_UPLOAD_FILES + 100

@@ -120,8 +120,10 @@ def _asset(order: Row) -> Row:
 
 
 def _done(order: Row) -> Row:
+    from django.conf import settings
+
     from .engine import Above, Engine, reported
-    from .results import put_whole, short
+    from .results import PROJECT, put_whole, short
     from .text import parsed
 
     begin = time.monotonic()
@@ -135,7 +137,11 @@ def _done(order: Row) -> Row:
         engine = Engine(job, top)
         done = engine.run([(folder / f).relative_to(top).as_posix() for f in order["files"]])
         done.read = {os.path.relpath(top / p, folder): sha for p, sha in done.read.items()}
-    done.files["sheet.png"] = engine.picture()
+    if picture := engine.picture():
+        done.files["sheet.png"] = picture
+    if order.get("keep"):
+        engine.save(kept := Path(settings.DATA_DIR) / PROJECT)
+        done.files[PROJECT] = kept.read_bytes()
     report = reported(done, engine, order["key"], order["files"], time.monotonic() - begin)
     put_whole(out, done.files, report | {"batch": order.get("batch")})
     return {"name": order["name"], "state": "done", **short(report)}

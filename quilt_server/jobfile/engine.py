@@ -74,17 +74,24 @@ class Engine:
         ------
         FileError : a file that cannot be read; DoesNotFit; QuiltError : what cannot be done
         """
-        assert self.folder is not None
         self.project.save()
-        stored = []
-        for name in files:
-            self.tell(f"Taking {name} in", None)
-            self.done.read[name] = sha = _kept(self.folder / name, name)
-            stored.append({"path": name, "sha": sha})
-        self.laid_out(files, stored)
+        self.laid_out(files, self.taken_in(files))
         with heard_by(self.tell):
             self._put_out()
         return self.done
+
+    def taken_in(self, files: list[str]) -> list[dict[str, str]]:
+        """Keep files of the folder in the data folder; path and hash of each.
+
+        Raises
+        ------
+        FileError : one that cannot be read
+        """
+        assert self.folder is not None
+        for name in files:
+            self.tell(f"Taking {name} in", None)
+            self.done.read[name] = _kept(self.folder / name, name)
+        return [{"path": name, "sha": self.done.read[name]} for name in files]
 
     def laid_out(self, files: list[str], stored: list[dict[str, str]]) -> Done:
         """Do all but what is written: the project is then as the job says.
@@ -310,10 +317,12 @@ def figures_of(done: Done, head: Snapshot) -> dict[str, Any]:
     """The figures of a job in short."""
     f = done.figures
     rows = list(f.get("sheets", {}).values())
+    infos = [(f"{r.file_id}/{n}", info) for r in readings(head) for n, info in enumerate(r.objects_info)]
     return {
         "ok": done.ok,
+        "bare": [info["name"] for key, info in infos if info["bare"] and key not in head.left_out],
         "islands": f.get("islands", 0),
-        "objects": sum(len(r.objects_info) for r in readings(head)),
+        "objects": len(infos),
         "overlap_pairs": f.get("overlap_pairs", 0),
         "coverage": sum(r["coverage"] for r in rows) / len(rows) if rows else None,
         "density_px_per_m": rows[0].get("density") if len(rows) == 1 else None,

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import posixpath
+from collections.abc import Callable
 
 from quilt_core.errors import FileError, QuiltError
 
@@ -44,21 +45,27 @@ def _job_among(files: dict[str, str]) -> tuple[str, JobFile]:
     return path, parsed(values, path)
 
 
+def teller(job: Job) -> Callable[[str, float | None], None]:
+    """Writes how far work is that itself is made of other work; it ends where the job should stop."""
+    stop = StopFlag(job)
+
+    def tell(text: str, part: float | None) -> None:
+        stop.raise_if()
+        Job.objects.filter(pk=job.pk).update(progress={"text": text, **({} if part is None else {"part": part})})
+
+    return tell
+
+
 def run_job(job: Job) -> None:
     """Fill an empty project by the job file among the uploaded files; it is as it was where that cannot be done."""
-    project, stop = Project.objects.get(pk=job.project_id), StopFlag(job)
+    project = Project.objects.get(pk=job.project_id)
     bundles, refused = bundles_of(job.params["files"])
     if refused:
         raise QuiltError(refused[0].why)
     path, asked = _job_among(bundles[0].shas)
     top = posixpath.dirname(path)
     inside = {posixpath.relpath(p, top or "."): sha for p, sha in bundles[0].shas.items() if not top or p.startswith(f"{top}/")}
-
-    def tell(text: str, part: float | None) -> None:
-        stop.raise_if()
-        Job.objects.filter(pk=job.pk).update(progress={"text": text, **({} if part is None else {"part": part})})
-
-    engine = Engine(asked, None, tell, project)
+    engine = Engine(asked, None, teller(job), project)
     with empty_else(project):
         done = engine.laid_out(fitting(asked, inside), [{"path": p, "sha": sha} for p, sha in inside.items()])
     if asked.name:

@@ -16,6 +16,7 @@ from typing import Any
 from quilt_core.errors import FileError, QuiltError
 
 REPORT = "run.json"
+PROJECT = "project.quilt.zip"  # of a batch in the browser: an asset as it was left, to open
 
 
 def sha_of(path: Path) -> str | None:
@@ -133,7 +134,7 @@ def lines(report: dict[str, Any]) -> list[str]:
         out += [f"  {r}" for r in s["reasons"]]
     if not report["sheets"]:
         out.append("No island lies on a sheet.")
-    out += report["notes"]
+    out += [*bare_of(report), *report["notes"]]
     return [*out, f"{report['objects']} objects, {len(report['files'])} files written in {report['seconds']:.1f} s"]
 
 
@@ -141,11 +142,26 @@ def _px(value: float | None) -> str:
     return "none" if value is None else f"{value:.2f} px"
 
 
+def bare_of(report: dict[str, Any]) -> list[str]:
+    """What has no UVs and so lies on no sheet, in words; nothing where there is none."""
+    names = report.get("bare", [])
+    if not names:
+        return []
+    whose = (
+        f"{names[0]} has" if len(names) == 1 else f"{len(names)} objects ({', '.join(names[:3])}{', ...' if len(names) > 3 else ''}) have"
+    )
+    return [f"{whose} faces without UVs, which lie on no sheet: a step that unwraps makes them"]
+
+
 def short(report: dict[str, Any]) -> dict[str, Any]:
-    """What a batch tells of an asset."""
+    """What a batch tells of an asset: fit for baking only where all of it lies on a sheet."""
     sheets = list(report["sheets"].values())
+    bare = bare_of(report)
+    why = [*(r for s in sheets for r in [s["verdict"], *s["reasons"]] if not s["ok"]), *bare]
+    if not sheets and not bare:
+        why = ["it has no faces"]
     return {
-        "ok": report["ok"], "why": "; ".join(dict.fromkeys(r for s in sheets for r in [s["verdict"], *s["reasons"]] if not s["ok"])),
+        "ok": report["ok"] and not why, "why": "; ".join(dict.fromkeys(why)),
         "coverage": report["coverage"], "density_px_per_m": report["density_px_per_m"] or max((s["density"] or 0.0 for s in sheets), default=None),
         "verdict": "; ".join(dict.fromkeys(s["verdict"] for s in sheets)), "islands": report["islands"], "notes": report["notes"],
     }  # fmt: skip

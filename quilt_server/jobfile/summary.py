@@ -30,20 +30,37 @@ def outside(row: Row, least: float | None, greatest: float | None) -> str:
     if d is None:
         return ""
     if least is not None and d < least:
-        return f"{1 - d / least:.0%} below the least density"
+        return (
+            f"{1 - d / least:.0%} below the least density"
+            if d * 10 > least
+            else f"{least / d:,.0f} times less than the least density"
+            if d
+            else "no density at all"
+        )
     if greatest is not None and d > greatest:
-        return f"{d / greatest - 1:.0%} above the greatest density"
+        return (
+            f"{d / greatest - 1:.0%} above the greatest density" if d < greatest * 10 else f"{d / greatest:,.0f} times the greatest density"
+        )
     return ""
+
+
+FAILED, OUTSIDE, UNFIT, FINE = range(4)
+
+
+def place_of(row: Row, least: float | None, greatest: float | None) -> tuple[int, float]:
+    """How soon somebody should look at an asset: failed, outside the limits, not fit, fine; and of those outside how many times."""
+    d = row.get("density_px_per_m") or 0.0
+    far = max((least or 0.0) / d if d and least else 0.0, d / greatest if greatest else 0.0)
+    kind = FAILED if row["state"] == "failed" else OUTSIDE if outside(row, least, greatest) else UNFIT if not row.get("ok") else FINE
+    return kind, far if kind == OUTSIDE else 0.0
 
 
 def ordered(rows: list[Row], least: float | None, greatest: float | None) -> list[Row]:
     """What failed first, then what is outside the limits, the farthest first, then what is not fit, then the rest by name."""
 
     def place(row: Row) -> tuple[int, float, str]:
-        d = row.get("density_px_per_m") or 0.0
-        far = max((least or 0.0) / d if d and least else 0.0, d / greatest if greatest else 0.0)
-        kind = 0 if row["state"] == "failed" else 1 if outside(row, least, greatest) else 2 if not row.get("ok") else 3
-        return kind, -far if kind == 1 else 0.0, row["name"]
+        rank, far = place_of(row, least, greatest)
+        return rank, -far, row["name"]
 
     return sorted(rows, key=place)
 
@@ -61,13 +78,24 @@ def put(out: Path, found: Row, job: Row) -> None:
     rows, (least, greatest) = found["assets"], limits_of(job)
     out.mkdir(parents=True, exist_ok=True)
     (out / "batch.json").write_text(json.dumps(found, indent=1) + "\n")
-    text = io.StringIO()
-    table = csv.writer(text, lineterminator="\n")
-    table.writerow((*COLUMNS, "outside"))
-    for r in rows:
-        table.writerow([cell(r.get(c)) for c in COLUMNS] + [outside(r, least, greatest)])
-    (out / "batch.csv").write_text(text.getvalue())
+    (out / "batch.csv").write_text(table(rows, least, greatest))
     (out / "batch.html").write_bytes(page(found, least, greatest))
+
+
+def table(rows: list[Row], least: float | None, greatest: float | None) -> str:
+    """CSV of all assets."""
+    text = io.StringIO()
+    lines = csv.writer(text, lineterminator="\n")
+    lines.writerow((*COLUMNS, "outside"))
+    for r in rows:
+        lines.writerow([cell(r.get(c)) for c in COLUMNS] + [outside(r, least, greatest)])
+    return text.getvalue()
+
+
+def said(row: Row, least: float | None, greatest: float | None) -> str:
+    """What an asset came to, in words."""
+    far = outside(row, least, greatest)
+    return " ".join(x for x in (far and f"{far}.", row.get("why") or row.get("verdict") or "") if x)
 
 
 def cell(value: Any) -> Any:
@@ -87,15 +115,14 @@ def page(found: Row, least: float | None, greatest: float | None) -> bytes:
         '<table><tr><th></th><th>Asset</th><th class="n">Coverage</th><th class="n">Density</th><th class="n">Islands</th><th class="n">Seconds</th><th>What it came to</th></tr>'
     )
     for r in rows:
-        out.append(_row(r, outside(r, least, greatest)))
+        out.append(_row(r, outside(r, least, greatest), said(r, least, greatest)))
     return "".join([*out, "</table></html>\n"]).encode()
 
 
-def _row(r: Row, far: str) -> str:
+def _row(r: Row, far: str, text: str) -> str:
     name, path = escape(r["name"], quote=True), quote(r["name"])
     failed = r["state"] == "failed"
-    shown = "" if failed else f'<a href="{path}/report.html"><img loading="lazy" alt="" src="{path}/sheet.png"></a>'
-    said = " ".join(x for x in (far and f"{far}.", r.get("why") or r.get("verdict") or "") if x)
+    shown = "" if failed or not r.get("islands") else f'<a href="{path}/report.html"><img loading="lazy" alt="" src="{path}/sheet.png"></a>'
     look = "bad" if failed or far else "" if r.get("ok") else "fair"
 
     def number(value: float | None, form: str) -> str:
@@ -103,5 +130,5 @@ def _row(r: Row, far: str) -> str:
 
     return (
         f"<tr><td>{shown}</td><td>{name}<br><small>{r['state']}</small></td>{number(r.get('coverage'), '.1%')}{number(r.get('density_px_per_m'), ',.1f')}"
-        f'{number(r.get("islands"), ",")}{number(r.get("seconds"), ",.1f")}<td class="{look}">{escape(said)}</td></tr>'
+        f'{number(r.get("islands"), ",")}{number(r.get("seconds"), ",.1f")}<td class="{look}">{escape(text)}</td></tr>'
     )

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
+from ..batches.opening import KINDS as OF_BATCHES
 from ..jobfile.kinds import KINDS
 from .kinds import ALL
 
-EVERY = ALL | {k.name: k for k in KINDS}
+EVERY = ALL | {k.name: k for k in (*KINDS, *OF_BATCHES)}

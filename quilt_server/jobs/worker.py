@@ -13,6 +13,8 @@ from dataclasses import dataclass
 
 from quilt_cli.child import die_with_parent
 
+from ..batches.keeper import Batches
+
 log = logging.getLogger("quilt")
 _PATIENCE = 0.7  # seconds that a job has to stop by itself before its process is ended
 _MOMENT = 0.5  # seconds until a folder that cannot be used is looked at again
@@ -78,6 +80,7 @@ class Worker:
     def __init__(self, lock: int | None = None, most: int | None = None) -> None:
         self.lock, self.most = lock, most or max(1, os.cpu_count() or 1)
         self.running: dict[int, _Running] = {}
+        self.batches = Batches()
         self.ended: dict[int, bool] = {}  # jobs whose process ended before its time, and whether it was told to; until that is written
 
     def fork(self, job_id: int) -> int:
@@ -173,6 +176,7 @@ class Worker:
                     if self.running:
                         self.end_stopped()
                     self.begin()
+                    self.batches.look()
                 if told:
                     log.info("The data folder can be used again; the work goes on.")
                     told = ""
@@ -221,6 +225,7 @@ def main() -> int:
     load_quick()
     measuring()  # so that no child has to load the kernels that every change needs
     sweep()
+    Batches.sweep()
     # What is there now stays: a child need not copy pages only because its collector looked at them.
     gc.collect()
     gc.freeze()

@@ -78,6 +78,10 @@ class Running:
             out += children(pid)
         return out
 
+    def named(self, what: str) -> list[int]:
+        """Those of its processes whose command has some words in it."""
+        return [pid for pid in self.processes() if what in Path(f"/proc/{pid}/cmdline").read_text()]
+
     def grow(self, most: int) -> None:
         """Let its files grow to so many bytes only, as a full disk would; -1 for any size."""
         value = resource.RLIM_INFINITY if most < 0 else most

@@ -14,6 +14,7 @@ from django.test import Client
 
 from quilt_server import signing
 from quilt_server.api import api
+from quilt_server.batches.models import Asset, Batch
 from quilt_server.jobs.worker import run_one
 from quilt_server.projects.models import Job, Snapshot
 
@@ -106,6 +107,8 @@ def paths(project: int, mira: Person) -> list[tuple[str, str]]:
     baked = mira.run(project, "bake", px=64, rays=4)["id"]
     kept = mira.run(project, "save")["id"]
     state = mira.state(project)
+    batch = Batch.objects.create(name="Kit", state="done", owner=User.objects.get(username="mira"))
+    asset = Asset.objects.create(batch=batch, name="crate.obj", state="failed", rank=0)
     (file,) = state["files"]
     (image,) = {sha for m in file["materials"] for sha in m["images"].values()}
     out = []
@@ -119,7 +122,7 @@ def paths(project: int, mira: Person) -> list[tuple[str, str]]:
         job = {"baked": baked, "saved": kept}.get(next((k for k in ("baked", "saved") if k in path), ""), delivered)
         for name, value in (
             ("project_id", project), ("job_id", job), ("layout_id", state["layout"]), ("file_id", file["id"]), ("channel", 0), ("sha", image), ("number", 0),
-            ("sheet", 1), ("tile", 1001), ("kind", "occlusion"), ("ending", "csv"),
+            ("sheet", 1), ("tile", 1001), ("batch_id", batch.pk), ("asset_id", asset.pk), ("kind", "occlusion"), ("ending", "csv"),
         ):  # fmt: skip
             path = path.replace("{" + name + "}", str(value))
         assert "{" not in path, path
@@ -129,7 +132,7 @@ def paths(project: int, mira: Person) -> list[tuple[str, str]]:
 
 
 OPEN = {"/api/session", "/api/sign-in"}
-OF_NOBODY = {"/api/formats", "/api/projects", "/api/jobs", "/api/open", "/api/sign-out"} | OPEN
+OF_NOBODY = {"/api/formats", "/api/library", "/api/batches", "/api/projects", "/api/jobs", "/api/open", "/api/sign-out"} | OPEN
 
 
 def test_who_is_not_signed_in_gets_nothing_and_a_stranger_sees_nothing_of_others(mira: Person, tomas: Person) -> None:
@@ -146,7 +149,9 @@ def test_who_is_not_signed_in_gets_nothing_and_a_stranger_sees_nothing_of_others
             assert tomas.ask(method, path, {})[0] in (404, 422), (method, path)
             shown += method == "GET" and mira.ask(method, path)[0] == 200
     assert shown > 12, "the same addresses show its owner what is there"
-    assert tomas.ask("GET", "/api/projects")[1] == [] and tomas.ask("GET", "/api/jobs")[1] == []
+    assert (
+        tomas.ask("GET", "/api/projects")[1] == [] and tomas.ask("GET", "/api/jobs")[1] == [] and tomas.ask("GET", "/api/batches")[1] == []
+    )
     assert {k: v for k, v in mira.state(project).items() if k != "job"} == {k: v for k, v in before.items() if k != "job"}
 
 

@@ -1,4 +1,5 @@
 import { lazy, Suspense, useEffect, useState } from 'react'
+import { BatchPage } from './batches/BatchPage'
 import { useSession } from './people/session'
 import { SignIn } from './people/SignIn'
 import { StartPage } from './start/StartPage'
@@ -6,28 +7,35 @@ import { StartPage } from './start/StartPage'
 // The pictures bring the 3D library with them: the start page does not wait for it.
 const Workspace = lazy(() => import('./frame/Workspace').then((m) => ({ default: m.Workspace })))
 
-const fromAddress = () => Number(/^\/project\/(\d+)/.exec(location.pathname)?.[1] ?? 0)
+type Place = { kind: 'project' | 'batch'; id: number }
 
-/** The page reads its address: `/` is the list of projects, `/project/7` one of them. */
+function fromAddress(): Place | null {
+  const found = /^\/(project|batch)\/(\d+)/.exec(location.pathname)
+  return found && { kind: found[1] as Place['kind'], id: Number(found[2]) }
+}
+
+/** The page reads its address: `/` is the list of projects, `/project/7` one of them, `/batch/7` a batch. */
 export function App() {
-  const [project, setProject] = useState(fromAddress)
+  const [place, setPlace] = useState(fromAddress)
   useEffect(() => {
-    const back = () => setProject(fromAddress())
+    const back = () => setPlace(fromAddress())
     addEventListener('popstate', back)
     return () => removeEventListener('popstate', back)
   }, [])
-  const go = (id: number) => {
-    history.pushState(null, '', id ? `/project/${id}` : '/')
-    setProject(id)
+  const go = (to: Place | null) => {
+    history.pushState(null, '', to ? `/${to.kind}/${to.id}` : '/')
+    setPlace(to)
   }
   const { known, team, user, ask } = useSession()
   useEffect(() => void ask(), [ask])
   if (!known) return null
   if (team && !user) return <SignIn />
-  if (!project) return <StartPage open={go} />
+  const project = (id: number) => go({ kind: 'project', id })
+  if (!place) return <StartPage open={project} openBatch={(id) => go({ kind: 'batch', id })} />
+  if (place.kind === 'batch') return <BatchPage key={place.id} id={place.id} leave={() => go(null)} open={project} />
   return (
     <Suspense>
-      <Workspace key={project} id={project} leave={() => go(0)} />
+      <Workspace key={place.id} id={place.id} leave={() => go(null)} />
     </Suspense>
   )
 }

@@ -4,6 +4,194 @@
  */
 
 export interface paths {
+    "/api/batches": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Batches
+         * @description All batches, the newest first.
+         */
+        get: operations["quilt_server_batches_api_batches"];
+        put?: never;
+        /**
+         * Start Batch
+         * @description Start a batch: a job file over a folder of the library.
+         */
+        post: operations["quilt_server_batches_api_start_batch"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/batches/{batch_id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Batch
+         * @description How far a batch is.
+         */
+        get: operations["quilt_server_batches_api_batch"];
+        put?: never;
+        post?: never;
+        /**
+         * Delete Batch
+         * @description Delete a batch with its results; answers with those that are left.
+         */
+        delete: operations["quilt_server_batches_api_delete_batch"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/batches/{batch_id}/again": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Again
+         * @description Go on with a batch, or do it once more: only what changed is made anew.
+         */
+        post: operations["quilt_server_batches_api_again"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/batches/{batch_id}/assets": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Assets
+         * @description The assets of a batch, what needs somebody's eye first, a page at a time.
+         */
+        get: operations["quilt_server_batches_api_assets"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/batches/{batch_id}/assets/{asset_id}/files": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Asset Files
+         * @description What was put out for an asset, as one zip.
+         */
+        get: operations["quilt_server_batches_api_asset_files"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/batches/{batch_id}/assets/{asset_id}/open": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Open Asset
+         * @description Open an asset as a project of its own: as the batch left it, or, where it failed, brought in and not packed.
+         */
+        post: operations["quilt_server_batches_api_open_asset"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/batches/{batch_id}/assets/{asset_id}/picture": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Picture
+         * @description The small picture of an asset's first sheet.
+         */
+        get: operations["quilt_server_batches_api_picture"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/batches/{batch_id}/stop": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Stop Batch
+         * @description Stop a batch; what is done stays.
+         */
+        post: operations["quilt_server_batches_api_stop_batch"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/batches/{batch_id}/summary.csv": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Summary Csv
+         * @description All assets of a batch as a table.
+         */
+        get: operations["quilt_server_batches_api_summary_csv"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/formats": {
         parameters: {
             query?: never;
@@ -78,6 +266,26 @@ export interface paths {
          * @description Stop a job; packing keeps its best layout so far.
          */
         post: operations["quilt_server_work_stop_job"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/library": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Library
+         * @description What a folder of the library holds; nothing where no library is allowed.
+         */
+        get: operations["quilt_server_batches_api_library"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -725,6 +933,41 @@ export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
         /**
+         * AssetOut
+         * @description `said`: what it came to in words; `files`: whether something was put out; `picture`: whether there is one.
+         */
+        AssetOut: {
+            /** Coverage */
+            coverage: number | null;
+            /** Density */
+            density: number | null;
+            /** Files */
+            files: boolean;
+            /** Id */
+            id: number;
+            /** Islands */
+            islands: number | null;
+            /** Name */
+            name: string;
+            /** Ok */
+            ok: boolean;
+            /** Picture */
+            picture: boolean;
+            /** Said */
+            said: string;
+            /** Seconds */
+            seconds: number | null;
+            /** State */
+            state: string;
+        };
+        /** AssetsOut */
+        AssetsOut: {
+            /** More */
+            more: number;
+            /** Rows */
+            rows: components["schemas"]["AssetOut"][];
+        };
+        /**
          * AtWork
          * @description A job that is not over, of a project that is not open; `part` of it (0 to 1) is done after so many seconds, where that is known.
          */
@@ -743,6 +986,63 @@ export interface components {
             seconds: number;
             /** Text */
             text: string;
+        };
+        /**
+         * BatchIn
+         * @description `folder`: below the library; `group`: file, folder or a regular expression; `job_name`, `job_text`: the job file.
+         */
+        BatchIn: {
+            /** Folder */
+            folder: string;
+            /**
+             * Group
+             * @default file
+             */
+            group: string;
+            /** Job Name */
+            job_name: string;
+            /** Job Text */
+            job_text: string;
+        };
+        /**
+         * BatchOut
+         * @description `counts`: assets by what they came to; `seconds`: of this run, or the last; `stopping`: it was told to; `results`: where they lie, for who may go there; `least`, `greatest`: the limits of the density.
+         */
+        BatchOut: {
+            /** Counts */
+            counts: {
+                [key: string]: number;
+            };
+            /** Created */
+            created: string;
+            /** Done */
+            done: number;
+            /** Error */
+            error: string;
+            /** Folder */
+            folder: string;
+            /** Greatest */
+            greatest: number | null;
+            /** Group */
+            group: string;
+            /** Id */
+            id: number;
+            /** Least */
+            least: number | null;
+            /** Name */
+            name: string;
+            /** Results */
+            results: string;
+            /** Seconds */
+            seconds: number;
+            /** State */
+            state: string;
+            /** Stopping */
+            stopping: boolean;
+            /** Total */
+            total: number;
+            /** Workers */
+            workers: number;
         };
         /** Bleed */
         Bleed: {
@@ -991,6 +1291,20 @@ export interface components {
             unit_m: number;
             /** Warnings */
             warnings: string[];
+        };
+        /**
+         * FolderOut
+         * @description A folder of the library. `path`: below it; `meshes`: in and below it, at least so many where there are `more`.
+         */
+        FolderOut: {
+            /** Folders */
+            folders: string[];
+            /** Meshes */
+            meshes: number;
+            /** More */
+            more: boolean;
+            /** Path */
+            path: string;
         };
         /**
          * FormatOut
@@ -1919,6 +2233,248 @@ export interface components {
 }
 export type $defs = Record<string, never>;
 export interface operations {
+    quilt_server_batches_api_batches: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["BatchOut"][];
+                };
+            };
+        };
+    };
+    quilt_server_batches_api_start_batch: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["BatchIn"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["BatchOut"];
+                };
+            };
+        };
+    };
+    quilt_server_batches_api_batch: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                batch_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["BatchOut"];
+                };
+            };
+        };
+    };
+    quilt_server_batches_api_delete_batch: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                batch_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["BatchOut"][];
+                };
+            };
+        };
+    };
+    quilt_server_batches_api_again: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                batch_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["BatchOut"];
+                };
+            };
+        };
+    };
+    quilt_server_batches_api_assets: {
+        parameters: {
+            query?: {
+                show?: "all" | "failed" | "outside" | "unfit" | "fine" | "waiting";
+                start?: number;
+            };
+            header?: never;
+            path: {
+                batch_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AssetsOut"];
+                };
+            };
+        };
+    };
+    quilt_server_batches_api_asset_files: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                batch_id: number;
+                asset_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    quilt_server_batches_api_open_asset: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                batch_id: number;
+                asset_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OpenedOut"];
+                };
+            };
+        };
+    };
+    quilt_server_batches_api_picture: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                batch_id: number;
+                asset_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    quilt_server_batches_api_stop_batch: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                batch_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["BatchOut"];
+                };
+            };
+        };
+    };
+    quilt_server_batches_api_summary_csv: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                batch_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
     quilt_server_api_list_formats: {
         parameters: {
             query?: never;
@@ -2001,6 +2557,28 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["JobOut"];
+                };
+            };
+        };
+    };
+    quilt_server_batches_api_library: {
+        parameters: {
+            query?: {
+                folder?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FolderOut"] | null;
                 };
             };
         };

@@ -1,6 +1,7 @@
 import { Box, Button, Flex, Grid, Heading, Input, Text } from '@chakra-ui/react'
 import { useCallback, useEffect, useState } from 'react'
 import { api, openJob, openSaved, words, type ProjectRow } from '../api/client'
+import { Batches } from '../batches/Batches'
 import { NightSwitch } from '../frame/NightSwitch'
 import { AllWork } from '../frame/Others'
 import { Me } from '../people/Me'
@@ -18,7 +19,7 @@ const JOB = [
 ]
 
 /** The projects, and what the application is for. */
-export function StartPage({ open }: { open: (id: number) => void }) {
+export function StartPage({ open, openBatch }: { open: (id: number) => void; openBatch: (id: number) => void }) {
   const [projects, setProjects] = useState<ProjectRow[]>([])
   const [name, setName] = useState('')
   const [error, setError] = useState('')
@@ -181,6 +182,7 @@ export function StartPage({ open }: { open: (id: number) => void }) {
                   </Button>
                 </Flex>
               ))}
+            <Batches open={openBatch} />
           </Box>
           <Box>
             <Text fontSize="md" mb="3">
