@@ -32,7 +32,7 @@ def page(title: str, sheets: list[dict[str, Any]], carried: list[dict[str, Any]]
     Parameters
     ----------
     sheets : for each `name`, `figures`, `bleed` (or None), `padding_px`, `margin_px`, `pictures` {caption: PNG}
-    carried : for each map carried over `sheet`, `tile`, `kind`, `px`, `psnr`, `mean`, `texels_per_second`, `bare`
+    carried : for each map carried over `sheet`, `tile`, `kind`, `px`, `psnr`, `mean`, `bare`
     seen : for each quantity `kind`, `psnr`, `mean`, `worst` material, `worst_psnr`
     """
     out = [f'<!doctype html><html lang="en"><meta charset="utf-8"><title>{escape(title)}</title><style>{_STYLE}</style>']
@@ -69,14 +69,12 @@ def page(title: str, sheets: list[dict[str, Any]], carried: list[dict[str, Any]]
             )
     if carried:
         out.append("<h2>Old paint, carried over</h2><table><tr><th>Sheet</th><th>Tile</th><th>Map</th>")
-        out.append(
-            '<th class="n">PSNR</th><th class="n">Mean difference</th><th class="n">Texels a second</th><th class="n">Bare triangles</th></tr>'
-        )
+        out.append('<th class="n">PSNR</th><th class="n">Mean difference</th><th class="n">Bare triangles</th></tr>')
         for c in carried:
             psnr = "the same" if c["psnr"] is None else f"{c['psnr']:.1f} dB"
             out.append(
                 f'<tr><td>{escape(c["sheet"])}</td><td>{c["tile"]}</td><td>{escape(c["kind"])}</td><td class="n">{psnr}</td>'
-                f'<td class="n">{c["mean"]:.2f} of 255</td><td class="n">{c["texels_per_second"]:,.0f}</td><td class="n">{c["bare"]}</td></tr>'
+                f'<td class="n">{c["mean"]:.2f} of 255</td><td class="n">{c["bare"]}</td></tr>'
             )
         out.append(
             "</table><p><small>The difference between the old paint and the new map, both sampled at random points of the surface.</small></p>"

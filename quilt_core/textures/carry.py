@@ -9,7 +9,6 @@ island (a surface direction d of the old UV plane is J d in the new one, J the d
 from __future__ import annotations
 
 import math
-import time
 from dataclasses import dataclass, replace
 
 import numpy as np
@@ -173,12 +172,11 @@ class Patch:
 
 @dataclass(frozen=True)
 class Carried:
-    """A map (px, px, 3) of values as stored, 0 to 1; which texels a triangle covers; how many triangles had no picture; the seconds it took."""
+    """A map (px, px, 3) of values as stored, 0 to 1; which texels a triangle covers; how many triangles had no picture."""
 
     values: Single
     covered: NDArray[np.bool_]
     bare: int
-    seconds: float
 
 
 def _shrink(patch: Patch, px: int) -> Floats:
@@ -244,7 +242,6 @@ def carry(patches: list[Patch], kind: str, px: int, corner: tuple[int, int] = (0
     ----------
     reach : texels of padding around islands that take the nearest island's colour; infinite for all that is empty
     """
-    begin = time.perf_counter()
     out = np.zeros((px, px, 3), np.float32)
     covered = np.zeros((px, px), bool)
     bare = 0
@@ -262,7 +259,7 @@ def carry(patches: list[Patch], kind: str, px: int, corner: tuple[int, int] = (0
     values = stored(out, kind)
     owner, rows, columns = dilated(np.where(covered, 0, -1).astype(np.int32), reach)
     values = np.where((owner >= 0)[:, :, None], values[rows, columns], neutral).astype(np.float32)
-    return Carried(values, covered, bare, time.perf_counter() - begin)
+    return Carried(values, covered, bare)
 
 
 @dataclass(frozen=True)

@@ -216,11 +216,9 @@ def _draw(out: Paint, s: Sheet, tile: int, px: int, made: _Map) -> None:
     out.pictures[path] = _png(_single(values, made.deep) if made.single else picture_of(values))
     out.pictures[DIFFERENCES + name] = _png(difference_picture(off, min(px, 1024), corner))
     out.maps.setdefault((s.number, tile), {})[made.kind] = path
-    seconds = sum(found.seconds for found, _, _ in done)
     out.figures.append(
         {"sheet": s.name, "tile": tile, "kind": made.kind, "px": px, "file": path, "psnr": None if np.isinf(off.psnr) else round(off.psnr, 2),
-         "mean": round(off.mean, 3), "high": round(off.high, 2), "texels_per_second": round(px * px / max(seconds, 1e-9)),
-         "bare": max(found.bare for found, _, _ in done)}
+         "mean": round(off.mean, 3), "high": round(off.high, 2), "bare": max(found.bare for found, _, _ in done)}
     )  # fmt: skip
 
 

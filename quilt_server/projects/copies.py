@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from typing import Any
 
 from quilt_core.arrays import pack_arrays, unpack_arrays
@@ -34,14 +35,14 @@ def copied(source: Project) -> Project:
     return copy
 
 
-def key_of_copy(key: str, files: dict[int, int]) -> str:
-    """The key of an object or island with its file's new number."""
+def key_of_copy(key: str, files: Mapping[int, int | str]) -> str:
+    """The key of an object or island with its file's new number, or its name."""
     sign = "/" if "/" in key else ":"
     file, _, number = key.partition(sign)
     return f"{files.get(int(file), 0)}{sign}{number}"
 
 
-def settings_of_copy(settings: dict[str, Any], files: dict[int, int]) -> dict[str, Any]:
+def settings_of_copy(settings: dict[str, Any], files: Mapping[int, int | str]) -> dict[str, Any]:
     """Settings whose rules follow files with other numbers."""
 
     def keys(k: str) -> list[str]:
@@ -53,7 +54,7 @@ def settings_of_copy(settings: dict[str, Any], files: dict[int, int]) -> dict[st
     }
 
 
-def figures_of_copy(figures: Any, files: dict[int, int]) -> Any:
+def figures_of_copy(figures: Any, files: Mapping[int, int | str]) -> Any:
     """Figures whose names of islands point into the copy's files."""
     if isinstance(figures, dict):
         named = {k: [key_of_copy(x, files) for x in v] for k, v in figures.items() if k in ("gap_at", "margin_at")}

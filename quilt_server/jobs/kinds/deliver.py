@@ -27,12 +27,13 @@ from quilt_core.textures.seen import by_material, reasons, summed
 from quilt_core.textures.tile_images import ImageRecipe, named
 from quilt_core.uv.analysis import IDENTITY
 
+from ...projects.copies import figures_of_copy, settings_of_copy
 from ...projects.measuring import figures_of, measured_anew, picture
 from ...projects.models import Job, Project
 from ...projects.opened import arrays_of
 from ...projects.reading import Chosen, Parts, choose, parts_of, regions_of, sheet_numbers, twin_groups
 from ...projects.sheets import of_sheet, sheet_by, sheets
-from ...projects.state import settings_of
+from ...projects.state import settings_of, source_files
 from ..drawing import draw_tiles
 from ..kind import Asked, Kind, Real, Whole
 from ..painting import coat_of, paint_sheets
@@ -199,11 +200,17 @@ def run_deliver(job: Job) -> None:
     figures["seen_by_material"] = by_material(writer.seen)
     figures["looks_other"] = reasons(figures["seen"])
     draw_tiles(job, delivery, again, settings, figures, order.params)
-    delivery.put("report.json", json.dumps(figures, indent=2).encode(), "report")
+    delivery.put("report.json", json.dumps(_told(figures, {k: f.name for k, f in source_files(head).items()}), indent=2).encode(), "report")
     delivery.put("report.html", _page(project, again, settings, figures), "report")
     zipped = delivery.zipped()
     job.put_out(zipped)
     job.result = {"bytes": len(zipped), "figures": figures, "per_sheet": bool(order.per_sheet)}
+
+
+def _told(figures: dict[str, Any], names: dict[int, str]) -> dict[str, Any]:
+    """The report as it leaves: files by their names, since their numbers mean nothing elsewhere, so that the same job on another machine tells the same."""
+    settings = json.loads(json.dumps(settings_of_copy(figures["settings"], names), sort_keys=True))
+    return {**figures_of_copy(figures, names), "settings": settings}
 
 
 def _room(parts: Parts, rows: Floats, on: NDArray[np.int64], numbers: set[int]) -> Room:
