@@ -68,7 +68,7 @@ def unzipped(name: str, stream: IO[bytes], most: Most, keep: Callable[[Iterator[
     """
     try:
         with zipfile.ZipFile(stream) as archive:
-            entries = [e for e in archive.infolist() if not e.is_dir() and not e.filename.startswith("__MACOSX")]
+            entries = [e for e in archive.infolist() if not e.filename.endswith("/") and not e.filename.startswith("__MACOSX")]
             check_entries(name, entries, most)
             return {_clean(name, e.filename): keep(_parts(archive, e)) for e in entries}
     except DAMAGED as e:

@@ -315,6 +315,16 @@ def test_a_package_names_nothing_outside_it(asset: str) -> None:
         formats.read(out.getvalue(), "shed.usdz")
 
 
+def test_a_package_whose_file_has_no_name_is_told() -> None:
+    """A name that begins with a zero byte is none: zipfile cuts it there."""
+    out = BytesIO()
+    with zipfile.ZipFile(out, "w", zipfile.ZIP_STORED) as archive:
+        archive.writestr("shed.usda", SHED)
+        archive.writestr("paint.png", b"")
+    with pytest.raises(FileError, match="a file of the package has no name"):
+        formats.read(out.getvalue().replace(b"paint.png", b"\0aint.png"), "shed.usdz")
+
+
 def package(tmp_path: Path, change: Callable[[str], str] = lambda text: text) -> bytes:
     (tmp_path / "in/textures").mkdir(parents=True)
     (tmp_path / "in/shed.usda").write_text(change(SHED))

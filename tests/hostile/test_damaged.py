@@ -23,6 +23,7 @@ FOUND = [
     (17404, "a zip that asks for gigabytes to be unpacked"),
     (101969, "a binary USD layer whose damaged value is only unpacked when it is asked for"),
     (163285, "a glTF whose second mesh, which no node shows, has a list for attributes"),
+    (184422, "a usdz with a file that has no name"),
 ]
 
 

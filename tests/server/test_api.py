@@ -198,6 +198,15 @@ def test_a_zip_with_folders(browser: Browser) -> None:
     assert [f["name"] for f in browser.state()["files"]] == ["set/a.obj", "set/sub/b.obj"]
 
 
+def test_a_zip_whose_file_has_no_name_is_told(browser: Browser) -> None:
+    out = io.BytesIO()
+    with zipfile.ZipFile(out, "w") as z:
+        z.writestr("a.obj", PLANE)
+        z.writestr("lid.obj", PLANE)
+    told = browser.upload(set__zip=out.getvalue().replace(b"lid.obj", b"\0id.obj"))
+    assert told["state"] == "failed" and "set.zip" in told["error"] and "is not a file name" in told["error"]
+
+
 @pytest.mark.parametrize("name", ["../up.obj", "/etc/a.obj", "a/../../b.obj"])
 def test_names_that_climb_are_refused(browser: Browser, name: str) -> None:
     data = {"files": [SimpleUploadedFile("x.obj", PLANE)], "paths": [name]}

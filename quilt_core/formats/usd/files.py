@@ -142,7 +142,9 @@ def _unpacked(data: bytes, file: str) -> Layers:
     """A package: a zip of files stored as they are, of which the first is the root (the specification of usdz)."""
     try:
         with zipfile.ZipFile(io.BytesIO(data)) as archive:
-            entries = [e for e in archive.infolist() if not e.is_dir()]
+            entries = [e for e in archive.infolist() if not e.filename.endswith("/")]
+            if not all(e.filename for e in entries):
+                raise FileError(file, "a file of the package has no name", "", "Export it again.")
             if any(e.compress_type != zipfile.ZIP_STORED or e.flag_bits & 1 for e in entries):
                 raise FileError(file, "its files are compressed, which a usdz must not do", "", "Export it again.")
             if not entries or len(entries) > MOST_FILES:
