@@ -65,6 +65,20 @@ def test_only_the_libraries_that_an_obj_names_count() -> None:
     assert "Kd 1 0 0" in library and "0 1 0" not in library and "d 0.5" not in library and "zinc" not in library
 
 
+@pytest.mark.parametrize(
+    ("library", "picture"), [("looks/old.mtl", "looks/wood.png"), ("../looks/old.mtl", "../looks/wood.png"), ("looks/old.mtl", "wood.png")]
+)
+def test_pictures_of_a_library_are_counted_from_its_folder(library: str, picture: str) -> None:
+    """Common practice, no source: from the library's folder; where nothing is there, from the mesh. The library that is written beside the mesh says it from there."""
+    body = OBJ.replace(b"old.mtl", library.encode())
+    beside = {library: MTL, picture: BODIES["textures/a.1001.png"]}
+    scene = formats.read(body, "a.obj", 1.0, beside)
+    assert picture in scene.references
+    wiring = plan(scene, spots(scene, [[0, 0, 0, 1001], [0, 0]]), MAPS, {0: "Sheet 1"})
+    written = rewire(scene, {"": body}, beside, wiring).files["a.mtl"].decode()
+    assert f"map_Kd {picture}" in written
+
+
 @pytest.mark.parametrize("line", [b"mtllib first.mtl second.mtl", b"mtllib first.mtl\nmtllib second.mtl", b"mtllib all of it.mtl"])
 def test_a_statement_names_one_library_with_spaces_or_several(line: bytes) -> None:
     # Several names in one statement: the format's description by its maker, from memory. Of one name in two libraries the last one counts.

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import io
 import math
+import posixpath
 import re
 from collections.abc import Mapping
 from dataclasses import dataclass, field
@@ -55,6 +56,26 @@ def blocks_of(data: bytes) -> dict[str, Block]:
             if values and all(map(math.isfinite, values)):
                 now.numbers[word] = values
     return out
+
+
+def seen_from_mesh(data: bytes, library: str, resources: Mapping[str, bytes]) -> bytes:
+    """A library with its pictures named as they are seen from the mesh. They are counted from the library's own folder (common practice, the format does not say);
+    what is not there is left as it is, since some programs count from the mesh.
+
+    Parameters
+    ----------
+    library : its path from the mesh; resources : the files beside the mesh
+    """
+    folder = posixpath.dirname(library)
+    if not folder:
+        return data
+    out = []
+    for line in data.decode("utf-8", "replace").splitlines():
+        word, _, rest = line.strip().partition(" ")
+        path = split_options(rest.strip())[1] if word.lower().startswith(_MAPS) and rest.strip() else ""
+        found = find_resource(posixpath.join(folder, path.replace("\\", "/")), resources) if path else None
+        out.append(line if found is None else f"{line[: line.rindex(path)]}{found}")
+    return "\n".join(out).encode()
 
 
 def split_options(text: str) -> tuple[list[tuple[str, list[str]]], str]:

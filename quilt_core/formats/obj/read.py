@@ -18,7 +18,7 @@ from ...errors import FileError
 from ...model.scene import Material, Mesh, MeshObject, Polygons, Scene, UvChannel
 from ..beside import find_resource
 from ..polygons import triangulate
-from .mtl import Block, blocks_of, material
+from .mtl import Block, blocks_of, material, seen_from_mesh
 from .scan import ObjScan, ScanError, scan
 
 _MARKS = ((codecs.BOM_UTF16_LE, "utf-16-le"), (codecs.BOM_UTF16_BE, "utf-16-be"))
@@ -125,7 +125,7 @@ def _materials(s: ObjScan, resources: Mapping[str, bytes]) -> list[Material]:
     names = list(dict.fromkeys(a for k, a, _ in s.statements if k == "usemtl"))
     blocks: dict[str, Block] = {}
     for path in libraries_of(s, resources):
-        blocks |= blocks_of(resources[path])
+        blocks |= blocks_of(seen_from_mesh(resources[path], path, resources))
     return [material(n, blocks[n], resources) if n in blocks else Material(n) for n in names]
 
 

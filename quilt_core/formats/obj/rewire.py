@@ -11,7 +11,7 @@ from ...model.material import Material
 from ...model.scene import Scene
 from ..recast import split
 from ..wiring import NewMaterial, Rewired, Wiring, face_labels, safe_name
-from .mtl import MTL, kept_options, lines_of
+from .mtl import MTL, kept_options, lines_of, seen_from_mesh
 from .read import libraries_of, read
 from .write import with_materials
 
@@ -23,7 +23,7 @@ def rewire(scene: Scene, written: Mapping[str, bytes], beside: Mapping[str, byte
     again = read(written[""], scene.file)
     text, scanned = again.key
     # Other libraries of the folder belong to other files: a material of the same name is another one there.
-    old = [beside[path] for path in libraries_of(scanned, beside)]
+    old = [seen_from_mesh(beside[path], path, beside) for path in libraries_of(scanned, beside)]
     body = with_materials(text.body, scanned, _faces(scene, wiring, len(scanned.faces) - 1))
     lines = [x for x in body.split(b"\n") if not x.strip().startswith(b"mtllib")]
     main = text.encode(b"\n".join([b"mtllib " + name.encode(), *lines]))
