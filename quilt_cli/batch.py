@@ -7,17 +7,24 @@ import json
 import sys
 import time
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from quilt_core.errors import FileError, QuiltError
+
+if TYPE_CHECKING:
+    from quilt_server.jobfile.far import Far
 
 
 def add(commands: Any, common: argparse.ArgumentParser, p: argparse.ArgumentParser) -> None:
     """The words of the command. `common` and `p`: the options of `pack`, which hold where there is no job file."""
     c = commands.add_parser("batch", help="one job over many assets: each is packed, proven and delivered on its own")
-    c.add_argument("where", type=Path, metavar="DIR-or-LIST", help="a folder of mesh files, or a text file with one path a line")
     c.add_argument(
-        "--out", type=Path, required=True, metavar="DIR", help="another folder, for the results: a folder for each asset, and batch.html"
+        "where",
+        metavar="DIR-or-LIST",
+        help="a folder of mesh files (or its address, as fsspec has it), or a text file with one path a line",
+    )
+    c.add_argument(
+        "--out", required=True, metavar="DIR", help="another folder or address, for the results: a folder for each asset, and batch.html"
     )
     c.add_argument("--job", type=Path, metavar="JOB", help="a job file; what it says of input.files is replaced by each asset's")
     c.add_argument(
@@ -79,10 +86,13 @@ def run(args: argparse.Namespace) -> int:
 
     if args.workers is not None and args.workers < 1:
         raise QuiltError("There is at least one worker.")
-    if not args.where.exists():
-        raise FileError(str(args.where), "there is no such folder or list")
-    top = args.where if args.where.is_dir() else args.where.parent
-    if args.out.resolve() == top.resolve():
+    args.where, args.out = _place(args.where), _place(args.out)
+    top = args.where
+    if isinstance(args.where, Path):
+        if not args.where.exists():
+            raise FileError(str(args.where), "there is no such folder or list")
+        top = args.where if args.where.is_dir() else args.where.parent
+    if (args.out.resolve() == top.resolve()) if isinstance(args.out, Path) and isinstance(top, Path) else str(args.out) == str(top):
         raise FileError(str(args.out), "the results would lie among the mesh files", "", "Choose another folder for --out.")
     with own_place():
         job = _job(args)
@@ -96,6 +106,12 @@ def run(args: argparse.Namespace) -> int:
         rows = batch.run(client, orders, Told(begin))
     batch.swept(args.out)
     return _summed(args, rows, time.monotonic() - begin, workers, job)
+
+
+def _place(text: str) -> Path | Far:
+    from quilt_server.jobfile.far import Far, is_far
+
+    return Far(text.rstrip("/")) if is_far(text) else Path(text)
 
 
 def _summed(args: argparse.Namespace, rows: list[dict[str, Any]], seconds: float, workers: int, job: dict[str, Any]) -> int:
@@ -119,7 +135,7 @@ def _summed(args: argparse.Namespace, rows: list[dict[str, Any]], seconds: float
             print(f"and {len(bad) - 40:,} more, in batch.html")
         count = {s: sum(r["state"] == s for r in rows) for s in ("done", "unchanged", "failed")}
         print(
-            f"{count['done']:,} done, {count['unchanged']:,} unchanged, {count['failed']:,} failed in {seconds:,.1f} s; {args.out / 'batch.html'}"
+            f"{count['done']:,} done, {count['unchanged']:,} unchanged, {count['failed']:,} failed in {seconds:,.1f} s; {args.out}/batch.html"
         )
     return 1 if any(r["state"] == "failed" for r in rows) else 0
 

@@ -6,6 +6,7 @@ import os
 import sys
 from collections.abc import Iterator, Mapping
 from pathlib import Path
+from typing import ClassVar, Protocol
 
 from quilt_core import formats
 from quilt_core.errors import FileError
@@ -16,8 +17,21 @@ from .child import Opened, bounded
 UNITS = {"m": 1.0, "cm": 0.01, "mm": 0.001, "in": 0.0254, "ft": 0.3048}
 
 
+class Elsewhere(Protocol):
+    """A place that a folder of this machine stands for: files come here when they are asked for."""
+
+    def fetch(self, path: Path) -> None:
+        """Have a file here, where there is one."""
+
+    def names(self, folder: Path) -> list[str]:
+        """The files in a folder there."""
+
+
 class Beside(Mapping[str, bytes]):
-    """The files in and below a folder, read when asked for. Nothing outside the folder can be named, or outside `root` where that is one above it."""
+    """The files in and below a folder, read when asked for. Nothing outside the folder can be named, or outside `root` where that is one above it.
+    `mirror`: where the folders of this process stand for another place."""
+
+    mirror: ClassVar[Elsewhere | None] = None
 
     def __init__(self, folder: Path, root: Path | None = None) -> None:
         self.folder = folder.resolve()
@@ -27,7 +41,11 @@ class Beside(Mapping[str, bytes]):
         if not isinstance(name, str) or "\0" in name:
             return None
         path = (self.folder / name).resolve()
-        return path if path.is_relative_to(self.root) and path.is_file() else None
+        if not path.is_relative_to(self.root):
+            return None
+        if self.mirror is not None:
+            self.mirror.fetch(path)
+        return path if path.is_file() else None
 
     def __contains__(self, name: object) -> bool:
         return self._path(name) is not None
@@ -42,7 +60,8 @@ class Beside(Mapping[str, bytes]):
         """Names in the folder, then those in each one above it up to the root: what names a picture without its folder means one of these."""
         at, way = self.folder, ""
         while at.is_dir():
-            yield from (way + p.name for p in at.iterdir() if p.is_file())
+            here = {p.name for p in at.iterdir() if p.is_file()}
+            yield from (way + name for name in sorted(here.union(self.mirror.names(at) if self.mirror is not None else ())))
             if at == self.root or at == at.parent:
                 return
             at, way = at.parent, f"../{way}"

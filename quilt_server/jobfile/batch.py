@@ -19,6 +19,7 @@ from quilt_core import formats
 from quilt_core.errors import FileError, QuiltError
 
 from .desk import Desk
+from .far import Far, is_far
 from .results import key_of, short, unchanged
 
 WAITING = 400  # tasks that are handed over before the first of them is done, at least
@@ -39,12 +40,12 @@ class Asset:
     """What becomes one delivery: files of a folder that share their sheets. `name`: its folder below the results."""
 
     name: str
-    folder: Path
+    folder: Path  # of a library at an address: below that
     files: tuple[str, ...]
 
 
-def assets_of(where: Path, out: Path, group: str) -> list[Asset]:
-    """The assets below a folder, or those that a list of paths names.
+def assets_of(where: Path | Far, out: Path | Far, group: str) -> list[Asset]:
+    """The assets below a folder or an address, or those that a list of paths names.
 
     Parameters
     ----------
@@ -55,8 +56,11 @@ def assets_of(where: Path, out: Path, group: str) -> list[Asset]:
     ------
     FileError : nothing is there, or the expression is none
     """
-    top = where if where.is_dir() else where.parent
-    found = sorted(_below(where, out) if where.is_dir() else _listed(where))
+    if isinstance(where, Far):
+        top, found = Path(), sorted(_at(where, out))
+    else:
+        top = where if where.is_dir() else where.parent
+        found = sorted(_below(where, out if isinstance(out, Path) else None) if where.is_dir() else _listed(where))
     if not found:
         raise FileError(str(where), "there is no mesh file there", "", f"Mesh files end with {', '.join(formats.ENDINGS)}.")
     if group == "file":
@@ -90,8 +94,16 @@ def _of(group: str, path: str) -> str:
     return name
 
 
-def _below(top: Path, out: Path) -> Iterator[str]:
-    inside = out.resolve()
+def _at(where: Far, out: Path | Far) -> Iterator[str]:
+    results = out.url.removeprefix(where.url).strip("/") if isinstance(out, Far) and out.url.startswith(f"{where.url}/") else None
+    for path in where.sizes:
+        hidden = any(n.startswith(".") for n in path.split("/"))
+        if formats.is_mesh(path) and not hidden and not (results and path.startswith(f"{results}/")):
+            yield path
+
+
+def _below(top: Path, out: Path | None) -> Iterator[str]:
+    inside = out and out.resolve()
     for folder, folders, names in os.walk(top):
         folders[:] = sorted(d for d in folders if not d.startswith(".") and (Path(folder) / d).resolve() != inside)
         for name in names:
@@ -120,14 +132,25 @@ def _listed(where: Path) -> Iterator[str]:
         yield Path(path).as_posix()
 
 
-def order_of(asset: Asset, job: Row, top: Path, out: Path, force: bool, keep: bool = False) -> Row:
+def order_of(asset: Asset, job: Row, top: Path | Far, out: Path | Far, force: bool, keep: bool = False) -> Row:
     """What a worker is asked for: all of it, so that it can be asked of any. `keep`: the project goes among the results."""
     mine = {**job, "input": {**job.get("input", {}), "files": [glob.escape(f) for f in asset.files]}}
+    if isinstance(top, Far):
+        folder, root = asset.folder.as_posix(), top.url
+        size = sum(top.sizes.get((asset.folder / f).as_posix(), 0) for f in asset.files)
+    else:
+        folder, root = str(asset.folder.resolve()), str(top.resolve())
+        size = sum((asset.folder / f).stat().st_size for f in asset.files)
     return {
-        "name": asset.name, "folder": str(asset.folder.resolve()), "root": str(top.resolve()), "out": str((out / asset.name).resolve()), "files": list(asset.files),
-        "job": mine, "key": key_of(json.dumps(mine, sort_keys=True).encode()), "force": force, "keep": keep,
-        "size": sum((asset.folder / f).stat().st_size for f in asset.files),
+        "name": asset.name, "folder": folder, "root": root, "out": out.url if isinstance(out, Far) else str((out / asset.name).resolve()), "files": list(asset.files),
+        "job": mine, "key": key_of(json.dumps(mine, sort_keys=True).encode()), "force": force, "keep": keep, "size": size,
     }  # fmt: skip
+
+
+def places_of(order: Row) -> tuple[Path | Far, Path | Far]:
+    """The folder of an order's files, and that of its results."""
+    folder = Far(order["root"], order["folder"]) if is_far(order["root"]) else Path(order["folder"])
+    return folder, Far(order["out"], order["name"]) if is_far(order["out"]) else Path(order["out"])
 
 
 _desk: Desk | None = None
@@ -149,7 +172,8 @@ def one(order: Row) -> Row:
             "why": "This worker has another version of the program.",
             "seconds": 0.0,
         }
-    old = None if order["force"] else unchanged(Path(order["out"]), Path(order["folder"]), order["key"], order["files"])
+    folder, out = places_of(order)
+    old = None if order["force"] else unchanged(out, folder, order["key"], order["files"])
     if old is not None:
         # A worker may have been lost when this was written and not yet told.
         state = "done" if old.get("batch") is not None and old["batch"] == order.get("batch") else "unchanged"
@@ -258,8 +282,10 @@ def run(client: Any, orders: list[Row], tell: Callable[[Row, int, int], None], w
     return [rows[o["name"]] for o in orders]
 
 
-def swept(out: Path) -> None:
+def swept(out: Path | Far) -> None:
     """Away with what lost workers left half written."""
+    if isinstance(out, Far):
+        return  # there, what is half written has no report
     for folder in [out, *(p for p in out.rglob("*") if p.is_dir() and not p.is_symlink())] if out.is_dir() else ():
         for left in folder.glob(".new-*"):
             shutil.rmtree(left, ignore_errors=True)

@@ -21,6 +21,8 @@ from typing import Any
 
 from quilt_cli.child import die_with_parent
 
+from .far import Far
+
 MEMORY = 4 << 30  # bytes that an asset may take
 Row = dict[str, Any]
 
@@ -122,29 +124,54 @@ def _asset(order: Row) -> Row:
 def _done(order: Row) -> Row:
     from django.conf import settings
 
+    from .batch import places_of
     from .engine import Above, Engine, reported
-    from .results import PROJECT, put_whole, short
+    from .far import put_far
+    from .results import PROJECT, REPORT, put_whole, short
     from .text import parsed
 
     begin = time.monotonic()
-    folder, out = Path(order["folder"]), Path(order["out"])
+    folder, out = places_of(order)
+    root = Path(order["root"])
+    if isinstance(folder, Far):
+        folder, root = _fetched(folder, order["files"])
     job = parsed(order["job"], order["name"])
-    engine = Engine(job, folder, root=Path(order["root"]))
+    engine = Engine(job, folder, root=root)
     try:
         done = engine.run(order["files"])
     except Above:
-        top = Path(order["root"])
-        engine = Engine(job, top)
-        done = engine.run([(folder / f).relative_to(top).as_posix() for f in order["files"]])
-        done.read = {os.path.relpath(top / p, folder): sha for p, sha in done.read.items()}
+        engine = Engine(job, root)
+        done = engine.run([(folder / f).relative_to(root).as_posix() for f in order["files"]])
+        done.read = {os.path.relpath(root / p, folder): sha for p, sha in done.read.items()}
     if picture := engine.picture():
         done.files["sheet.png"] = picture
     if order.get("keep"):
         engine.save(kept := Path(settings.DATA_DIR) / PROJECT)
         done.files[PROJECT] = kept.read_bytes()
-    report = reported(done, engine, order["key"], order["files"], time.monotonic() - begin)
-    put_whole(out, done.files, report | {"batch": order.get("batch")})
+    report = reported(done, engine, order["key"], order["files"], time.monotonic() - begin) | {"batch": order.get("batch")}
+    if isinstance(out, Far):
+        put_far(out, done.files, report, REPORT)
+    else:
+        put_whole(out, done.files, report)
     return {"name": order["name"], "state": "done", **short(report)}
+
+
+def _fetched(there: Far, names: list[str]) -> tuple[Path, Path]:
+    """Mesh files of an address, here, with whatever they name as it is asked for: their folder and the one that stands for the address."""
+    from django.conf import settings
+
+    from quilt_cli.files import Beside
+    from quilt_core.errors import FileError
+
+    from .far import Mirror
+
+    root = Path(settings.DATA_DIR).resolve() / "there"
+    folder = root / there.inner
+    Beside.mirror = Mirror(Far(there.url), root)
+    for name in names:
+        if not there.fetch(name, folder / name):
+            raise FileError(name, f"it is not at {there} any more")
+    return folder, root
 
 
 def _in_child(order: Row, template: Path) -> Row:

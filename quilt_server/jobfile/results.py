@@ -15,6 +15,8 @@ from typing import Any
 
 from quilt_core.errors import FileError, QuiltError
 
+from .far import Far
+
 REPORT = "run.json"
 PROJECT = "project.quilt.zip"  # of a batch in the browser: an asset as it was left, to open
 
@@ -46,15 +48,19 @@ def _program() -> bytes:
     return found.digest()
 
 
-def unchanged(out: Path, folder: Path, key: str, meshes: list[str]) -> dict[str, Any] | None:
+def unchanged(out: Path | Far, folder: Path | Far, key: str, meshes: list[str]) -> dict[str, Any] | None:
     """The report of an earlier run, where what it was made from and what it put out are as they were; None else."""
     try:
-        old = json.loads((out / REPORT).read_bytes())
+        old = json.loads((out.read(REPORT) or b"") if isinstance(out, Far) else (out / REPORT).read_bytes())
         same = old["key"] == key and old["meshes"] == meshes
-        same = same and all(sha_of(folder / p) == sha for p, sha in old["read"].items())
-        return old if same and all(sha_of(out / p) == sha for p, sha in old["files"].items()) else None
+        same = same and all(_sha_in(folder, p) == sha for p, sha in old["read"].items())
+        return old if same and all(_sha_in(out, p) == sha for p, sha in old["files"].items()) else None
     except (OSError, ValueError, KeyError, TypeError, AttributeError):
         return None
+
+
+def _sha_in(folder: Path | Far, path: str) -> str | None:
+    return folder.sha(path) if isinstance(folder, Far) else sha_of(folder / path)
 
 
 def write(out: Path, files: dict[str, bytes], report: dict[str, Any]) -> None:

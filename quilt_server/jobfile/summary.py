@@ -10,6 +10,8 @@ from pathlib import Path
 from typing import Any
 from urllib.parse import quote
 
+from .far import Far
+
 Row = dict[str, Any]
 COLUMNS = ("name", "state", "ok", "coverage", "density_px_per_m", "islands", "seconds", "why", "verdict")
 _STYLE = """body{font:14px/1.45 system-ui,sans-serif;color:#26324d;background:#f6f0e3;margin:2em auto;max-width:72em;padding:0 1em}
@@ -73,13 +75,18 @@ def report(rows: list[Row], seconds: float, workers: int) -> Row:
     return {"assets": assets, "seconds": round(seconds, 2), "workers": workers}
 
 
-def put(out: Path, found: Row, job: Row) -> None:
+def put(out: Path | Far, found: Row, job: Row) -> None:
     """Write all three beside the results."""
     rows, (least, greatest) = found["assets"], limits_of(job)
-    out.mkdir(parents=True, exist_ok=True)
-    (out / "batch.json").write_text(json.dumps(found, indent=1) + "\n")
-    (out / "batch.csv").write_text(table(rows, least, greatest))
-    (out / "batch.html").write_bytes(page(found, least, greatest))
+    bodies = {
+        "batch.json": (json.dumps(found, indent=1) + "\n").encode(),
+        "batch.csv": table(rows, least, greatest).encode(),
+        "batch.html": page(found, least, greatest),
+    }
+    if isinstance(out, Path):
+        out.mkdir(parents=True, exist_ok=True)
+    for name, body in bodies.items():
+        out.send(name, body) if isinstance(out, Far) else (out / name).write_bytes(body)
 
 
 def table(rows: list[Row], least: float | None, greatest: float | None) -> str:
