@@ -10,11 +10,12 @@ import shapely
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from quilt_cli.child import bounded
 from quilt_core import formats
 from quilt_core.delivery.report import inspect_report
 from quilt_core.uv.analysis import analyse
 from quilt_core.uv.density import densities, even_scales, spread, spreads
-from quilt_core.uv.islands import weld
+from quilt_core.uv.islands import NEAR, merged_positions, weld
 from quilt_core.uv.outlines import trace_outlines
 from quilt_core.uv.stretch import stretch
 from tests.shapes import PLANE, grid_obj
@@ -136,3 +137,22 @@ def test_spreads_at_once_are_those_one_by_one(runs: list[list[tuple[float, float
             # Sums in another order may tip a tie: the median is then the neighbour.
             run = np.sort(density[np.isfinite(density)])
             assert abs(int(np.searchsorted(run, ours.median)) - int(np.searchsorted(run, theirs.median))) <= 1
+
+
+@given(st.integers(0, 10_000))
+@settings(max_examples=40, deadline=None)
+def test_positions_that_rounding_parts_are_one(seed: int) -> None:
+    """Against all pairs, by the definition: clusters narrower than the distance and farther than that from each other."""
+    chance = np.random.default_rng(seed)
+    size = 10.0 ** chance.uniform(-3, 3)
+    centres = np.unique(chance.integers(0, 40, (60, 3)), axis=0) * size
+    near = 2 * NEAR * np.ptp(centres, axis=0).max()
+    of = chance.integers(0, len(centres), 400)
+    found = merged_positions(centres[of] + chance.uniform(-0.25, 0.25, (400, 3)) * near)
+    assert ((found[:, None] == found) == (of[:, None] == of)).all()
+
+
+def test_a_stray_that_makes_all_others_near_takes_no_memory_for_pairs() -> None:
+    """50,000 positions and one a million times as far away: all pairs would be 20 GB."""
+    cloud = np.vstack([np.random.default_rng(1).random((50_000, 3)), [[1e7, 0, 0]]])
+    assert bounded(lambda _: len(np.unique(merged_positions(cloud))), "cloud", cloud.nbytes) == 2
