@@ -395,3 +395,17 @@ def test_small_holes_keep_their_shape_where_that_is_asked_for(seed: int) -> None
         assert most / least < 1.4
         assert np.abs(plane @ fitted - there).max() < 0.15 * np.abs(there).max()
     assert whole >= 3
+
+
+@pytest.mark.parametrize("copies", [3, 40, 600])
+def test_edges_in_which_very_many_faces_meet_are_paired_flat(copies: int) -> None:
+    """A box that lies many times in one place: every half-edge has one that runs the other way round, and the diagonals of its sides bend by nothing."""
+    points = np.array([[x, y, z] for x in (0.0, 1.0) for y in (0.0, 1.0) for z in (0.0, 1.0)])
+    quads = [(0, 1, 3, 2), (4, 6, 7, 5), (0, 4, 5, 1), (2, 3, 7, 6), (0, 2, 6, 4), (1, 5, 7, 3)]
+    box = np.array([t for a, b, c, d in quads for t in ((a, b, c), (a, c, d))])
+    s = surface_of(points, np.tile(box, (copies, 1)))
+    start, end = s.faces.reshape(-1), np.roll(s.faces, -1, axis=1).reshape(-1)
+    h = np.arange(len(s.twin))
+    assert (s.twin >= 0).all() and (s.twin[s.twin] == h).all() and (start[s.twin] == end).all()
+    diagonal = s.length > 1.2
+    assert np.allclose(s.bend[diagonal], 0) and np.allclose(np.abs(s.bend[~diagonal]), np.pi / 2)
