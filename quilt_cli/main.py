@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import argparse
 import json
+import os
 import sys
 from pathlib import Path
 from typing import Any
@@ -238,5 +239,17 @@ def _unfit(args: argparse.Namespace, found: dict[str, Any], lines: list[str]) ->
     return 1 if unfit else 0
 
 
+def entry() -> int:
+    """The command, run from a shell."""
+    try:
+        code = main()
+        sys.stdout.flush()
+    except BrokenPipeError:
+        # Whoever reads it has read enough (`| head`): no news for anybody. What is left in the buffer must not be tried again at the end.
+        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
+        return 0
+    return code
+
+
 if __name__ == "__main__":
-    sys.exit(main())
+    sys.exit(entry())

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import argparse
 import json
+import os
 import resource
 import subprocess
 import sys
@@ -15,6 +16,7 @@ import trimesh
 
 from quilt_cli.main import main, parser
 from quilt_core import formats
+from tests.kit.processes import ROOT
 from tests.shapes import PLANE, gltf_plane, grid_obj, kit
 
 
@@ -257,3 +259,13 @@ def test_every_argument_says_what_it_is() -> None:
         return own + [x for c in inner for x in bare(c)]
 
     assert bare(parser()) == []
+
+
+def test_a_reader_that_has_read_enough_is_no_error(tmp_path: Path) -> None:
+    (tmp_path / "grid.obj").write_bytes(grid_obj(3))
+    read, write = os.pipe()
+    os.close(read)
+    command = [sys.executable, "-m", "quilt_cli", "inspect", str(tmp_path / "grid.obj"), "--json"]
+    found = subprocess.run(command, stdout=write, stderr=subprocess.PIPE, text=True, cwd=ROOT)
+    os.close(write)
+    assert (found.returncode, found.stderr) == (0, "")
