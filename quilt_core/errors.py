@@ -21,7 +21,8 @@ class FileError(QuiltError):
     def __init__(self, file: str, what: str, where: str = "", remedy: str = "") -> None:
         self.file, self.what, self.where, self.remedy = file, what, where, remedy
         text = f"{file}: {where + ': ' if where else ''}{what}"
-        super().__init__(f"{text}. {remedy}" if remedy else text)
+        end = "" if text.endswith(("?", ".")) else "."
+        super().__init__(f"{text}{end} {remedy}" if remedy else text)
 
 
 class DoesNotFit(QuiltError):

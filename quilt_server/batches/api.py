@@ -147,7 +147,7 @@ def start_batch(request: HttpRequest, body: BatchIn) -> BatchOut:
     if not group or len(group) > 200:
         raise QuiltError("Say what is one asset: each file, all of a folder, or a pattern of at most 200 signs.")
     title = cut(f"{job.name or name.rsplit('.', 1)[0]}, {here.name if body.folder else 'all'}", 100)
-    found = Batch.objects.create(name=title, folder=body.folder, group=group, job=text.plain(job), begun=timezone.now())
+    found = Batch.objects.create(name=title, folder=body.folder, group=group, job=text.plain(job))
     wake()
     return _out(found)
 
@@ -171,7 +171,7 @@ def stop_batch(request: HttpRequest, batch_id: int) -> BatchOut:
 def again(request: HttpRequest, batch_id: int) -> BatchOut:
     """Go on with a batch, or do it once more: only what changed is made anew."""
     found = _batch(batch_id)
-    if not Batch.objects.filter(pk=found.pk, state__in=Batch.OVER).update(state="waiting", cancel=False, error="", begun=timezone.now()):
+    if not Batch.objects.filter(pk=found.pk, state__in=Batch.OVER).update(state="waiting", cancel=False, error=""):
         raise HttpError(409, "This batch is at work already.")
     wake()
     return _out(_batch(batch_id))

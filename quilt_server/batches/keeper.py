@@ -6,6 +6,8 @@ import subprocess
 import sys
 import time
 
+from django.utils import timezone
+
 _PATIENCE = 5.0  # seconds that a batch has to end its cluster before its process is ended
 
 
@@ -39,7 +41,7 @@ class Batches:
             self.process, self.asked = None, None
         Batch.objects.filter(state="waiting", cancel=True).update(state="stopped")
         number = Batch.objects.filter(state="waiting").order_by("created").values_list("pk", flat=True).first()
-        if number is not None and Batch.objects.filter(pk=number, state="waiting").update(state="running"):
+        if number is not None and Batch.objects.filter(pk=number, state="waiting").update(state="running", begun=timezone.now()):
             self.number = number
             self.process = subprocess.Popen([sys.executable, "-m", "quilt_server.batches.runner", str(number)])
 

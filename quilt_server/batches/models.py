@@ -13,7 +13,7 @@ from ..projects.asker import current_id
 class Batch(models.Model):
     """One job over a folder of the library. state: waiting, running, done, failed, stopped, interrupted.
 
-    `folder`: below the library; `group`: see `jobfile.batch.assets_of`; `job`: the values of the job file; `seconds`: that its last run took; `begun`: when that was asked for.
+    `folder`: below the library; `group`: see `jobfile.batch.assets_of`; `job`: the values of the job file; `seconds`: that its last run took; `begun`: when that began.
     """
 
     OVER: ClassVar = ("done", "failed", "stopped", "interrupted")

@@ -165,7 +165,7 @@ def short(report: dict[str, Any]) -> dict[str, Any]:
     bare = bare_of(report)
     why = [*(r for s in sheets for r in [s["verdict"], *s["reasons"]] if not s["ok"]), *bare]
     if not sheets and not bare:
-        why = ["it has no faces"]
+        why = ["nothing of it lies on a sheet"]
     return {
         "ok": report["ok"] and not why, "why": "; ".join(dict.fromkeys(why)),
         "coverage": report["coverage"], "density_px_per_m": report["density_px_per_m"] or max((s["density"] or 0.0 for s in sheets), default=None),

@@ -374,7 +374,7 @@ def test_the_command_line_does_a_job_and_makes_only_what_is_stale(folder: Path) 
 def test_the_command_line_says_what_is_wrong(folder: Path) -> None:
     (folder / "quay.toml").write_text(GOOD)
     for args, code, words in (
-        (("--set", "recipe.mapp=3"), 2, "recipe knows no 'mapp'; did you mean 'map_px'?"),
+        (("--set", "recipe.mapp=3"), 2, "recipe knows no 'mapp'; did you mean 'map_px'? Mend"),
         (("--set", "nothing"), 2, "is no key=value"),
         (("--in", str(folder / "none")), 2, "there is no such folder"),
         (("--out", str(folder)), 2, "the results would lie among the mesh files"),
