@@ -19,7 +19,7 @@ from quilt_core import formats
 from quilt_core.errors import FileError, QuiltError
 
 from .desk import Desk
-from .far import Far, is_far
+from .far import Far, places_of
 from .results import key_of, short, unchanged
 
 WAITING = 400  # tasks that are handed over before the first of them is done, at least
@@ -145,12 +145,6 @@ def order_of(asset: Asset, job: Row, top: Path | Far, out: Path | Far, force: bo
         "name": asset.name, "folder": folder, "root": root, "out": out.url if isinstance(out, Far) else str((out / asset.name).resolve()), "files": list(asset.files),
         "job": mine, "key": key_of(json.dumps(mine, sort_keys=True).encode()), "force": force, "keep": keep, "size": size,
     }  # fmt: skip
-
-
-def places_of(order: Row) -> tuple[Path | Far, Path | Far]:
-    """The folder of an order's files, and that of its results."""
-    folder = Far(order["root"], order["folder"]) if is_far(order["root"]) else Path(order["folder"])
-    return folder, Far(order["out"], order["name"]) if is_far(order["out"]) else Path(order["out"])
 
 
 _desk: Desk | None = None

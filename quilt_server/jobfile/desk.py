@@ -21,7 +21,7 @@ from typing import Any
 
 from quilt_cli.child import die_with_parent
 
-from .far import Far
+from .far import Far, places_of
 
 MEMORY = 4 << 30  # bytes that an asset may take
 Row = dict[str, Any]
@@ -124,7 +124,6 @@ def _asset(order: Row) -> Row:
 def _done(order: Row) -> Row:
     from django.conf import settings
 
-    from .batch import places_of
     from .engine import Above, Engine, reported
     from .far import put_far
     from .results import PROJECT, REPORT, put_whole, short

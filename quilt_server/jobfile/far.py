@@ -147,6 +147,12 @@ class Far:
         return Far(self.url, posixpath.join(self.inner, inner))
 
 
+def places_of(order: dict[str, Any]) -> tuple[Path | Far, Path | Far]:
+    """The folder of the files of a batch's order, and that of its results."""
+    folder = Far(order["root"], order["folder"]) if is_far(order["root"]) else Path(order["folder"])
+    return folder, Far(order["out"], order["name"]) if is_far(order["out"]) else Path(order["out"])
+
+
 class Mirror:
     """The part of an address that a job has asked for, in a folder of this machine."""
 
