@@ -1,11 +1,10 @@
 import { Box, Button, Flex, Heading, Text } from '@chakra-ui/react'
 import { useCallback, useEffect, useState } from 'react'
 import { api, words } from '../api/client'
-import { NightSwitch } from '../frame/NightSwitch'
-import { Me } from '../people/Me'
+import { Corner } from '../frame/Corner'
+import { Progress } from './Progress'
 import { AssetRows } from './AssetRows'
 import { isOver, SHOWN, stateOf, useAsked, type Asset, type Batch, type Shown } from './batches'
-import { Thread } from './Thread'
 
 interface Props {
   id: number
@@ -71,10 +70,7 @@ export function BatchPage({ id, leave, open }: Props) {
           <Heading as="h1" fontSize="lg" truncate>
             {batch?.name ?? 'A batch'}
           </Heading>
-          <Flex ml="auto" align="center" gap="3">
-            <Me />
-            <NightSwitch />
-          </Flex>
+          <Corner />
         </Flex>
         {error && (
           <Text role="alert" color="madder" mb="3">
@@ -173,7 +169,7 @@ function Status({ batch: b, act, leave, at }: StatusProps) {
           </>
         )}
       </Flex>
-      {!isOver(b) && <Thread part={b.total ? b.done / b.total : 0} name="Done of it" />}
+      {!isOver(b) && <Progress batch={b} />}
       <Text color="faded" mt="1">
         {b.folder ? `Library / ${b.folder.replaceAll('/', ' / ')}` : 'The whole library'}
         {b.workers > 0 && `, on ${b.workers} ${b.workers === 1 ? 'process' : 'processes'}`}

@@ -1,8 +1,8 @@
 import { Box, Button, Flex, Heading, Text } from '@chakra-ui/react'
 import { useState } from 'react'
+import { Progress } from './Progress'
 import { isOver, stateOf, useBatches } from './batches'
 import { StartBatch } from './StartBatch'
-import { Thread } from './Thread'
 
 /** The batches on the start page, and the start of one; nothing where this server may read no library. */
 export function Batches({ open }: { open: (batch: number) => void }) {
@@ -41,7 +41,7 @@ export function Batches({ open }: { open: (batch: number) => void }) {
             {stateOf(b)}
             {isOver(b) && b.counts.failed > 0 && `, ${b.counts.failed.toLocaleString('en')} failed`}
           </Text>
-          {!isOver(b) && <Thread part={b.total ? b.done / b.total : 0} name={`Done of ${b.name}`} />}
+          {!isOver(b) && <Progress batch={b} />}
         </Box>
       ))}
     </Box>

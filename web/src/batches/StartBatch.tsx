@@ -1,6 +1,7 @@
 import { Box, Button, Flex, Text } from '@chakra-ui/react'
 import { useState } from 'react'
 import { api, words } from '../api/client'
+import { FileButton } from '../frame/FileButton'
 import { Choice, Main, Setting, TextField } from '../stages/parts'
 import { counted } from '../words'
 import type { Folder } from './batches'
@@ -52,22 +53,14 @@ export function StartBatch({ top, started }: { top: Folder; started: (batch: num
         name="Job file"
         text="What is done with each asset. A project that is set up as you want it saves one in Gather; what it says of input files is replaced."
       >
-        <Button size="xs" variant="outline" asChild>
-          <label>
-            {job ? job.name : 'Choose'}
-            <input
-              type="file"
-              accept=".toml,.json"
-              hidden
-              data-testid="batch-job"
-              onChange={(e) => {
-                const file = e.target.files?.[0]
-                e.target.value = ''
-                if (file) void file.text().then((text) => setJob({ name: file.name, text }))
-              }}
-            />
-          </label>
-        </Button>
+        <FileButton
+          size="xs"
+          testId="batch-job"
+          accept=".toml,.json"
+          take={([file]) => void file.text().then((text) => setJob({ name: file.name, text }))}
+        >
+          {job ? job.name : 'Choose'}
+        </FileButton>
       </Setting>
       <Setting
         name="One asset is"

@@ -1,7 +1,8 @@
-import { Box, Button, Text } from '@chakra-ui/react'
+import { Button, Text } from '@chakra-ui/react'
 import { useEffect, useState } from 'react'
 import { useParts } from '../store'
 import { figure } from './progress'
+import { Thread } from './Thread'
 
 const SHORT = 500 // ms: work that is over before needs no stop
 
@@ -40,18 +41,7 @@ export function Working() {
           {told ? 'Stopping' : keeps ? 'Stop, keep the best' : 'Stop'}
         </Button>
       )}
-      <Box
-        position="absolute"
-        left="0"
-        bottom="0"
-        h="3px"
-        w={`${100 * (part ?? 0)}%`}
-        backgroundImage="repeating-linear-gradient(90deg, var(--chakra-colors-indigo) 0 8px, transparent 8px 12px)"
-        transition="width 0.2s"
-        role="progressbar"
-        aria-label="Done of it"
-        aria-valuenow={part === null ? undefined : Math.round(100 * part)}
-      />
+      <Thread part={part} name="Done of it" position="absolute" left="0" bottom="0" />
     </>
   )
 }

@@ -2,9 +2,9 @@ import { Box, Button, Flex, Grid, Heading, Input, Text } from '@chakra-ui/react'
 import { useCallback, useEffect, useState } from 'react'
 import { api, openJob, openSaved, words, type ProjectRow } from '../api/client'
 import { Batches } from '../batches/Batches'
-import { NightSwitch } from '../frame/NightSwitch'
+import { Corner } from '../frame/Corner'
+import { FileButton } from '../frame/FileButton'
 import { AllWork } from '../frame/Others'
-import { Me } from '../people/Me'
 import { fromList } from '../stages/drop'
 import { ProjectCard } from './ProjectCard'
 
@@ -53,10 +53,7 @@ export function StartPage({ open, openBatch }: { open: (id: number) => void; ope
           <Heading as="h1" fontSize="lg">
             Untold Quilt
           </Heading>
-          <Flex ml="auto" align="center" gap="3">
-            <Me />
-            <NightSwitch />
-          </Flex>
+          <Corner />
         </Flex>
         <Grid templateColumns={{ base: '1fr', md: '3fr 2fr' }} gap="10">
           <Box>
@@ -74,48 +71,24 @@ export function StartPage({ open, openBatch }: { open: (id: number) => void; ope
               <Button size="sm" bg="indigo" color="sheet" onClick={() => void create()}>
                 Start a project
               </Button>
-              <Button
+              <FileButton
                 size="sm"
-                variant="outline"
-                asChild
+                testId="open-saved"
+                accept=".zip"
                 title="A project that was saved as one file, here or elsewhere"
+                take={(files) => openSaved(files[0]).then(open, (e: Error) => setError(e.message))}
               >
-                <label>
-                  Open a saved one
-                  <input
-                    type="file"
-                    accept=".zip"
-                    hidden
-                    data-testid="open-saved"
-                    onChange={(e) => {
-                      const file = e.target.files?.[0]
-                      e.target.value = ''
-                      if (file) openSaved(file).then(open, (e: Error) => setError(e.message))
-                    }}
-                  />
-                </label>
-              </Button>
-              <Button
+                Open a saved one
+              </FileButton>
+              <FileButton
                 size="sm"
-                variant="outline"
-                asChild
+                testId="open-job"
+                multiple
                 title="The job file together with the meshes that it takes in, and their pictures"
+                take={(files) => openJob(fromList(files)).then(open, (e: Error) => setError(e.message))}
               >
-                <label>
-                  Do a job file
-                  <input
-                    type="file"
-                    multiple
-                    hidden
-                    data-testid="open-job"
-                    onChange={(e) => {
-                      const files = e.target.files ? fromList(e.target.files) : []
-                      e.target.value = ''
-                      if (files.length) openJob(files).then(open, (e: Error) => setError(e.message))
-                    }}
-                  />
-                </label>
-              </Button>
+                Do a job file
+              </FileButton>
             </Flex>
             {error && (
               <Text role="alert" color="madder" mb="3">

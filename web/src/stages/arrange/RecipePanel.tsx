@@ -2,6 +2,7 @@ import { Button, Flex, Text } from '@chakra-ui/react'
 import { useState } from 'react'
 import type { Settings } from '../../api/client'
 import { flatOf, IN_RECIPE, recipeOf, sheetBy, sheetsOf, withRecipe, withSheet, type Recipe } from '../../scene/sheets'
+import { FileButton } from '../../frame/FileButton'
 import { useParts } from '../../store'
 import { Choice, NumberField, numbered, Setting } from '../parts'
 import { ROTATIONS, turning, type Rotation } from '../rotations'
@@ -313,22 +314,9 @@ function Recipes() {
         <Button size="2xs" variant="outline" onClick={giveIt}>
           Save as JSON
         </Button>
-        <Button size="2xs" variant="outline" asChild>
-          <label>
-            Take in JSON
-            <input
-              type="file"
-              accept=".json"
-              hidden
-              data-testid="recipe-file"
-              onChange={(e) => {
-                const file = e.target.files?.[0]
-                if (file) void take(file)
-                e.target.value = ''
-              }}
-            />
-          </label>
-        </Button>
+        <FileButton size="2xs" testId="recipe-file" accept=".json" take={(files) => void take(files[0])}>
+          Take in JSON
+        </FileButton>
         {now.recipe && (
           <Button size="2xs" variant="ghost" onClick={drop}>
             Delete

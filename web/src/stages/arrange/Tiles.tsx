@@ -1,6 +1,7 @@
 import { Button, Flex, Text } from '@chakra-ui/react'
 import { useState } from 'react'
 import { flatOf, pxOf, tilesOf, withSheet, type Sheet } from '../../scene/sheets'
+import { FileButton } from '../../frame/FileButton'
 import { useParts } from '../../store'
 import { Choice, NameField, NumberField, numbered, Setting } from '../parts'
 import { Fill } from './RecipePanel'
@@ -153,21 +154,9 @@ export function Tiles() {
         <Text flex="1" fontSize="xs" color="faded" truncate>
           {picture ? `Picture: ${picture.name}` : 'No picture under this tile'}
         </Text>
-        <Button size="2xs" variant="outline" asChild>
-          <label>
-            Choose
-            <input
-              type="file"
-              accept="image/*"
-              hidden
-              data-testid="tile-picture"
-              onChange={(e) => {
-                const file = e.target.files?.[0]
-                if (file) void putPicture(tile, file)
-              }}
-            />
-          </label>
-        </Button>
+        <FileButton size="2xs" testId="tile-picture" accept="image/*" take={(files) => void putPicture(tile, files[0])}>
+          Choose
+        </FileButton>
         {picture && (
           <Button size="2xs" variant="ghost" onClick={without}>
             Remove

@@ -1,7 +1,8 @@
-import { Box, Button, Flex, Text } from '@chakra-ui/react'
+import { Box, Flex, Text } from '@chakra-ui/react'
 import { formatOf, useFormats } from '../../api/formats'
 import { fromList } from '../drop'
 import { sizeOf, unitNames, type File } from '../../scene/units'
+import { FileButton } from '../../frame/FileButton'
 import { useParts } from '../../store'
 import { Choice } from '../parts'
 
@@ -17,22 +18,17 @@ export function FileRow({ file: f }: { file: File }) {
         <Text fontWeight="600" truncate>
           {f.name}
         </Text>
-        <Button size="2xs" variant="ghost" asChild title="Compare it with a newer version, and take that over">
-          <label>
-            Replace
-            <input
-              type="file"
-              multiple
-              hidden
-              data-testid={`replace-${f.name}`}
-              disabled={!!job}
-              onChange={(e) => {
-                if (e.target.files?.length) void compareNewer(f.id, fromList(e.target.files))
-                e.target.value = ''
-              }}
-            />
-          </label>
-        </Button>
+        <FileButton
+          size="2xs"
+          variant="ghost"
+          testId={`replace-${f.name}`}
+          multiple
+          disabled={!!job}
+          title="Compare it with a newer version, and take that over"
+          take={(files) => void compareNewer(f.id, fromList(files))}
+        >
+          Replace
+        </FileButton>
       </Flex>
       <Flex
         justify="space-between"
