@@ -20,6 +20,7 @@ from typing import Any
 
 from quilt_core import formats
 from quilt_server.jobfile import batch
+from quilt_server.jobfile.places import Here
 from tests.real_files import CACHE
 
 JOB = {"job": 1, "recipe": {"map_px": 1024, "padding_px": 4.0}, "delivery": {"templates": "none"}}
@@ -76,8 +77,8 @@ def _warm() -> None:
     batch.one(
         {
             "name": "none",
-            "folder": "/nonexistent",
             "root": "/nonexistent",
+            "inner": ".",
             "out": "/nonexistent/out",
             "files": ["none.obj"],
             "job": JOB,
@@ -118,9 +119,9 @@ def main() -> None:
     found: dict[str, dict[str, str]] = {}
     for workers, kill in ((1, 0.0), (2, 0.0), *(((2, args.kill),) if args.kill else ())):
         out = args.out / f"{workers}{'-killed' if kill else ''}"
-        orders = [batch.order_of(batch.Asset(f, (CACHE / f).parent, (Path(f).name,)), job, CACHE, out, False) for f in files]
+        orders = [batch.order_of(a, job, Here(CACHE), Here(out), False) for a in batch.assets_of(files, "file")]
         rows, seconds, killed, ms = done(orders, workers, kill)
-        batch.swept(out)
+        Here(out).sweep()
         found[out.name] = bytes_of(out)
         (args.out / f"{out.name}.json").write_text(json.dumps({"seconds": [r["seconds"] for r in rows if r["seconds"]], "engine_ms": ms}))
         own = [r["seconds"] for r in rows if r["seconds"]]

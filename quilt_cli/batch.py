@@ -12,7 +12,7 @@ from typing import TYPE_CHECKING, Any
 from quilt_core.errors import FileError, QuiltError
 
 if TYPE_CHECKING:
-    from quilt_server.jobfile.far import Far
+    from quilt_server.jobfile.places import Place
 
 
 def add(commands: Any, common: argparse.ArgumentParser, p: argparse.ArgumentParser) -> None:
@@ -83,42 +83,33 @@ def run(args: argparse.Namespace) -> int:
     """Do it; 1 where an asset failed."""
     from quilt_server.jobfile import batch
     from quilt_server.jobfile.place import own_place
+    from quilt_server.jobfile.places import library, place_at
 
     if args.workers is not None and args.workers < 1:
         raise QuiltError("There is at least one worker.")
-    args.where, args.out = _place(args.where), _place(args.out)
-    top = args.where
-    if isinstance(args.where, Path):
-        if not args.where.exists():
-            raise FileError(str(args.where), "there is no such folder or list")
-        top = args.where if args.where.is_dir() else args.where.parent
-    if (args.out.resolve() == top.resolve()) if isinstance(args.out, Path) and isinstance(top, Path) else str(args.out) == str(top):
-        raise FileError(str(args.out), "the results would lie among the mesh files", "", "Choose another folder for --out.")
+    out = place_at(args.out)
+    top, paths = library(args.where, out)
+    if out.address == top.address:
+        raise FileError(str(out), "the results would lie among the mesh files", "", "Choose another folder for --out.")
     with own_place():
         job = _job(args)
-    assets = batch.assets_of(args.where, args.out, args.group)
+    assets = batch.assets_of(paths, args.group)
     begin = time.monotonic()
     with batch.cluster(args.scheduler, args.workers) as client:
         workers = batch.workers_of(client)
-        orders = [batch.order_of(a, job, top, args.out, args.force) for a in assets]
+        orders = [batch.order_of(a, job, top, out, args.force) for a in assets]
         if not args.json:
             print(f"{len(orders):,} assets on {workers} workers; the engine's own page: {client.dashboard_link}", file=sys.stderr)
         rows = batch.run(client, orders, Told(begin))
-    batch.swept(args.out)
-    return _summed(args, rows, time.monotonic() - begin, workers, job)
+    out.sweep()
+    return _summed(args, out, rows, time.monotonic() - begin, workers, job)
 
 
-def _place(text: str) -> Path | Far:
-    from quilt_server.jobfile.far import Far, is_far
-
-    return Far(text.rstrip("/")) if is_far(text) else Path(text)
-
-
-def _summed(args: argparse.Namespace, rows: list[dict[str, Any]], seconds: float, workers: int, job: dict[str, Any]) -> int:
+def _summed(args: argparse.Namespace, out: Place, rows: list[dict[str, Any]], seconds: float, workers: int, job: dict[str, Any]) -> int:
     from quilt_server.jobfile import summary
 
     found = summary.report(rows, seconds, workers)
-    summary.put(args.out, found, job)
+    summary.put(out, found, job)
     least, greatest = summary.limits_of(job)
     bad = [
         r
@@ -134,9 +125,7 @@ def _summed(args: argparse.Namespace, rows: list[dict[str, Any]], seconds: float
         if len(bad) > 40:
             print(f"and {len(bad) - 40:,} more, in batch.html")
         count = {s: sum(r["state"] == s for r in rows) for s in ("done", "unchanged", "failed")}
-        print(
-            f"{count['done']:,} done, {count['unchanged']:,} unchanged, {count['failed']:,} failed in {seconds:,.1f} s; {args.out}/batch.html"
-        )
+        print(f"{count['done']:,} done, {count['unchanged']:,} unchanged, {count['failed']:,} failed in {seconds:,.1f} s; {out}/batch.html")
     return 1 if any(r["state"] == "failed" for r in rows) else 0
 
 

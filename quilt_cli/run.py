@@ -42,7 +42,8 @@ def run(args: argparse.Namespace) -> int:
     with own_place():
         from quilt_server.jobfile import text
         from quilt_server.jobfile.engine import Engine, reported
-        from quilt_server.jobfile.results import key_of, lines, unchanged, write
+        from quilt_server.jobfile.places import Here, unchanged
+        from quilt_server.jobfile.results import key_of, lines, write
         from quilt_server.jobfile.taking import found_files
 
         name = args.job.name
@@ -56,7 +57,7 @@ def run(args: argparse.Namespace) -> int:
             )
             return 0
         key = key_of(text.written(job, ".json"))
-        old = None if args.force or args.save else unchanged(out, folder, key, meshes)
+        old = None if args.force or args.save else unchanged(Here(out), Here(folder), key, meshes)
         if old is not None:
             _say(args, old | {"state": "unchanged"}, [*lines(old), "Nothing has changed since: it was not made again."])
             return 0 if old["ok"] else 1

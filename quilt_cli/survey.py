@@ -7,12 +7,13 @@ import csv
 import io
 import json
 import math
+import tempfile
 import time
 from pathlib import Path
 from typing import Any
 
 from quilt_core.delivery import report, survey
-from quilt_core.errors import FileError, QuiltError
+from quilt_core.errors import QuiltError
 from quilt_core.formats.pictures import pictures, size_of
 
 from . import files
@@ -22,7 +23,7 @@ from .batch import Told
 def add(commands: Any, size: Any) -> None:
     """The words of the command; `size` reads a map size."""
     c = commands.add_parser("survey", help="the density of all assets of a library, before anything is packed")
-    c.add_argument("where", type=Path, metavar="DIR-or-LIST", help="a folder of mesh files, or a text file with one path a line")
+    c.add_argument("where", metavar="DIR-or-LIST", help="a folder or address of mesh files, or a text file with one path a line")
     c.add_argument("--out", type=Path, required=True, metavar="DIR", help="where survey.html, survey.csv and survey.json go")
     c.add_argument("--map", type=size, default=2048, metavar="PX", help="map size of assets without pictures of their own (2048)")
     c.add_argument("--same-map", action="store_true", help="take --map for all, whatever pictures they have")
@@ -45,21 +46,26 @@ def add(commands: Any, size: Any) -> None:
 
 def one(order: dict[str, Any]) -> dict[str, Any]:
     """The figures of an asset, in a worker."""
-    path, root = Path(order["path"]), Path(order["root"])
+    from quilt_server.jobfile.places import place_at
+
     limits = survey.Limits(*order["limits"])
     try:
-        scene = files.read(path, files.UNITS[order["unit"]], root)
-        (analysed,) = report.analyse_all([scene], order["channel"])
-        found = [size_of(body) for maps in pictures(scene, files.Beside(path.parent, root)) for body in maps.values()]
+        with tempfile.TemporaryDirectory() as scratch:
+            folder, root = place_at(order["root"]).below(order["inner"]).at_hand([order["file"]], Path(scratch))
+            path = folder / order["file"]
+            scene = files.read(path, files.UNITS[order["unit"]], root)
+            (analysed,) = report.analyse_all([scene], order["channel"])
+            found = [size_of(body) for maps in pictures(scene, files.Beside(path.parent, root)) for body in maps.values()]
         own = max((max(s) for s in found if s is not None), default=None)
         return survey.figures(order["name"], analysed, order["px"], None if order["same"] else own, order["bytes"], limits)
     except (QuiltError, ValueError) as e:
-        return {"name": order["name"], "state": "failed", "why": str(e).removeprefix(f"{path.name}: "), "stands": ""}
+        return {"name": order["name"], "state": "failed", "why": str(e).removeprefix(f"{order['file']}: "), "stands": ""}
 
 
 def run(args: argparse.Namespace) -> int:
     """Read all assets and sum them up; 1 where one cannot be read."""
     from quilt_server.jobfile import batch
+    from quilt_server.jobfile.places import Here, library
 
     limits = survey.Limits(args.least, args.greatest, args.target)
     if (
@@ -71,14 +77,12 @@ def run(args: argparse.Namespace) -> int:
         raise QuiltError("The least density is below the greatest.")
     if args.channel_in < 0:
         raise QuiltError("A UV channel is 0 or more.")
-    if not args.where.exists():
-        raise FileError(str(args.where), "there is no such folder or list")
-    top = args.where if args.where.is_dir() else args.where.parent
+    top, paths = library(args.where, Here(args.out))
     begin = time.monotonic()
     orders = [
-        {"name": a.name, "key": "survey", "path": str((a.folder / a.files[0]).resolve()), "root": str(top.resolve()), "px": args.map, "same": args.same_map, "bytes": args.bytes,
+        {"name": a.name, "key": "survey", "root": top.address, "inner": a.inner, "file": a.files[0], "px": args.map, "same": args.same_map, "bytes": args.bytes,
          "unit": args.unit, "channel": args.channel_in, "limits": (args.least, args.greatest, args.target)}
-        for a in batch.assets_of(args.where, args.out, "file")
+        for a in batch.assets_of(paths, "file")
     ]  # fmt: skip
     with batch.cluster(
         args.scheduler, min(args.workers or 10**6, len(orders), batch.cores()) if args.scheduler is None else None

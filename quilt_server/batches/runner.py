@@ -7,7 +7,7 @@ import os
 import signal
 import sys
 import time
-from pathlib import Path
+from dataclasses import replace
 from types import FrameType
 from typing import TYPE_CHECKING, Any
 
@@ -15,6 +15,7 @@ from quilt_cli.child import die_with_parent
 
 if TYPE_CHECKING:
     from ..jobfile.batch import Asset as Found
+    from ..jobfile.places import Place
     from .models import Batch
 
 log = logging.getLogger("quilt")
@@ -31,7 +32,7 @@ def _stop(_signal: int, _frame: FrameType | None) -> None:
     raise Stop
 
 
-def found_assets(batch: Batch, out: Path) -> list[Found]:
+def found_assets(batch: Batch, out: Place) -> list[Found]:
     """The assets of a batch as they are in the library now, each with a row that waits. What a link in the library leads to outside it is none.
 
     Raises
@@ -41,14 +42,18 @@ def found_assets(batch: Batch, out: Path) -> list[Found]:
     from django.db import transaction
 
     from ..jobfile.batch import assets_of
+    from ..jobfile.places import library
     from .library import inside, root
     from .models import Asset
 
-    top = root()
+    here, top = inside(batch.folder), root()
+    _, paths = library(str(here), out)
+    inner = here.relative_to(top)
     found = [
-        a for a in assets_of(inside(batch.folder), out, batch.group) if all((a.folder / f).resolve().is_relative_to(top) for f in a.files)
+        replace(a, inner=(inner / a.inner).as_posix())
+        for a in assets_of([p for p in paths if (here / p).resolve().is_relative_to(top)], batch.group)
     ]
-    rows = [Asset(batch=batch, name=a.name, folder=a.folder.resolve().relative_to(top).as_posix(), files=list(a.files)) for a in found]
+    rows = [Asset(batch=batch, name=a.name, folder=a.inner, files=list(a.files)) for a in found]
     with transaction.atomic():
         batch.assets.all().delete()
         Asset.objects.bulk_create(rows, batch_size=500)
@@ -66,10 +71,11 @@ def work(batch: Batch) -> None:
 
     from ..jobfile import batch as engine
     from ..jobfile import summary
+    from ..jobfile.places import Here
     from .library import results_of, root
     from .models import Batch
 
-    out = results_of(batch.pk, batch.name)
+    out = Here(results_of(batch.pk, batch.name))
     least, greatest = summary.limits_of(batch.job)
 
     def tell(row: Row, _done: int, _of: int) -> None:
@@ -80,9 +86,9 @@ def work(batch: Batch) -> None:
     with engine.cluster(settings.QUILT_SCHEDULER, None) as client:
         workers = engine.workers_of(client)
         Batch.objects.filter(pk=batch.pk).update(workers=workers)
-        orders = [engine.order_of(a, batch.job, root(), out, False, keep=True) for a in found_assets(batch, out)]
+        orders = [engine.order_of(a, batch.job, Here(root()), out, False, keep=True) for a in found_assets(batch, out)]
         rows = engine.run(client, orders, tell)
-    engine.swept(out)
+    out.sweep()
     summary.put(out, summary.report(rows, time.monotonic() - begin, workers), batch.job)
 
 

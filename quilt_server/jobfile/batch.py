@@ -7,7 +7,6 @@ import json
 import logging
 import os
 import re
-import shutil
 import uuid
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
@@ -15,12 +14,11 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
-from quilt_core import formats
 from quilt_core.errors import FileError, QuiltError
 
 from .desk import Desk
-from .far import Far, places_of
-from .results import key_of, short, unchanged
+from .places import Place, places_of, unchanged
+from .results import key_of, short
 
 WAITING = 400  # tasks that are handed over before the first of them is done, at least
 TASKS_EACH, MOST_TOGETHER = 50, 32  # tasks that every worker gets at least before assets go together, and how many may
@@ -37,43 +35,36 @@ _CONFIG = {
 
 @dataclass(frozen=True)
 class Asset:
-    """What becomes one delivery: files of a folder that share their sheets. `name`: its folder below the results."""
+    """What becomes one delivery: files of a folder that share their sheets. `name`: its folder below the results; `inner`: that of its files below the library."""
 
     name: str
-    folder: Path  # of a library at an address: below that
+    inner: str
     files: tuple[str, ...]
 
 
-def assets_of(where: Path | Far, out: Path | Far, group: str) -> list[Asset]:
-    """The assets below a folder or an address, or those that a list of paths names.
+def assets_of(paths: list[str], group: str) -> list[Asset]:
+    """The assets that the files of a library make.
 
     Parameters
     ----------
-    out : a folder of which nothing is taken: where the results go
+    paths : below the library
     group : "file" (each is one), "folder" (all of a folder are one), or a regular expression on paths, of which those with the same first group are one
 
     Raises
     ------
-    FileError : nothing is there, or the expression is none
+    FileError : the expression is none
     """
-    if isinstance(where, Far):
-        top, found = Path(), sorted(_at(where, out))
-    else:
-        top = where if where.is_dir() else where.parent
-        found = sorted(_below(where, out if isinstance(out, Path) else None) if where.is_dir() else _listed(where))
-    if not found:
-        raise FileError(str(where), "there is no mesh file there", "", f"Mesh files end with {', '.join(formats.ENDINGS)}.")
     if group == "file":
-        return [Asset(p, (top / p).parent, (Path(p).name,)) for p in found]
+        return [Asset(p, Path(p).parent.as_posix(), (Path(p).name,)) for p in paths]
     together: dict[str, list[str]] = {}
-    for p in found:
+    for p in paths:
         together.setdefault(_of(group, p), []).append(p)
-    return [_joined(top, name, paths) for name, paths in sorted(together.items())]
+    return [_joined(name, found) for name, found in sorted(together.items())]
 
 
-def _joined(top: Path, name: str, paths: list[str]) -> Asset:
-    folder = Path(os.path.commonpath([str(Path(p).parent) for p in paths]))
-    return Asset(name, top / folder, tuple(Path(p).relative_to(folder).as_posix() for p in paths))
+def _joined(name: str, paths: list[str]) -> Asset:
+    inner = os.path.commonpath([str(Path(p).parent) for p in paths])
+    return Asset(name, inner or ".", tuple(Path(p).relative_to(inner).as_posix() for p in paths))
 
 
 def _of(group: str, path: str) -> str:
@@ -94,56 +85,13 @@ def _of(group: str, path: str) -> str:
     return name
 
 
-def _at(where: Far, out: Path | Far) -> Iterator[str]:
-    results = out.url.removeprefix(where.url).strip("/") if isinstance(out, Far) and out.url.startswith(f"{where.url}/") else None
-    for path in where.sizes:
-        hidden = any(n.startswith(".") for n in path.split("/"))
-        if formats.is_mesh(path) and not hidden and not (results and path.startswith(f"{results}/")):
-            yield path
-
-
-def _below(top: Path, out: Path | None) -> Iterator[str]:
-    inside = out and out.resolve()
-    for folder, folders, names in os.walk(top):
-        folders[:] = sorted(d for d in folders if not d.startswith(".") and (Path(folder) / d).resolve() != inside)
-        for name in names:
-            if formats.is_mesh(name) and not name.startswith("."):
-                yield (Path(folder) / name).relative_to(top).as_posix()
-
-
-def _listed(where: Path) -> Iterator[str]:
-    try:
-        lines = where.read_text().splitlines()
-    except (OSError, UnicodeDecodeError) as e:
-        raise FileError(str(where), getattr(e, "strerror", None) or "it is no folder and no list of paths") from e
-    for n, line in enumerate(lines, 1):
-        path = line.strip()
-        if not path or path.startswith("#"):
-            continue
-        target = where.parent / path
-        if not formats.is_mesh(path) or not target.is_file():
-            raise FileError(
-                where.name, f"'{path[:120]}' is no mesh file that is there", f"line {n}", "Mend the list; paths are relative to its folder."
-            )
-        if not target.resolve().is_relative_to(where.parent.resolve()):
-            raise FileError(
-                where.name, f"'{path[:120]}' lies outside the folder of the list", f"line {n}", "Put the list above all of its files."
-            )
-        yield Path(path).as_posix()
-
-
-def order_of(asset: Asset, job: Row, top: Path | Far, out: Path | Far, force: bool, keep: bool = False) -> Row:
+def order_of(asset: Asset, job: Row, top: Place, out: Place, force: bool, keep: bool = False) -> Row:
     """What a worker is asked for: all of it, so that it can be asked of any. `keep`: the project goes among the results."""
     mine = {**job, "input": {**job.get("input", {}), "files": [glob.escape(f) for f in asset.files]}}
-    if isinstance(top, Far):
-        folder, root = asset.folder.as_posix(), top.url
-        size = sum(top.sizes.get((asset.folder / f).as_posix(), 0) for f in asset.files)
-    else:
-        folder, root = str(asset.folder.resolve()), str(top.resolve())
-        size = sum((asset.folder / f).stat().st_size for f in asset.files)
     return {
-        "name": asset.name, "folder": folder, "root": root, "out": out.url if isinstance(out, Far) else str((out / asset.name).resolve()), "files": list(asset.files),
-        "job": mine, "key": key_of(json.dumps(mine, sort_keys=True).encode()), "force": force, "keep": keep, "size": size,
+        "name": asset.name, "root": top.address, "inner": asset.inner, "out": out.address, "files": list(asset.files), "job": mine,
+        "key": key_of(json.dumps(mine, sort_keys=True).encode()), "force": force, "keep": keep,
+        "size": sum(top.size(os.path.normpath(os.path.join(asset.inner, f))) for f in asset.files),
     }  # fmt: skip
 
 
@@ -274,12 +222,3 @@ def run(client: Any, orders: list[Row], tell: Callable[[Row, int, int], None], w
         if (more := hand_over()) is not None:
             going.add(more)
     return [rows[o["name"]] for o in orders]
-
-
-def swept(out: Path | Far) -> None:
-    """Away with what lost workers left half written."""
-    if isinstance(out, Far):
-        return  # there, what is half written has no report
-    for folder in [out, *(p for p in out.rglob("*") if p.is_dir() and not p.is_symlink())] if out.is_dir() else ():
-        for left in folder.glob(".new-*"):
-            shutil.rmtree(left, ignore_errors=True)

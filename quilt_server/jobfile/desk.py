@@ -21,8 +21,6 @@ from typing import Any
 
 from quilt_cli.child import die_with_parent
 
-from .far import Far, places_of
-
 MEMORY = 4 << 30  # bytes that an asset may take
 Row = dict[str, Any]
 
@@ -125,15 +123,13 @@ def _done(order: Row) -> Row:
     from django.conf import settings
 
     from .engine import Above, Engine, reported
-    from .far import put_far
-    from .results import PROJECT, REPORT, put_whole, short
+    from .places import places_of
+    from .results import PROJECT, short
     from .text import parsed
 
     begin = time.monotonic()
-    folder, out = places_of(order)
-    root = Path(order["root"])
-    if isinstance(folder, Far):
-        folder, root = _fetched(folder, order["files"])
+    there, out = places_of(order)
+    folder, root = there.at_hand(order["files"], Path(settings.DATA_DIR))
     job = parsed(order["job"], order["name"])
     engine = Engine(job, folder, root=root)
     try:
@@ -148,29 +144,8 @@ def _done(order: Row) -> Row:
         engine.save(kept := Path(settings.DATA_DIR) / PROJECT)
         done.files[PROJECT] = kept.read_bytes()
     report = reported(done, engine, order["key"], order["files"], time.monotonic() - begin) | {"batch": order.get("batch")}
-    if isinstance(out, Far):
-        put_far(out, done.files, report, REPORT)
-    else:
-        put_whole(out, done.files, report)
+    out.put(done.files, report)
     return {"name": order["name"], "state": "done", **short(report)}
-
-
-def _fetched(there: Far, names: list[str]) -> tuple[Path, Path]:
-    """Mesh files of an address, here, with whatever they name as it is asked for: their folder and the one that stands for the address."""
-    from django.conf import settings
-
-    from quilt_cli.files import Beside
-    from quilt_core.errors import FileError
-
-    from .far import Mirror
-
-    root = Path(settings.DATA_DIR).resolve() / "there"
-    folder = root / there.inner
-    Beside.mirror = Mirror(Far(there.url), root)
-    for name in names:
-        if not there.fetch(name, folder / name):
-            raise FileError(name, f"it is not at {there} any more")
-    return folder, root
 
 
 def _in_child(order: Row, template: Path) -> Row:

@@ -14,7 +14,10 @@ from functools import cached_property
 from pathlib import Path
 from typing import Any
 
+from quilt_cli.files import Beside
 from quilt_core.errors import FileError, QuiltError
+
+from .results import REPORT, Report, files_of, report_of
 
 _PART = 1 << 20
 
@@ -75,13 +78,26 @@ class Far:
         base = self._open()[1]
         return f"{base}/{path}" if base else path
 
+    @property
+    def address(self) -> str:
+        """See `Place`."""
+        return posixpath.join(self.url, self.inner) if self.inner else self.url
+
     @cached_property
-    def sizes(self) -> dict[str, int]:
+    def _sizes(self) -> dict[str, int]:
         """Bytes of all files below the address, by path."""
         fs, base = self._open()
         with self._telling(""):
             found = fs.find(base, detail=True)
         return {name[len(base) :].strip("/"): int(info.get("size") or 0) for name, info in found.items()}
+
+    def files(self) -> Iterator[str]:
+        """See `Place`."""
+        return (p for p in self._sizes if not any(n.startswith(".") for n in p.split("/")))
+
+    def size(self, path: str) -> int:
+        """See `Place`."""
+        return self._sizes.get(path, 0)
 
     def names(self, folder: str) -> list[str]:
         """The files in a folder, not below it; none where it is not there."""
@@ -135,7 +151,7 @@ class Far:
             with fs.open(path, "wb") as f:
                 f.write(body)
 
-    def remove(self, rel: str) -> None:
+    def _remove(self, rel: str) -> None:
         """Delete a file, where there is one."""
         fs, _ = self._open()
         with self._telling(rel):
@@ -143,14 +159,41 @@ class Far:
                 fs.rm_file(self._at(rel))
 
     def below(self, inner: str) -> Far:
-        """A folder in it."""
+        """See `Place`."""
         return Far(self.url, posixpath.join(self.inner, inner))
 
+    def put(self, files: dict[str, bytes], report: Report) -> None:
+        """See `Place`. There is no moment at which an address changes as a whole: what is there counts once its report is, which goes first and comes last.
 
-def places_of(order: dict[str, Any]) -> tuple[Path | Far, Path | Far]:
-    """The folder of the files of a batch's order, and that of its results."""
-    folder = Far(order["root"], order["folder"]) if is_far(order["root"]) else Path(order["folder"])
-    return folder, Far(order["out"], order["name"]) if is_far(order["out"]) else Path(order["out"])
+        Raises
+        ------
+        FileError : it cannot be written
+        """
+        old = files_of(report_of(self.read))
+        self._remove(REPORT)
+        for path, body in files.items():
+            self.send(path, body)
+        for path in sorted(old - set(files)):
+            self._remove(path)
+        self.send(REPORT, json.dumps(report, indent=2).encode() + b"\n")
+
+    def at_hand(self, files: list[str], scratch: Path) -> tuple[Path, Path]:
+        """See `Place`: they are fetched into a folder below `scratch`, and so is what they name as this process asks for it.
+
+        Raises
+        ------
+        FileError : one that is gone, or cannot be fetched
+        """
+        root = scratch.resolve() / "there"
+        folder = root / self.inner
+        Beside.mirror = Mirror(Far(self.url), root)
+        for name in files:
+            if not self.fetch(name, folder / name):
+                raise FileError(name, f"it is not at {self} any more")
+        return folder, root
+
+    def sweep(self) -> None:
+        """See `Place`: what is half written has no report."""
 
 
 class Mirror:
@@ -173,22 +216,3 @@ class Mirror:
         if inner not in self._names:
             self._names[inner] = self.far.names(inner)
         return self._names[inner]
-
-
-def put_far(out: Far, files: dict[str, bytes], report: dict[str, Any], name: str) -> None:
-    """Send what was made. There is no moment at which an address changes as a whole: what is there counts once the report `name` is, which goes first and comes last.
-
-    Raises
-    ------
-    FileError : it cannot be written
-    """
-    try:
-        old = set(json.loads(out.read(name) or b"{}").get("files", {}))
-    except (ValueError, AttributeError, TypeError):
-        old = set()
-    out.remove(name)
-    for path, body in files.items():
-        out.send(path, body)
-    for path in sorted(old - set(files)):
-        out.remove(path)
-    out.send(name, json.dumps(report, indent=2).encode() + b"\n")

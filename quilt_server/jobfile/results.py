@@ -7,7 +7,7 @@ import json
 import os
 import shutil
 import tempfile
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from functools import cache
 from pathlib import Path
@@ -15,8 +15,7 @@ from typing import Any
 
 from quilt_core.errors import FileError, QuiltError
 
-from .far import Far
-
+Report = dict[str, Any]
 REPORT = "run.json"
 PROJECT = "project.quilt.zip"  # of a batch in the browser: an asset as it was left, to open
 
@@ -48,22 +47,22 @@ def _program() -> bytes:
     return found.digest()
 
 
-def unchanged(out: Path | Far, folder: Path | Far, key: str, meshes: list[str]) -> dict[str, Any] | None:
-    """The report of an earlier run, where what it was made from and what it put out are as they were; None else."""
+def report_of(read: Callable[[str], bytes | None]) -> Report:
+    """The report of an earlier run, from a folder that can be read; empty where there is none."""
     try:
-        old = json.loads((out.read(REPORT) or b"") if isinstance(out, Far) else (out / REPORT).read_bytes())
-        same = old["key"] == key and old["meshes"] == meshes
-        same = same and all(_sha_in(folder, p) == sha for p, sha in old["read"].items())
-        return old if same and all(_sha_in(out, p) == sha for p, sha in old["files"].items()) else None
-    except (OSError, ValueError, KeyError, TypeError, AttributeError):
-        return None
+        found = json.loads(read(REPORT) or b"{}")
+    except (OSError, ValueError):
+        return {}
+    return found if isinstance(found, dict) else {}
 
 
-def _sha_in(folder: Path | Far, path: str) -> str | None:
-    return folder.sha(path) if isinstance(folder, Far) else sha_of(folder / path)
+def files_of(report: Report) -> set[str]:
+    """The paths that a report says were put out."""
+    found = report.get("files")
+    return set(found) if isinstance(found, dict) else set()
 
 
-def write(out: Path, files: dict[str, bytes], report: dict[str, Any]) -> None:
+def write(out: Path, files: dict[str, bytes], report: Report) -> None:
     """Put what was made into a folder: each file whole, the report last, and away with what an earlier run put there and this one did not.
 
     Raises
@@ -71,7 +70,7 @@ def write(out: Path, files: dict[str, bytes], report: dict[str, Any]) -> None:
     FileError : it cannot be written
     """
     with _beside(out, out) as new:
-        old = _files_of(out)
+        old = files_of(report_of(lambda name: (out / name).read_bytes()))
         (out / REPORT).unlink(missing_ok=True)
         for n, (path, body) in enumerate(files.items()):
             target = out / path
@@ -87,7 +86,7 @@ def write(out: Path, files: dict[str, bytes], report: dict[str, Any]) -> None:
         os.replace(new / REPORT, out / REPORT)
 
 
-def put_whole(out: Path, files: dict[str, bytes], report: dict[str, Any]) -> None:
+def put_whole(out: Path, files: dict[str, bytes], report: Report) -> None:
     """The same as a whole: the folder is there with all of it, or as it was before. For results that only jobs write.
 
     Raises
@@ -122,14 +121,7 @@ def _beside(out: Path, inside: Path) -> Iterator[Path]:
         ) from e
 
 
-def _files_of(out: Path) -> set[str]:
-    try:
-        return set(json.loads((out / REPORT).read_bytes())["files"])
-    except (OSError, ValueError, KeyError, TypeError):
-        return set()
-
-
-def lines(report: dict[str, Any]) -> list[str]:
+def lines(report: Report) -> list[str]:
     """The report in lines."""
     out = []
     for name, s in report["sheets"].items():
@@ -148,7 +140,7 @@ def _px(value: float | None) -> str:
     return "none" if value is None else f"{value:.2f} px"
 
 
-def bare_of(report: dict[str, Any]) -> list[str]:
+def bare_of(report: Report) -> list[str]:
     """What has no UVs and so lies on no sheet, in words; nothing where there is none."""
     names = report.get("bare", [])
     if not names:
@@ -159,7 +151,7 @@ def bare_of(report: dict[str, Any]) -> list[str]:
     return [f"{whose} faces without UVs, which lie on no sheet: a step that unwraps makes them"]
 
 
-def short(report: dict[str, Any]) -> dict[str, Any]:
+def short(report: Report) -> dict[str, Any]:
     """What a batch tells of an asset: fit for baking only where all of it lies on a sheet."""
     sheets = list(report["sheets"].values())
     bare = bare_of(report)
@@ -171,3 +163,10 @@ def short(report: dict[str, Any]) -> dict[str, Any]:
         "coverage": report["coverage"], "density_px_per_m": report["density_px_per_m"] or max((s["density"] or 0.0 for s in sheets), default=None),
         "verdict": "; ".join(dict.fromkeys(s["verdict"] for s in sheets)), "islands": report["islands"], "notes": report["notes"],
     }  # fmt: skip
+
+
+def swept(out: Path) -> None:
+    """Away with what lost workers left half written."""
+    for folder in [out, *(p for p in out.rglob("*") if p.is_dir() and not p.is_symlink())] if out.is_dir() else ():
+        for left in folder.glob(".new-*"):
+            shutil.rmtree(left, ignore_errors=True)

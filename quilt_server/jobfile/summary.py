@@ -6,11 +6,10 @@ import csv
 import io
 import json
 from html import escape
-from pathlib import Path
 from typing import Any
 from urllib.parse import quote
 
-from .far import Far
+from .places import Place
 
 Row = dict[str, Any]
 COLUMNS = ("name", "state", "ok", "coverage", "density_px_per_m", "islands", "seconds", "why", "verdict")
@@ -75,18 +74,12 @@ def report(rows: list[Row], seconds: float, workers: int) -> Row:
     return {"assets": assets, "seconds": round(seconds, 2), "workers": workers}
 
 
-def put(out: Path | Far, found: Row, job: Row) -> None:
+def put(out: Place, found: Row, job: Row) -> None:
     """Write all three beside the results."""
     rows, (least, greatest) = found["assets"], limits_of(job)
-    bodies = {
-        "batch.json": (json.dumps(found, indent=1) + "\n").encode(),
-        "batch.csv": table(rows, least, greatest).encode(),
-        "batch.html": page(found, least, greatest),
-    }
-    if isinstance(out, Path):
-        out.mkdir(parents=True, exist_ok=True)
-    for name, body in bodies.items():
-        out.send(name, body) if isinstance(out, Far) else (out / name).write_bytes(body)
+    out.send("batch.json", (json.dumps(found, indent=1) + "\n").encode())
+    out.send("batch.csv", table(rows, least, greatest).encode())
+    out.send("batch.html", page(found, least, greatest))
 
 
 def table(rows: list[Row], least: float | None, greatest: float | None) -> str:

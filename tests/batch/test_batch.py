@@ -16,7 +16,8 @@ from typing import Any
 import pytest
 
 from quilt_core.errors import FileError
-from quilt_server.jobfile import batch, summary
+from quilt_server.jobfile import batch, places, summary
+from quilt_server.jobfile.places import Here
 from tests.core.test_faults import squares
 from tests.kit.processes import ROOT
 
@@ -42,7 +43,8 @@ def library(tmp_path_factory: pytest.TempPathFactory) -> Path:
 
 
 def orders(library: Path, out: Path, force: bool = False) -> list[dict[str, Any]]:
-    return [batch.order_of(a, JOB, library, out, force) for a in batch.assets_of(library, out, "file")]
+    top, paths = places.library(str(library), Here(out))
+    return [batch.order_of(a, JOB, top, Here(out), force) for a in batch.assets_of(paths, "file")]
 
 
 def bytes_of(out: Path) -> dict[str, bytes]:
@@ -72,7 +74,7 @@ def test_a_library_is_done_the_same_by_one_and_by_two_whose_workers_are_killed(l
         rows = batch.run(client, orders(library, tmp_path / "two"), lambda *_: None)
         over.set()
         killer.join()
-    batch.swept(tmp_path / "two")
+    Here(tmp_path / "two").sweep()
     assert killed
     assert [(r["name"], r["state"], r.get("coverage")) for r in rows] == [(r["name"], r["state"], r.get("coverage")) for r in alone]
     assert bytes_of(tmp_path / "two") == bytes_of(tmp_path / "one")
@@ -133,7 +135,7 @@ def test_what_cannot_be_done_is_told_in_a_line(library: Path, tmp_path: Path, ar
 
 def test_assets_by_file_folder_pattern_and_list(library: Path, tmp_path: Path) -> None:
     def names(group: str, where: Path = library) -> dict[str, int]:
-        return {a.name: len(a.files) for a in batch.assets_of(where, tmp_path, group)}
+        return {a.name: len(a.files) for a in batch.assets_of(places.library(str(where), Here(tmp_path))[1], group)}
 
     assert (
         len(names("file")) == 10 and names("folder") == {"boats": 5, "quay": 5} and names(r"(part)\d") == {"part": 9, "boats/torn.glb": 1}
@@ -141,7 +143,7 @@ def test_assets_by_file_folder_pattern_and_list(library: Path, tmp_path: Path) -
     (library / "some.txt").write_text("quay/part0.obj\nboats/part1.obj\n")
     assert names("file", library / "some.txt") == {"boats/part1.obj": 1, "quay/part0.obj": 1}
     # What lies among the results is no asset.
-    assert len(batch.assets_of(library, library / "quay", "file")) == 5
+    assert len(places.library(str(library), Here(library / "quay"))[1]) == 5
     with pytest.raises(FileError, match="out of the results"):
         batch._of("(.*)", "../x.obj")
 
@@ -169,7 +171,7 @@ def test_outliers_stand_first_and_no_cell_is_a_formula(tmp_path: Path) -> None:
         row("near", 45),
     ]
     assert [r["name"] for r in summary.ordered(rows, 50, 200)] == ["torn", "far", "=cmd", "near", "unfit", "fine"]
-    summary.put(tmp_path, summary.report(rows, 9.0, 2), {"check": {"density_least": 50.0, "density_greatest": 200.0}})
+    summary.put(Here(tmp_path), summary.report(rows, 9.0, 2), {"check": {"density_least": 50.0, "density_greatest": 200.0}})
     assert "'=cmd" in (tmp_path / "batch.csv").read_text()
     assert "80% below the least density" in (tmp_path / "batch.html").read_text()
 

@@ -18,8 +18,8 @@ from pyftpdlib.handlers import FTPHandler
 from pyftpdlib.servers import FTPServer
 
 from quilt_core.errors import FileError
-from quilt_server.jobfile import batch
 from quilt_server.jobfile.far import Far, is_far
+from quilt_server.jobfile.places import Here, library
 from tests.core.test_faults import squares
 from tests.kit.processes import ROOT
 
@@ -99,6 +99,9 @@ def test_a_library_and_its_results_lie_at_an_address(shared: tuple[str, Path], t
         assert here == there and here
     assert (out / "quay/crate.obj/paint/wood.png").read_bytes() == FILES["paint/wood.png"]
 
+    seen = json.loads(quilt("survey", f"{address}/library", "--out", tmp_path / "density", "--json").stdout)
+    assert {r["name"]: r.get("own_picture") for r in seen["rows"] if r.get("state") != "failed"} == {"quay/crate.obj": True, "quay/lid.obj": False}
+
     again = rows_of(quilt("batch", f"{address}/library", "--out", f"{address}/done", *OPTIONS))
     assert {r["state"] for n, r in again.items() if n != "boats/torn.glb"} == {"unchanged"}
     (top / "library/paint/wood.png").write_bytes(picture() + b"newer")
@@ -126,7 +129,7 @@ def test_a_library_in_an_archive_is_read_where_it_is(tmp_path: Path) -> None:
 )
 def test_an_address_that_cannot_be_used_is_told_without_its_password(address: str, words: str, tmp_path: Path) -> None:
     with pytest.raises(FileError, match=words) as told:
-        batch.assets_of(Far(address), tmp_path, "file")
+        library(address, Here(tmp_path))
     assert "indigo" not in str(told.value)
 
 
