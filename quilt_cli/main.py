@@ -33,7 +33,7 @@ def _map(text: str) -> int:
 def _allowed(text: str) -> tuple[str, ...]:
     kinds = tuple(k.strip() for k in text.split(","))
     if not all(k in report.ALLOWED for k in kinds):
-        raise argparse.ArgumentTypeError(f"'{text}' is not a list of {' and '.join(report.ALLOWED)}, as in mirrored,self")
+        raise argparse.ArgumentTypeError(f"'{text}' is not a list of {', '.join(report.ALLOWED)}, as in mirrored,self")
     return kinds
 
 
@@ -79,7 +79,7 @@ def parser(usual: dict[str, Any] | None = None) -> argparse.ArgumentParser:
         type=_allowed,
         default=(),
         metavar="KINDS",
-        help="faults of single islands that came with their UVs and are no reason to fail: mirrored, self (overlap themselves)",
+        help="what is no reason to fail: faults of single islands that came with their UVs, mirrored and self (overlap themselves), and twins (cover the same texels)",
     )
     p = packing.options(_tiles)
     packing.add(commands, common, p, usual)
@@ -161,9 +161,13 @@ def _verify(args: argparse.Namespace) -> int:
         f"{verdict}.",
         f"{r['islands']} islands at {args.map} px, smallest gap {gap}, smallest margin {margin}, coverage {r['coverage']:.1%}",
     ]
-    words = {"self": "overlap themselves", "mirrored": "are mirrored"}
-    lines += [f"{n} islands {words[kind]}, as their UVs came: allowed" for kind, n in r["allowed"].items()]
-    own = [words[k] for k, n in (("self", r["overlap"]["self"]), ("mirrored", r["flipped"])) if n and k not in args.allow]
+    words = {
+        "self": "overlap themselves, as their UVs came",
+        "mirrored": "are mirrored, as their UVs came",
+        "twins": "cover the same texels as others",
+    }
+    lines += [f"{n} islands {words[kind]}: allowed" for kind, n in r["allowed"].items()]
+    own = [words[k].split(",")[0] for k, n in (("self", r["overlap"]["self"]), ("mirrored", r["flipped"])) if n and k not in args.allow]
     if own:
         lines.append(f"islands that {' or '.join(own)} do so in the UVs that came; --allow takes these kinds")
     _say(args, r, lines)

@@ -16,6 +16,7 @@ from pathlib import Path
 from typing import Any
 
 import numpy as np
+from numpy.typing import NDArray
 
 from quilt_core import formats
 from quilt_core.arrange.sheet import SheetPacking, SheetRules, pack_sheet
@@ -29,7 +30,8 @@ from quilt_core.model.scene import Floats, Scene
 from quilt_core.model.tiles import Grid
 from quilt_core.pack import Recipe
 from quilt_core.pack.shapes import ANGLES
-from quilt_core.uv.analysis import MeshIslands, transform_rows
+from quilt_core.uv.analysis import IDENTITY, MeshIslands, transform_rows
+from quilt_core.uv.twins import alike, grouped
 
 from . import files
 
@@ -164,6 +166,13 @@ def add(commands: Any, common: argparse.ArgumentParser, p: argparse.ArgumentPars
         metavar="PATTERN=FACTOR",
         help="objects by name or path are so many times as dense; repeatable",
     )
+    k.add_argument(
+        "--stack",
+        action="append",
+        default=[],
+        metavar="PATTERN",
+        help="islands of one shape of the objects that fit lie on each other and share their texels; repeatable, each for itself",
+    )
     if usual:
         k.set_defaults(**usual)
 
@@ -182,31 +191,50 @@ def _grid(args: argparse.Namespace) -> Grid:
     return plain if args.tile_px is None else replace(plain, tile_px=dict(zip(plain.numbers, args.tile_px, strict=True)))
 
 
-def _by_object(pieces: list[MeshIslands], asked: list[tuple[str, float]], usual: float, what: str) -> Floats:
-    """A number for every island (n,), by patterns on the names and paths of its objects; the later pattern holds.
+def _called(pieces: list[MeshIslands], pattern: str, what: str) -> NDArray[np.bool_]:
+    """Which islands (n,) are of objects whose name or path fits a pattern.
 
     Raises
     ------
     QuiltError : a pattern that nothing fits
     """
-    out = [np.full(p.islands.count, usual) for p in pieces]
+    fits = [any(fnmatchcase(n, pattern) for o in p.objects for n in (o.name, o.path)) for p in pieces]
+    if not any(fits):
+        raise QuiltError(f"{what}: no object is called {pattern}.")
+    return np.repeat(fits, [p.islands.count for p in pieces])
+
+
+def _by_object(pieces: list[MeshIslands], asked: list[tuple[str, float]], usual: float, what: str) -> Floats:
+    """A number for every island (n,), by patterns on the names and paths of its objects; the later pattern holds."""
+    out = np.full(sum(p.islands.count for p in pieces), usual)
     for pattern, value in asked:
-        found = [k for k, p in enumerate(pieces) if any(fnmatchcase(n, pattern) for o in p.objects for n in (o.name, o.path))]
-        if not found:
-            raise QuiltError(f"{what}: no object is called {pattern}.")
-        for k in found:
-            out[k][:] = value
-    return np.concatenate(out) if out else np.zeros(0)
+        out[_called(pieces, pattern, what)] = value
+    return out
 
 
-def _rules(args: argparse.Namespace, pieces: list[MeshIslands]) -> SheetRules:
+def _stacked(args: argparse.Namespace, pieces: list[MeshIslands]) -> tuple[Floats, NDArray[np.int64]]:
+    """The layout (n, 5) in which islands of one shape lie on each other, and the group (n,) of each, -1 for none."""
+    count = sum(p.islands.count for p in pieces)
+    rows, pairs = np.tile(IDENTITY, (count, 1)), np.zeros((0, 2), np.int64)
+    for pattern in args.stack:
+        mine = np.flatnonzero(_called(pieces, pattern, "--stack"))
+        first, onto = alike(np.concatenate([p.outlines.regions for p in pieces])[mine])
+        follows = np.flatnonzero(first != np.arange(len(mine)))
+        if np.isin(mine, pairs).any():
+            raise QuiltError(f"--stack {pattern}: some of its islands lie on others already, by a pattern before. Let each object fit one.")
+        rows[mine[follows]] = onto[follows]
+        pairs = np.concatenate([pairs, np.column_stack([mine[first[follows]], mine[follows]])])
+    return rows, grouped(pairs, count)
+
+
+def _rules(args: argparse.Namespace, pieces: list[MeshIslands], twins: NDArray[np.int64]) -> SheetRules:
     for pattern, tile in args.belongs:
         if not tile.is_integer() or int(tile) not in _grid(args).numbers:
             raise QuiltError(f"--belongs {pattern}={tile:g}: the tiles are {', '.join(map(str, _grid(args).numbers))}.")
     if any(not 0.001 <= factor <= 1000 for _, factor in args.weight):
         raise QuiltError("--weight is a factor from 0.001 to 1000.")
     tile = _by_object(pieces, args.belongs, 0.0, "--belongs").astype(np.int64) if args.belongs else None
-    return SheetRules(refuse_endless=args.refuse_slivers, tile=tile)
+    return SheetRules(refuse_endless=args.refuse_slivers, tile=tile, twins=twins)
 
 
 def _weights(args: argparse.Namespace, analysed: list[report.Analysed], pieces: list[MeshIslands]) -> Floats | None:
@@ -227,6 +255,8 @@ def pack(args: argparse.Namespace, read: Callable[[], list[Scene]]) -> tuple[dic
         raise QuiltError("A UV channel is 0 or more.")
     if args.texel_grid is not None and not 0 <= args.texel_grid <= 20:
         raise QuiltError("--texel-grid lets sizes change by 0 to 20 percent.")
+    if args.stack and args.texel_grid is not None:
+        raise QuiltError("--stack lays islands on each other, and --texel-grid moves the edges of each on its own. Take one of them.")
     if args.keep_ratios and args.keep_texels:
         raise QuiltError("--keep-ratios keeps sizes in UV, --keep-texels the texels of the old pictures. Take one of them.")
     files.check_out(args.out, args.files)
@@ -234,6 +264,7 @@ def pack(args: argparse.Namespace, read: Callable[[], list[Scene]]) -> tuple[dic
     scenes = read()
     analysed = report.analyse_all(scenes, args.channel_in)
     pieces = report.pieces_of(analysed)
+    present, twins = _stacked(args, pieces)
 
     def progress(_: list[Floats], packing: Any) -> None:
         if sys.stderr.isatty():
@@ -246,7 +277,8 @@ def pack(args: argparse.Namespace, read: Callable[[], list[Scene]]) -> tuple[dic
             args.keep_ratios or args.keep_texels,
             progress,
             weight=_weights(args, analysed, pieces),
-            rules=_rules(args, pieces),
+            rules=_rules(args, pieces, twins),
+            present=present,
         )
     except DoesNotFit as e:
         raise DoesNotFit(f"{e} No place for: {_names(pieces, e.islands)}.", e.islands, e.best_density) from e
@@ -256,7 +288,7 @@ def pack(args: argparse.Namespace, read: Callable[[], list[Scene]]) -> tuple[dic
     written = _write(args, analysed, uvs)
     # The proof reads what was written, through the readers, as anybody else would.
     again = report.pieces_of(report.analyse_all(written, args.channel_out))
-    proof = prove(again, None, args.map, args.tiles, tile_px=grid.tile_px)
+    proof = prove(again, None, args.map, args.tiles, twins, tile_px=grid.tile_px)
     figures = report.pack_report(again, proof, packed, recipe, time.monotonic() - begin)
     if args.texel_grid is not None:
         on, edges = edges_on_grid(np.concatenate([p.outlines.regions for p in again]), grid)

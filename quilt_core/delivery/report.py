@@ -12,7 +12,7 @@ import shapely
 from numpy.typing import NDArray
 
 from ..arrange.sheet import SheetPacking
-from ..measure.proof import LayoutProof, outside, prove
+from ..measure.proof import LayoutProof, outside, prove, twins_of
 from ..model.scene import Floats, Scene
 from ..model.tiles import Grid
 from ..pack import Recipe
@@ -212,7 +212,7 @@ def proof_figures(proof: LayoutProof) -> dict[str, Any]:
 
 
 # Faults that `verify --allow` takes. They are of single islands, as their UVs came: packing neither makes nor mends them.
-ALLOWED = ("self", "mirrored")
+ALLOWED = ("self", "mirrored", "twins")
 
 
 def verify_report(
@@ -222,15 +222,17 @@ def verify_report(
 
     Parameters
     ----------
-    allow : words of `ALLOWED`, faults of the islands themselves that are told and are no reason to fail
+    allow : words of `ALLOWED`, what is told and is no reason to fail: faults of the islands themselves, and islands that cover the same texels
     """
     pieces = pieces_of(analyse_all(scenes, channel))
-    proof = prove(pieces, None, map_px)
+    twins = twins_of(pieces) if pieces and "twins" in allow else None
+    proof = prove(pieces, None, map_px, twins=twins)
     reasons = []
     if not pieces:
         reasons.append(f"no object has UVs in channel {channel}")
     figures = proof_figures(proof)
-    taken = {word: figures["overlap"]["self"] if word == "self" else figures["flipped"] for word in allow}
+    counts = {"self": figures["overlap"]["self"], "mirrored": figures["flipped"], "twins": 0 if twins is None else int((twins >= 0).sum())}
+    taken = {word: counts[word] for word in allow}
     judged = figures | {"map_px": map_px}
     if "self" in allow:
         judged |= {"overlap": figures["overlap"] | {"self": 0}}

@@ -13,8 +13,8 @@ from numpy.typing import NDArray
 from ..model.scene import Floats
 from ..model.tiles import COLUMNS, ROWS, Grid, corners_of, number
 from ..uv.analysis import IDENTITY, MeshIslands, transform_regions
-from ..uv.twins import is_twin
-from .lie import LEAST_OVERLAP, Lie, Measure, measured
+from ..uv.twins import grouped, is_twin
+from .lie import LEAST_OVERLAP, Lie, Measure, measured, twin_pairs
 from .shapes import IslandShapes, Whole, joined, shapes_of
 
 EDGE = 1e-6  # UV units that an island may stick out of its tile: rounding of 32-bit files
@@ -321,6 +321,14 @@ def _count_texels(tri, first, which, several, u, v, count, again):  # type: igno
                         count[r, c] += 1
                     if several[w] > 0 and again[r, c] < 255:
                         again[r, c] += 1
+
+
+def twins_of(pieces: list[MeshIslands]) -> Whole:
+    """The group (n,) of islands that cover the same texels in the UVs as they were read, -1 for none."""
+    shapes = joined([shapes_of(p) for p in pieces])
+    rows = np.tile(IDENTITY, (shapes.count, 1))
+    lie = measured(shapes, rows, np.zeros(shapes.count, np.int64))
+    return grouped(twin_pairs(shapes, lie, rows, np.arange(shapes.count)), shapes.count)
 
 
 def prove(

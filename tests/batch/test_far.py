@@ -100,7 +100,10 @@ def test_a_library_and_its_results_lie_at_an_address(shared: tuple[str, Path], t
     assert (out / "quay/crate.obj/paint/wood.png").read_bytes() == FILES["paint/wood.png"]
 
     seen = json.loads(quilt("survey", f"{address}/library", "--out", tmp_path / "density", "--json").stdout)
-    assert {r["name"]: r.get("own_picture") for r in seen["rows"] if r.get("state") != "failed"} == {"quay/crate.obj": True, "quay/lid.obj": False}
+    assert {r["name"]: r.get("own_picture") for r in seen["rows"] if r.get("state") != "failed"} == {
+        "quay/crate.obj": True,
+        "quay/lid.obj": False,
+    }
 
     again = rows_of(quilt("batch", f"{address}/library", "--out", f"{address}/done", *OPTIONS))
     assert {r["state"] for n, r in again.items() if n != "boats/torn.glb"} == {"unchanged"}

@@ -2,12 +2,15 @@
 
 from __future__ import annotations
 
+import itertools
 import json
 from pathlib import Path
 
 import numpy as np
 import pytest
+import shapely
 
+from quilt_cli.main import main
 from quilt_core import formats
 from quilt_core.uv.analysis import MeshIslands, analyse
 from tests.core.test_faults import squares
@@ -67,8 +70,6 @@ def test_a_recipe_that_the_browser_gave_and_what_holds_over_it(
 )
 def test_what_is_no_recipe_is_told(capsys: pytest.CaptureFixture[str], files: list[Path], tmp_path: Path, body: str, words: str) -> None:
     (tmp_path / "r.json").write_text(body)
-    from quilt_cli.main import main
-
     assert main([str(x) for x in ("pack", *files, "--out", tmp_path / "o", "--recipe", tmp_path / "r.json")]) == 2
     assert words in capsys.readouterr().err
 
@@ -97,3 +98,35 @@ def test_weights_by_pattern(capsys: pytest.CaptureFixture[str], files: list[Path
     crate, lamp = (islands(tmp_path / "o" / f.name) for f in files)
     assert code == 0 and np.sqrt(lamp.islands.area[0] / crate.islands.area[0]) == pytest.approx(2, rel=1e-5)
     assert run(capsys, "pack", *files, "--out", tmp_path / "o", "--weight", "boat=2")[0] == 2
+
+
+def test_islands_of_one_shape_share_their_texels(capsys: pytest.CaptureFixture[str], files: list[Path], tmp_path: Path) -> None:
+    """Read back from the file that was written: the boxes of the crate's squares are one, the lamp's are apart; and the sheet is filled with three."""
+    plain = ("pack", *files, "--map", 256, "--passes", 3, "--padding", 4, "--json")
+    _, before = run(capsys, *plain, "--out", tmp_path / "plain")
+    code, report = run(capsys, *plain, "--out", tmp_path / "out", "--stack", "crate")
+    assert code == 0 and report["ok"] and report["overlap_pairs"] == 0 and report["islands"] == 6
+    assert report["density_px_per_m"] > before["density_px_per_m"] * 1.2, "half as many islands need room"
+    crate, lamp = (islands(tmp_path / "out" / f.name).islands.box for f in files)
+    assert np.allclose(crate, crate[0], atol=1e-6) and not np.allclose(lamp[0], lamp[1], atol=0.01)
+    names = [tmp_path / "out" / f.name for f in files]
+    code, told = run(capsys, "verify", *names, "--map", 256, "--padding", 4, "--allow", "twins", "--json")
+    assert code == 0 and told["allowed"] == {"twins": 4} and told["smallest_gap_px"] >= 4 - 1e-3
+    assert run(capsys, "verify", *names, "--map", 256, "--json")[1]["ok"] is False, "without a word they overlap"
+    three = [shapely.box(*b) for b in (crate[0], *lamp)]
+    assert min(a.distance(b) for a, b in itertools.combinations(three, 2)) * 256 >= 4 - 1e-3
+
+
+@pytest.mark.parametrize(
+    ("more", "words"),
+    [
+        (("--stack", "boat*"), "no object is called boat*"),
+        (("--stack", "crate", "--stack", "c*"), "by a pattern before"),
+        (("--stack", "crate", "--texel-grid"), "Take one of them"),
+    ],
+)
+def test_a_stack_that_cannot_be_is_told(
+    capsys: pytest.CaptureFixture[str], files: list[Path], tmp_path: Path, more: tuple[str, ...], words: str
+) -> None:
+    assert main([str(a) for a in ("pack", *files, "--out", tmp_path / "out", "--passes", 1, *more)]) == 2
+    assert words in capsys.readouterr().err
