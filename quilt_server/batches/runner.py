@@ -83,7 +83,7 @@ def work(batch: Batch) -> None:
         batch.assets.filter(name=row["name"]).update(state=row["state"], rank=rank, far=far, row=row)
 
     begin = time.monotonic()
-    with engine.cluster(settings.QUILT_SCHEDULER, None) as client:
+    with engine.cluster(settings.QUILT_SCHEDULER, None, page=False) as client:
         workers = engine.workers_of(client)
         Batch.objects.filter(pk=batch.pk).update(workers=workers)
         orders = [engine.order_of(a, batch.job, Here(root()), out, False, keep=True) for a in found_assets(batch, out)]

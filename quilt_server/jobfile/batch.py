@@ -125,8 +125,8 @@ def one(order: Row) -> Row:
 
 
 @contextmanager
-def cluster(scheduler: str | None, workers: int | None) -> Iterator[Any]:
-    """A client of a running scheduler, or of a cluster of its own with one process for each core."""
+def cluster(scheduler: str | None, workers: int | None, page: bool = True) -> Iterator[Any]:
+    """A client of a running scheduler, or of a cluster of its own with one process for each core; `page`: that shows its work to whoever is on this machine."""
     import dask
     from distributed import Client, LocalCluster
 
@@ -150,7 +150,7 @@ def cluster(scheduler: str | None, workers: int | None) -> Iterator[Any]:
             threads_per_worker=1,
             processes=True,
             memory_limit=0,
-            dashboard_address="127.0.0.1:0",
+            dashboard_address="127.0.0.1:0" if page else None,
             silence_logs=logging.CRITICAL,
         ) as local,
         Client(local) as client,

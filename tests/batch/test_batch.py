@@ -10,6 +10,7 @@ import signal
 import subprocess
 import sys
 import threading
+import urllib.request
 from pathlib import Path
 from typing import Any
 
@@ -54,6 +55,8 @@ def bytes_of(out: Path) -> dict[str, bytes]:
 
 def test_a_library_is_done_the_same_by_one_and_by_two_whose_workers_are_killed(library: Path, tmp_path: Path) -> None:
     with batch.cluster(None, 1) as client:
+        with urllib.request.urlopen(client.dashboard_link) as shown:
+            assert b"bokeh" in shown.read().lower(), "the engine's own page shows the work"
         alone = batch.run(client, orders(library, tmp_path / "one"), lambda *_: None)
     assert [r["state"] for r in alone].count("done") == 9
     torn = next(r for r in alone if r["name"].endswith("torn.glb"))

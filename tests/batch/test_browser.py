@@ -37,7 +37,7 @@ def client() -> Iterator[Any]:
 
 @pytest.fixture(autouse=True)
 def _one_cluster(client: Any, monkeypatch: pytest.MonkeyPatch) -> None:
-    monkeypatch.setattr(engine, "cluster", lambda *_: nullcontext(client))
+    monkeypatch.setattr(engine, "cluster", lambda *_, **__: nullcontext(client))
 
 
 @pytest.fixture
