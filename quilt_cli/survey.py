@@ -85,7 +85,7 @@ def run(args: argparse.Namespace) -> int:
         for a in batch.assets_of(paths, "file")
     ]  # fmt: skip
     with batch.cluster(
-        args.scheduler, min(args.workers or 10**6, len(orders), batch.cores()) if args.scheduler is None else None
+        args.scheduler, min(args.workers or 10**6, len(orders), batch.cores()) if args.scheduler is None else None, page=False
     ) as client:
         rows = batch.run(client, orders, Told(begin), one)
     put(args.out, rows, limits)

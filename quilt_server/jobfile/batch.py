@@ -31,6 +31,8 @@ _CONFIG = {
     "distributed.admin.tick.interval": "1s", "distributed.admin.system-monitor.interval": "5s", "distributed.admin.system-monitor.gil.enabled": False,
     "distributed.scheduler.active-memory-manager.start": False, "distributed.admin.event-loop": "tornado",
 }  # fmt: skip
+# Dask opens the port of its page in any case; with no routes nothing answers there.
+_NO_PAGE = {"distributed.scheduler.http.routes": [], "distributed.worker.http.routes": []}
 
 
 @dataclass(frozen=True)
@@ -126,7 +128,8 @@ def one(order: Row) -> Row:
 
 @contextmanager
 def cluster(scheduler: str | None, workers: int | None, page: bool = True) -> Iterator[Any]:
-    """A client of a running scheduler, or of a cluster of its own with one process for each core; `page`: that shows its work to whoever is on this machine."""
+    """A client of a running scheduler, or of a cluster of its own with one process for each core, which takes work from nobody else who is on this machine;
+    `page`: that shows its work to them."""
     import dask
     from distributed import Client, LocalCluster
 
@@ -145,12 +148,15 @@ def cluster(scheduler: str | None, workers: int | None, page: bool = True) -> It
     for name in ("distributed.nanny", "distributed.scheduler", "distributed.worker", "distributed.core", "distributed.comm"):
         logging.getLogger(name).setLevel(logging.CRITICAL)
     with (
+        dask.config.set({} if page else _NO_PAGE),
         LocalCluster(
             n_workers=workers or cores(),
             threads_per_worker=1,
             processes=True,
             memory_limit=0,
-            dashboard_address="127.0.0.1:0" if page else None,
+            security=True,  # certificates of this run alone: a scheduler runs whatever it is sent
+            dashboard_address="127.0.0.1:0",
+            scheduler_kwargs={"dashboard": page},
             silence_logs=logging.CRITICAL,
         ) as local,
         Client(local) as client,

@@ -10,11 +10,13 @@ import signal
 import subprocess
 import sys
 import threading
+import urllib.error
 import urllib.request
 from pathlib import Path
 from typing import Any
 
 import pytest
+from distributed import Client
 
 from quilt_core.errors import FileError
 from quilt_server.jobfile import batch, places, summary
@@ -81,6 +83,19 @@ def test_a_library_is_done_the_same_by_one_and_by_two_whose_workers_are_killed(l
     assert killed
     assert [(r["name"], r["state"], r.get("coverage")) for r in rows] == [(r["name"], r["state"], r.get("coverage")) for r in alone]
     assert bytes_of(tmp_path / "two") == bytes_of(tmp_path / "one")
+
+
+def test_an_engine_of_its_own_takes_work_from_nobody_else() -> None:
+    """A scheduler runs whatever it is sent, and its port is open to every account of the machine."""
+    with batch.cluster(None, 1, page=False) as client:
+        address, page = client.scheduler.address, client.dashboard_link.rpartition("/")[0]
+        for foreign in (address, address.replace("tls://", "tcp://")):
+            with pytest.raises((OSError, TypeError, RuntimeError)):
+                Client(foreign, timeout="3s").submit(os.getpid).result(timeout=3)
+        for path in ("/status", "/json/counts.json", "/info/main/workers.html"):
+            with pytest.raises(urllib.error.HTTPError, match="404"):
+                urllib.request.urlopen(page + path)
+        assert client.submit(pow, 2, 5).result() == 32, "its own client is served"
 
 
 def test_a_second_run_makes_only_what_changed(library: Path, tmp_path: Path) -> None:
