@@ -9,50 +9,61 @@ from quilt_core.delivery.report import verdict
 from quilt_core.errors import QuiltError
 
 from .projects.figures import sheet_rows, whole
-from .projects.models import Job, Layout, Project
-from .projects.objects import told_objects
+from .projects.models import Job, Layout, Project, Snapshot
+from .projects.objects import object_rows
 from .projects.people import may_change, name_of
+from .projects.recent import Recent
 from .projects.sheets import of_sheet
-from .projects.state import RECIPE, redo_target, settings_of, sizes_of, source_files
+from .projects.state import RECIPE, redo_label, settings_of, sizes_of, source_files
 from .schemas import Settings
 
 
 def state_json(project: Project) -> str:
-    """`state_of` as JSON; the objects, which are most of it, are written once for each snapshot."""
-    state = state_of(project)
-    if project.head is None:
-        return json.dumps(state, allow_nan=False)
-    del state["objects"]
-    return f'{{"objects": {told_objects(project.head)[1]}, {json.dumps(state, allow_nan=False)[1:]}'
+    """`state_of` as JSON; all of it that belongs to a snapshot, which is most, is written once for each."""
+    moving = json.dumps(_moving(project), allow_nan=False)
+    return moving if project.head is None else f"{_told(project.head)[:-1]}, {moving[1:]}"
 
 
 def state_of(project: Project) -> dict[str, Any]:
     """The project's head with all its figures, its tries, and the job that runs on it: what `StateOut` says, unchecked, since it is made here."""
+    return _moving(project) | ({} if project.head is None else _fixed(project.head))
+
+
+def _moving(project: Project) -> dict[str, Any]:
+    """What of a state changes without a step: names, rights, what can be done again, tries and work; of an empty project all."""
     head = project.head
-    job = project.jobs.exclude(state__in=Job.OVER).order_by("pk").only("pk").first()
+    job = project.jobs.exclude(state__in=Job.OVER).order_by("pk").values_list("pk", flat=True).first()
+    out: dict[str, Any] = dict(id=project.pk, name=project.name, may_change=may_change(project), job=job)
     if head is None:
-        return dict(
-            id=project.pk, name=project.name, author="", may_change=may_change(project), snapshot=None, undo=None, redo=None, settings=Settings(**RECIPE).model_dump(), channels=[], files=[],
-            objects=[], layout=None, figures=None, sheets=[], packed=False, tries=[], job=job.pk if job else None,
+        return out | dict(
+            author="", snapshot=None, undo=None, redo=None, settings=Settings(**RECIPE).model_dump(), channels=[], files=[], objects=[], layout=None, figures=None,
+            sheets=[], packed=False, tries=[],
         )  # fmt: skip
-    follow, objects, rows = redo_target(project), told_objects(head)[0], sheet_rows(head)
-    sources = source_files(head)
-    files = [sources[f] for f in head.files if f in sources]
-    sizes = sizes_of(head)
     tries = project.layouts.filter(kind="pack", discarded=False).only("name", "figures", "recipe", "sheet").order_by("pk")
-    figures = whole(head, rows)
+    return out | dict(
+        author=name_of(head.author) if head.author_id else "", undo=head.label if head.parent_id else None, redo=redo_label(project),
+        tries=[_try(t, head.kept) for t in tries],
+    )  # fmt: skip
+
+
+def _fixed(head: Snapshot) -> dict[str, Any]:
+    """What belongs to a snapshot and its layout, and changes with them alone."""
+    objects, rows, sources, sizes = object_rows(head), sheet_rows(head), source_files(head), sizes_of(head)
+    files = [sources[f] for f in head.files if f in sources]
     used = [r for r in rows if r["islands"]]
     return dict(
-        id=project.pk, name=project.name, author=name_of(head.author) if head.author_id else "", may_change=may_change(project), snapshot=head.pk, undo=head.label if head.parent_id else None,
-        redo=follow.label if follow else None, settings=Settings(**settings_of(head)).model_dump(), channels=sorted({c for o in objects for c in o["channels"]}),
+        objects=objects, snapshot=head.pk, settings=Settings(**settings_of(head)).model_dump(), channels=sorted({c for o in objects for c in o["channels"]}),
         files=[
             {"id": f.pk, "name": f.name, "warnings": f.warnings, "materials": f.materials, "unit_m": f.unit_m, "size_m": sizes.get(f.pk)} for f in files
         ],
-        objects=objects, layout=head.layout_id,
-        figures=_filled(figures),
+        layout=head.layout_id, figures=_filled(whole(head, rows)),
         sheets=[r | {"figures": _filled(r["figures"]), "verdict": _verdict(r)} for r in rows],
-        packed=bool(used) and all(r["kept"] and not r["stale"] for r in used), tries=[_try(t, head.kept) for t in tries], job=job.pk if job else None,
+        packed=bool(used) and all(r["kept"] and not r["stale"] for r in used),
     )  # fmt: skip
+
+
+# Five people on as many projects, each with what they just went back from; of a large kit it is megabytes.
+_told = Recent(64, lambda head: json.dumps(_fixed(head), allow_nan=False), size=len, room=64 << 20)
 
 
 def _verdict(row: dict[str, Any]) -> dict[str, Any] | None:

@@ -69,7 +69,7 @@ def _faults(snapshot: Snapshot) -> list[tuple[int, Fault]]:
     return sorted(out, key=lambda x: -x[1].heavy)
 
 
-faults_of = Recent(8, _faults)
+faults_of = Recent(16, _faults)
 """The faults of a snapshot; see `_faults`."""
 
 

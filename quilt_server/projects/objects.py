@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 from collections.abc import Mapping
 from typing import Any
 
@@ -16,7 +15,6 @@ from quilt_core.uv.density import Spread, densities, spreads
 from .faults import points
 from .models import Snapshot
 from .opened import arrays_of
-from .recent import Recent
 from .sheets import sheets
 from .sources import areas_of
 from .state import by_file, readings, resolutions, settings_of, source_files
@@ -61,15 +59,6 @@ def object_rows(snapshot: Snapshot) -> list[dict[str, Any]]:
     # A file whose UVs were made anew stands where it stood.
     place = {file: n for n, file in enumerate(snapshot.files)}
     return sorted(rows, key=lambda r: place[r["file"]])
-
-
-def _with_json(snapshot: Snapshot) -> tuple[list[dict[str, Any]], str]:
-    rows = object_rows(snapshot)
-    return rows, json.dumps(rows, allow_nan=False)
-
-
-told_objects = Recent(6, _with_json)
-"""`object_rows`, which nobody changes, and the same as JSON: a kit has thousands of objects."""
 
 
 def _spreads(

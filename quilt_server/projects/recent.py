@@ -5,24 +5,26 @@ from __future__ import annotations
 from collections import OrderedDict
 from collections.abc import Callable
 from threading import Lock
-from typing import Generic, TypeVar
+from typing import Any, Generic, TypeVar
 
-from .models import Snapshot
+from django.db.models.fields.json import KT
+
+from .models import Layout, Snapshot
 
 T = TypeVar("T")
 
 
 class Recent(Generic[T]):
-    """Makes something of a snapshot, once for each of the last few that are saved; threads of the web process share it."""
+    """Makes something of a snapshot, once for each of the last `most` that are saved, of which at least one is kept and no more than `room` holds by `size`;
+    threads of the web process share it."""
 
-    def __init__(self, most: int, make: Callable[[Snapshot], T]) -> None:
-        self.most, self.make, self.lock = most, make, Lock()
-        self.kept: OrderedDict[tuple[int, str, int], T] = OrderedDict()
+    def __init__(self, most: int, make: Callable[[Snapshot], T], size: Callable[[T], int] = lambda _: 0, room: int = 0) -> None:
+        self.most, self.make, self.size, self.room, self.lock = most, make, size, room, Lock()
+        self.kept: OrderedDict[tuple[Any, ...], T] = OrderedDict()
 
     def __call__(self, snapshot: Snapshot) -> T:
         """What is made of a snapshot."""
-        # It changes only with what a newer program measures of its layout. Numbers of rows come again in the databases of tests, so the moment counts too.
-        key = (snapshot.pk or 0, str(snapshot.created), snapshot.layout.measured if snapshot.layout else 0)
+        key = _key(snapshot)
         with self.lock:
             if key in self.kept:
                 self.kept.move_to_end(key)
@@ -31,6 +33,15 @@ class Recent(Generic[T]):
         if snapshot.pk:
             with self.lock:
                 self.kept[key] = found
-                while len(self.kept) > self.most:
+                while len(self.kept) > 1 and (len(self.kept) > self.most or sum(map(self.size, self.kept.values())) > self.room):
                     self.kept.popitem(last=False)
         return found
+
+
+def _key(snapshot: Snapshot) -> tuple[Any, ...]:
+    """What a snapshot is known by. It changes only with what a newer program measures of its layout, and with what is proven of that later. Numbers of rows come
+    again in the databases of tests, so the moment counts too."""
+    layout = (
+        Layout.objects.filter(pk=snapshot.layout_id).values_list("measured", KT("figures__bleed")).first() if snapshot.layout_id else None
+    )
+    return snapshot.pk, snapshot.created, layout

@@ -8,7 +8,7 @@ from functools import lru_cache
 from typing import Any, TypeVar
 
 import numpy as np
-from django.db.models import TextField
+from django.db.models import QuerySet, TextField
 from django.db.models.functions import Cast
 from numpy.typing import NDArray
 
@@ -38,6 +38,8 @@ def advance(project: Project, label: str, base: Snapshot, layout: Layout | None,
     """A new snapshot after the project's head: as `base`, with another layout or other fields."""
     fields = {"files": base.files, "left_out": base.left_out, "settings": base.settings, "kept": base.kept, "work": work_on(base)} | changes
     snapshot = Snapshot.objects.create(project=project, parent=project.head, label=label[:120], layout=layout, **fields)
+    if snapshot.files == base.files:
+        snapshot._sources = source_files(base)  # type: ignore[attr-defined]
     project.head = snapshot
     # Only these fields: whoever renamed the project meanwhile keeps the new name.
     project.save(update_fields=["head", "modified"])
@@ -60,11 +62,17 @@ def all_work(snapshot: Snapshot | None) -> list[dict[str, Any]]:
 
 def redo_target(project: Project) -> Snapshot | None:
     """The newest snapshot that follows the head."""
-    return (
-        Snapshot.objects.filter(project=project, parent_id=project.head_id, proposal=False).order_by("-pk").first()
-        if project.head_id
-        else None
-    )
+    return _following(project).first()
+
+
+def redo_label(project: Project) -> str | None:
+    """What that step is called."""
+    return _following(project).values_list("label", flat=True).first()
+
+
+def _following(project: Project) -> QuerySet[Snapshot]:
+    found = Snapshot.objects.filter(project=project, parent_id=project.head_id, proposal=False)
+    return found.order_by("-pk") if project.head_id else found.none()
 
 
 def readings(snapshot: Snapshot) -> list[Reading]:
