@@ -28,7 +28,7 @@ from .projects.copies import copied
 from .projects.faults import fault_rows
 from .projects.files import NoRoom
 from .projects.models import Layout, Project, Reading
-from .projects.people import may_change, name_of, owns, visible
+from .projects.people import may_change, name_of, owns, shown, visible
 from .projects.planning import plan, suggest
 from .projects.proposals import proposal_of, take
 from .projects.room import MOST_KEPT, purge, size_of, thin
@@ -183,8 +183,8 @@ def thin_history(request: HttpRequest, project_id: int, body: ThinIn) -> ThinOut
 @api.post("/projects/{project_id}/copy", response=ProjectOut)
 @transaction.atomic
 def copy_project(request: HttpRequest, project_id: int) -> ProjectOut:
-    """A new project with the same files, settings and layout; its history starts here."""
-    return _row(copied(project_of(project_id)))
+    """A new project with the same files, settings and layout; its history starts here. It belongs to who asks, who need not be able to change the other."""
+    return _row(copied(shown(project_id)))
 
 
 @api.get("/projects/{project_id}", response=StateOut)

@@ -334,7 +334,7 @@ class FormatOut(Schema):
 
 
 class JobOut(Schema):
-    """`part` of it (0 to 1) is done, where that is known."""
+    """`part` of it (0 to 1) is done, where that is known; `mine`: who looks at it asked for it."""
 
     id: int
     kind: str
@@ -343,6 +343,7 @@ class JobOut(Schema):
     part: float | None
     error: str
     result: dict[str, Any]
+    mine: bool
 
 
 class AtWork(Schema):
@@ -366,13 +367,22 @@ class Change(Schema):
     settings: Settings
 
 
+class OthersWork(Schema):
+    """Work on a project as others see it: who asked for it, what is done just now, and which part of it (0 to 1) where that is known."""
+
+    id: int
+    author: str
+    text: str
+    part: float | None
+
+
 class NowOut(Schema):
     """A project's newest state: its number, who made it and what it was; and the work that is being done on it."""
 
     snapshot: int | None
     author: str
     label: str
-    job: int | None
+    work: OthersWork | None
 
 
 class PersonOut(Schema):

@@ -11,10 +11,11 @@ from ninja.errors import HttpError
 from quilt_core.errors import QuiltError
 
 from .asked import project_of
+from .jobs.progress import WAITS, part_of
 from .projects.asker import current_id
 from .projects.models import Job, Project, Share
 from .projects.people import name_of, owns
-from .schemas import NowOut, PeopleOut, PersonOut, ShareIn
+from .schemas import NowOut, OthersWork, PeopleOut, PersonOut, ShareIn
 
 router = Router()
 
@@ -23,10 +24,14 @@ router = Router()
 def project_now(request: HttpRequest, project_id: int) -> NowOut:
     """What a page asks again and again, to show what others do."""
     project = project_of(project_id)
-    job = project.jobs.exclude(state__in=Job.OVER).order_by("pk").values_list("pk", flat=True).first()
+    job = project.jobs.exclude(state__in=Job.OVER).select_related("asker").only("progress", "asker__username").order_by("pk").first()
     head = project.head
     author = name_of(head.author) if head is not None and head.author_id else ""
-    return NowOut(snapshot=project.head_id, author=author, label=head.label if head else "", job=job)
+    return NowOut(snapshot=project.head_id, author=author, label=head.label if head else "", work=job and _work(job))
+
+
+def _work(job: Job) -> OthersWork:
+    return OthersWork(id=job.pk, author=name_of(job.asker), text=str(job.progress.get("text", WAITS)), part=part_of(job.progress))
 
 
 def _people(project: Project) -> PeopleOut:

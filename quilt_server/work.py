@@ -9,8 +9,9 @@ from ninja import Router
 
 from .asked import busy, on, project_of
 from .jobs.kinds import checked
-from .jobs.progress import part_of
+from .jobs.progress import WAITS, part_of
 from .jobs.wake import wake
+from .projects.asker import current_id
 from .projects.models import Job
 from .projects.people import job_of, jobs
 from .projects.state import settings_of
@@ -27,7 +28,14 @@ def started(job: Job) -> JobOut:
 
 def _job(job: Job) -> JobOut:
     return JobOut(
-        id=job.pk, kind=job.kind, state=job.state, progress=job.progress, part=part_of(job.progress), error=job.error, result=job.result
+        id=job.pk,
+        kind=job.kind,
+        state=job.state,
+        progress=job.progress,
+        part=part_of(job.progress),
+        error=job.error,
+        result=job.result,
+        mine=job.asker_id == current_id(),
     )
 
 
@@ -46,7 +54,7 @@ def at_work(request: HttpRequest) -> list[AtWork]:
     now = timezone.now()
     rows = jobs().exclude(state__in=Job.OVER).select_related("project").defer("draft", "params", "result").order_by("pk")
     return [
-        AtWork(id=j.pk, kind=j.kind, project=j.project_id, name=j.project.name, text=str(j.progress.get("text", "Waiting for the worker")),
+        AtWork(id=j.pk, kind=j.kind, project=j.project_id, name=j.project.name, text=str(j.progress.get("text", WAITS)),
                part=part_of(j.progress), seconds=(now - j.created).total_seconds())
         for j in rows
     ]  # fmt: skip

@@ -13,6 +13,7 @@ from quilt_core.errors import Cancelled
 from ..projects.models import Job
 
 T = TypeVar("T")
+WAITS = "Waiting for the worker"
 _listener: ContextVar[Callable[[str, float | None], None] | None] = ContextVar("listener", default=None)
 
 

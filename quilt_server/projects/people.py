@@ -49,9 +49,15 @@ def owns(project: Project) -> None:
         raise HttpError(403, f"This project belongs to {name_of(project.owner)}, who alone can do that.")
 
 
+def shown(project_id: int) -> Project:
+    """A project by its number, to look at only; 404 where there is none to be seen."""
+    project: Project = get_object_or_404(visible(), pk=project_id)
+    return project
+
+
 def project_of(project_id: int) -> Project:
     """A project by its number; 404 where there is none to be seen, 403 where it may only be looked at."""
-    project: Project = get_object_or_404(visible(), pk=project_id)
+    project = shown(project_id)
     _check(project)
     return project
 

@@ -93,6 +93,14 @@ def test_two_people_see_what_the_other_does(chromium: Browser, team: Running, tm
     begin = time.monotonic()
     expect(mira.get_by_role("status").filter(has_text="tomas: Change padding")).to_be_visible()
     assert time.monotonic() - begin < 5, "it is shown soon; the page asks every 1.2 s"
+    tomas.get_by_role("button", name="Pack this sheet").click()
+    theirs = mira.get_by_role("status").filter(has_text="tomas: Packing")
+    expect(theirs).to_be_visible()
+    mira.get_by_role("button", name="Stop", exact=True).click()
+    idle(tomas)
+    expect(theirs).not_to_be_visible()
+    expect(mira.get_by_role("status").filter(has_text="tomas: ")).to_be_visible(timeout=10_000)
+    assert mira.get_by_role("button", name="Undo").is_enabled()
     for page in (mira, tomas, stranger):
         page.context.close()
 

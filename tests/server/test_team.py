@@ -195,12 +195,32 @@ def test_changes_say_who_made_them_and_a_conflict_says_it_too(mira: Person, toma
         "mira",
         "tomas",
     }
-    status, _ = tomas.ask("POST", f"/api/projects/{project}/jobs", {"kind": "pack", "base": mira.state(project)["snapshot"], "params": {}})
+    status, started = tomas.ask("POST", f"/api/projects/{project}/jobs", {"kind": "pack", "base": mira.state(project)["snapshot"], "params": {}})
     assert status == 200
     status, told = mira.ask(
         "POST", f"/api/projects/{project}/jobs", {"kind": "pack", "base": mira.state(project)["snapshot"], "params": {}}
     )
     assert status == 409 and told["detail"].startswith("tomas has work done")
+    work = mira.ask("GET", f"/api/projects/{project}/now")[1]["work"]
+    assert work == {"id": started["id"], "author": "tomas", "text": "Waiting for the worker", "part": None}
+    Job.objects.filter(pk=started["id"]).update(progress={"text": "Packing Sheet", "seconds": 3.0, "of": 12.0})
+    work = mira.ask("GET", f"/api/projects/{project}/now")[1]["work"]
+    assert (work["text"], work["part"]) == ("Packing Sheet", 0.25)
+    assert [p.ask("GET", f"/api/jobs/{started['id']}")[1]["mine"] for p in (tomas, mira)] == [True, False]
+
+
+def test_who_may_look_at_a_project_may_have_a_copy_of_their_own(mira: Person, tomas: Person) -> None:
+    project = mira.project()
+    mira.change(project)
+    assert tomas.ask("POST", f"/api/projects/{project}/copy")[0] == 404, "what is not shared cannot be copied either"
+    mira.ask("POST", f"/api/projects/{project}/people", {"name": "tomas", "how": "look"})
+    status, made = tomas.ask("POST", f"/api/projects/{project}/copy")
+    assert status == 200 and (made["owner"], made["may_change"]) == ("tomas", True)
+    before = mira.state(project)
+    assert tomas.change(made["id"])[0] == 200 and mira.state(project) == before
+    assert mira.ask("GET", f"/api/projects/{made['id']}")[0] == 404, "it is his alone"
+    mira.ask("POST", f"/api/projects/{project}/people", {"name": "tomas", "how": "none"})
+    assert tomas.state(made["id"])["files"], "and stays his"
 
 
 def test_a_hash_opens_nothing_of_others(mira: Person, tomas: Person) -> None:

@@ -455,7 +455,7 @@ export interface paths {
         put?: never;
         /**
          * Copy Project
-         * @description A new project with the same files, settings and layout; its history starts here.
+         * @description A new project with the same files, settings and layout; its history starts here. It belongs to who asks, who need not be able to change the other.
          */
         post: operations["quilt_server_api_copy_project"];
         delete?: never;
@@ -1402,7 +1402,7 @@ export interface components {
         };
         /**
          * JobOut
-         * @description `part` of it (0 to 1) is done, where that is known.
+         * @description `part` of it (0 to 1) is done, where that is known; `mine`: who looks at it asked for it.
          */
         JobOut: {
             /** Error */
@@ -1411,6 +1411,8 @@ export interface components {
             id: number;
             /** Kind */
             kind: string;
+            /** Mine */
+            mine: boolean;
             /** Part */
             part: number | null;
             /** Progress */
@@ -1486,12 +1488,11 @@ export interface components {
         NowOut: {
             /** Author */
             author: string;
-            /** Job */
-            job: number | null;
             /** Label */
             label: string;
             /** Snapshot */
             snapshot: number | null;
+            work: components["schemas"]["OthersWork"] | null;
         };
         /** ObjectOut */
         ObjectOut: {
@@ -1583,6 +1584,20 @@ export interface components {
             tile_of: {
                 [key: string]: number;
             };
+        };
+        /**
+         * OthersWork
+         * @description Work on a project as others see it: who asked for it, what is done just now, and which part of it (0 to 1) where that is known.
+         */
+        OthersWork: {
+            /** Author */
+            author: string;
+            /** Id */
+            id: number;
+            /** Part */
+            part: number | null;
+            /** Text */
+            text: string;
         };
         /** Overlap */
         Overlap: {

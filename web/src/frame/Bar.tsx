@@ -1,6 +1,7 @@
 import { Button, Flex, Heading, Text } from '@chakra-ui/react'
 import { useParts } from '../store'
 import { Me } from '../people/Me'
+import { TheirWork } from '../people/TheirWork'
 import { useTold } from '../people/others'
 import { NightSwitch } from './NightSwitch'
 import { Others } from './Others'
@@ -10,7 +11,7 @@ import { Working } from './Working'
 /** The bar of a project: its name, undo and redo, what is being done and what else is. */
 export function Bar({ leave }: { leave: () => void }) {
   const { state, job, waiting, step } = useParts('state', 'job', 'waiting', 'step')
-  const told = useTold((s) => s.text)
+  const { text: told, work } = useTold()
   return (
     <Flex as="header" align="center" gap="3" px="3" h="40px" flexShrink="0" position="relative">
       <Button variant="plain" p="0" aria-label="All projects" title="All projects" onClick={leave}>
@@ -38,7 +39,13 @@ export function Bar({ leave }: { leave: () => void }) {
         Redo
       </Button>
       <Flex flex="1" minW="0" justify="center" align="center" gap="3" role="status" aria-live="polite">
-        {job ? <Working key={job.id} /> : told && <Text truncate>{told}</Text>}
+        {job ? (
+          <Working key={job.id} />
+        ) : work ? (
+          <TheirWork key={work.id} work={work} />
+        ) : (
+          told && <Text truncate>{told}</Text>
+        )}
       </Flex>
       {state && <Others but={state.id} />}
       <Text color="faded">

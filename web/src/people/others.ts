@@ -2,14 +2,17 @@ import { useEffect } from 'react'
 import { create } from 'zustand'
 import { api } from '../api/client'
 import { useQuilt } from '../store'
+import type { components } from '../api/schema'
 import { useSession } from './session'
+
+export type OthersWork = components['schemas']['OthersWork']
 
 const OFTEN = 1200 // ms
 const SHOWN = 20_000
 let forgetting = 0
 
-/** What somebody else did last, in words. */
-export const useTold = create<{ text: string }>(() => ({ text: '' }))
+/** What somebody else did last, in words, and what is being done for them now. */
+export const useTold = create<{ text: string; work: OthersWork | null }>(() => ({ text: '', work: null }))
 
 /** On an installation of a team: what others do to a project is shown within two seconds, and who did it. */
 export function useOthersChanges(project: number) {
@@ -17,8 +20,12 @@ export function useOthersChanges(project: number) {
   useEffect(() => {
     if (!team) return
     let asking = false
+    const tell = (work: OthersWork | null) => {
+      if (work || useTold.getState().work) useTold.setState({ work })
+    }
     const look = async () => {
       const { state, job, waiting, looked } = useQuilt.getState()
+      if (job) tell(null)
       // What is on its way from here is followed by itself; a proposal that is looked at stays on the screen.
       if (asking || document.hidden || !state || state.id !== project || job || waiting || looked !== null) return
       asking = true
@@ -26,6 +33,7 @@ export function useOthersChanges(project: number) {
         const { data } = await api.GET('/api/projects/{project_id}/now', { params: { path: { project_id: project } } })
         const now = useQuilt.getState()
         if (!data || now.state?.id !== project || now.job || now.waiting) return
+        tell(data.work)
         if (data.snapshot !== now.state.snapshot) {
           await now.reload()
           const by = data.author && data.author !== useSession.getState().user ? data.author : 'Somebody'
@@ -40,6 +48,9 @@ export function useOthersChanges(project: number) {
       }
     }
     const timer = setInterval(() => void look(), OFTEN)
-    return () => clearInterval(timer)
+    return () => {
+      clearInterval(timer)
+      tell(null)
+    }
   }, [project, team])
 }

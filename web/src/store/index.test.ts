@@ -75,6 +75,7 @@ const jobOf = (more: Partial<Job>): Job => ({
   id: 7,
   kind: 'mend',
   state: 'running',
+  mine: true,
   progress: {},
   part: null,
   error: '',

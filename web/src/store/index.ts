@@ -234,7 +234,8 @@ export const useQuilt = create<Quilt>((set, get) => {
       if (opened !== id) return
       if (data.job !== null) {
         const running = await api.GET('/api/jobs/{job_id}', { params: { path: { job_id: data.job } } })
-        if (running.data) void follow(running.data)
+        // What somebody else asked for is shown in the bar; what it left comes as their other changes do.
+        if (running.data?.mine) void follow(running.data)
       }
     },
     close() {
