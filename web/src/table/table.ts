@@ -22,14 +22,13 @@ import type { Follow } from '../scene/live'
 import type { Under } from '../store/hand'
 import { IslandDrag } from './islandHand'
 import { Layers } from './layers'
+import { spanOf } from './framing'
 import { islandsIn, islandsInside, overSelected } from './islandsIn'
 import { nearPoint, PointHand } from './pointHand'
 import { Overlay, type Marks } from './overlay'
 import { drawn } from '../colours'
 import { crossHatch } from './crossHatch'
 
-/** Room around the tiles when all of the sheet is shown: their numbers stand above them. */
-const AROUND = 1.06
 /** ms after which what the pointer rests on is named. */
 const RESTING = 40
 
@@ -196,8 +195,7 @@ export class Table extends View {
     const { max } = this.squares.reach
     const { clientWidth: w, clientHeight: h } = this.host
     this.centre.set(max.x / 2, max.y / 2)
-    const wide = w && h ? Math.min(w, h) : 1
-    this.span = Math.max((max.x * AROUND * wide) / (w || 1), (max.y * AROUND * wide) / (h || 1))
+    this.span = spanOf(max.x, max.y, w, h)
     this.draw()
   }
 
