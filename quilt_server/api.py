@@ -35,18 +35,15 @@ from .projects.room import MOST_KEPT, purge, size_of, thin
 from .projects.sheets import sheet_by
 from .projects.state import advance, redo_target, settings_of
 from .projects.tile_orders import order
-from .schemas import (
+from .schemas.asked import (
     Change,
     Discard,
-    FaultOut,
     FormatOut,
     Name,
     OrderIn,
     OrderOut,
     PlanIn,
     PlanOut,
-    ProjectOut,
-    StateOut,
     Step,
     SuggestIn,
     SuggestOut,
@@ -54,6 +51,7 @@ from .schemas import (
     ThinIn,
     ThinOut,
 )
+from .schemas.state import FaultOut, ProjectOut, StateOut
 from .sharing import router as sharing
 from .signing import router as signing
 from .states import state_json

@@ -13,7 +13,7 @@ from .projects.people import may_see
 from .projects.room import MOST_KEPT
 from .projects.sheets import check_sheets, of_sheet, sheets
 from .projects.stale import WORDS
-from .schemas import Settings
+from .schemas.settings import Settings
 
 # Settings after which the layout has to be measured anew: what lies with what, and on which tiles.
 READ = ("channel_in", "welded", "shelved")  # of the settings: what only jobs change, since files are read anew

@@ -15,7 +15,9 @@ from .jobs.uploads import taken
 from .projects.files import path_of
 from .projects.models import Job, Project
 from .projects.shown import of_original
-from .schemas import JobFileOut, JobOut, OpenedOut, PictureOut
+from .schemas.asked import JobOut, OpenedOut
+from .schemas.settings import PictureOut
+from .schemas.state import JobFileOut
 from .work import started
 
 router = Router()

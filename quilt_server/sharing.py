@@ -15,7 +15,7 @@ from .jobs.progress import WAITS, part_of
 from .projects.asker import current_id
 from .projects.models import Job, Project, Share
 from .projects.people import name_of, owns
-from .schemas import NowOut, OthersWork, PeopleOut, PersonOut, ShareIn
+from .schemas.asked import NowOut, OthersWork, PeopleOut, PersonOut, ShareIn
 
 router = Router()
 

@@ -15,7 +15,7 @@ from .projects.people import may_change, name_of
 from .projects.recent import Recent
 from .projects.sheets import of_sheet
 from .projects.state import RECIPE, redo_label, settings_of, sizes_of, source_files
-from .schemas import Settings
+from .schemas.settings import Settings
 
 
 def state_json(project: Project) -> str:

@@ -15,7 +15,7 @@ from .projects.asker import current_id
 from .projects.models import Job
 from .projects.people import job_of, jobs
 from .projects.state import settings_of
-from .schemas import AtWork, JobIn, JobOut
+from .schemas.asked import AtWork, JobIn, JobOut
 
 router = Router()
 

@@ -22,7 +22,7 @@ from ..jobfile import summary, text
 from ..jobs.wake import wake
 from ..projects.asker import asker
 from ..projects.models import Job, Project
-from ..schemas import OpenedOut
+from ..schemas.asked import OpenedOut
 from ..work import started
 from .library import inside, results_of, seen
 from .models import Asset, Batch

@@ -12,7 +12,7 @@ from quilt_core.words import counted
 from ..checks import check, whole_settings
 from ..projects.sheets import IN_RECIPE, sheets
 from ..projects.state import RECIPE
-from ..schemas import Settings
+from ..schemas.settings import Settings
 from .model import JobFile, Rule, Who
 from .who import People
 

@@ -26,7 +26,8 @@ from quilt_core.words import UNSHOWN, cut
 from ..archives import DAMAGED, Most, check_entries, clean_path
 from ..checks import check
 from ..ours import of_machine
-from ..schemas import Settings, StateOut
+from ..schemas.settings import Settings
+from ..schemas.state import StateOut
 from ..states import state_of
 from . import files as kept_files
 from .copies import figures_of_copy, key_of_copy, settings_of_copy

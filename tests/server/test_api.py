@@ -18,7 +18,7 @@ from quilt_core.measure.proof import prove
 from quilt_core.uv.analysis import analyse
 from quilt_server.jobs.worker import run_one, sweep
 from quilt_server.projects.models import Job, Project, Snapshot
-from quilt_server.schemas import FaultOut, StateOut
+from quilt_server.schemas.state import FaultOut, StateOut
 from quilt_server.states import state_of
 from tests.shapes import PLANE, gltf_plane, grid_obj
 

@@ -195,7 +195,9 @@ def test_changes_say_who_made_them_and_a_conflict_says_it_too(mira: Person, toma
         "mira",
         "tomas",
     }
-    status, started = tomas.ask("POST", f"/api/projects/{project}/jobs", {"kind": "pack", "base": mira.state(project)["snapshot"], "params": {}})
+    status, started = tomas.ask(
+        "POST", f"/api/projects/{project}/jobs", {"kind": "pack", "base": mira.state(project)["snapshot"], "params": {}}
+    )
     assert status == 200
     status, told = mira.ask(
         "POST", f"/api/projects/{project}/jobs", {"kind": "pack", "base": mira.state(project)["snapshot"], "params": {}}

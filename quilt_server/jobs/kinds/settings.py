@@ -16,7 +16,7 @@ from ...projects.opened import arrays_of
 from ...projects.reading import choose, parts_of
 from ...projects.sheets import sheets
 from ...projects.state import readings, settings_of
-from ...schemas import Settings
+from ...schemas.settings import Settings
 from ..kind import Asked, Kind
 from ..landing import head_of, land
 from ..progress import StopFlag, say
