@@ -27,7 +27,7 @@ def project_now(request: HttpRequest, project_id: int) -> NowOut:
     job = project.jobs.exclude(state__in=Job.OVER).select_related("asker").only("progress", "asker__username").order_by("pk").first()
     head = project.head
     author = name_of(head.author) if head is not None and head.author_id else ""
-    return NowOut(snapshot=project.head_id, author=author, label=head.label if head else "", work=job and _work(job))
+    return NowOut(snapshot=project.head_id, author=author, label=head.label if head else "", work=_work(job) if job else None)
 
 
 def _work(job: Job) -> OthersWork:

@@ -32,7 +32,7 @@ _CONFIG = {
     "distributed.scheduler.active-memory-manager.start": False, "distributed.admin.event-loop": "tornado",
 }  # fmt: skip
 # Dask opens the port of its page in any case; with no routes nothing answers there.
-_NO_PAGE = {"distributed.scheduler.http.routes": [], "distributed.worker.http.routes": []}
+_NO_PAGE: dict[str, list[str]] = {"distributed.scheduler.http.routes": [], "distributed.worker.http.routes": []}
 
 
 @dataclass(frozen=True)
