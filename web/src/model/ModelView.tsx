@@ -143,12 +143,12 @@ export function ModelView() {
         if (gone || !fresh) return fresh?.dispose()
         const reach: [number, number] = [flat.sheet.columns, flat.sheet.rows]
         const tints = (file: number) => tintsOf(state, file)
-        model.current.setOwn(colours, { fresh, reach, tints, kept: !delivered?.perSheet })
-      } else if (look === 'own') model.current.setOwn(colours)
+        model.current.dress.setOwn(colours, { fresh, reach, tints, kept: !delivered?.perSheet })
+      } else if (look === 'own') model.current.dress.setOwn(colours)
       else {
         const joined = look === 'tiles' ? joinedPictures(flat, await underTiles(state, flat, baked, shownMap)) : null
         if (gone) return joined?.dispose()
-        model.current.setPlain(joined, [flat.sheet.columns, flat.sheet.rows])
+        model.current.dress.setPlain(joined, [flat.sheet.columns, flat.sheet.rows])
       }
       // What compares paint shows paint alone.
       model.current.setLook(look, map / square, band, look !== 'wipe' && look !== 'change')
@@ -159,7 +159,7 @@ export function ModelView() {
     }
   }, [look, map, square, band, pieces, state, sheet, baked, shownMap, delivered])
   useEffect(() => model.current?.setWipe(wipe), [wipe, look])
-  useEffect(() => model.current?.setTiled(tiled), [tiled])
+  useEffect(() => model.current?.dress.setTiled(tiled), [tiled])
   // What was delivered is looked at as soon as it is there; where it is gone, the model shows its checker again.
   const carried =
     !!state &&

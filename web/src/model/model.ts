@@ -3,9 +3,8 @@ import { OrbitControls } from 'three/examples/jsm/controls/OrbitControls.js'
 import { NO_ISLAND } from '../scene/geometry'
 import { doubleClicks, NOTHING, takenOf, type How, type Taken } from '../scene/flat'
 import { SELECTED, type Piece } from '../scene/pieces'
-import { loadPicture } from '../scene/pictures'
 import { View } from '../scene/view'
-import { checker } from './checker'
+import { Dress } from './dress'
 import { COLOURS } from '../colours'
 import { brushing, type BrushHand } from '../scene/brushing'
 import type { Under } from '../store/hand'
@@ -14,7 +13,7 @@ import { edgeKey, stretchOf, type Edge, type Face, type Point } from '../scene/e
 import { caughtIn, type Caught } from '../scene/area'
 import { drawnAround } from './gesture'
 import { Picker } from './picker'
-import { FRAGMENT, LOOKS, VERTEX, type Look } from './shaders'
+import type { Look } from './shaders'
 import { Stitches } from './stitches'
 import { placesOf, sphereOf, stand } from './camera'
 
@@ -26,29 +25,17 @@ const isFine = (g: Grain) => g === 'edges' || g === 'faces' || g === 'points' ||
 
 const ENOUGH = 20_000 // vertices that the camera is fitted to
 
-/** New pictures beside the old ones. */
-export interface After {
-  fresh: THREE.Texture
-  reach: [number, number]
-  tints: (file: number) => (readonly [number, number, number])[]
-  /** Whether materials multiply the new pictures as they did the old ones. */
-  kept: boolean
-}
-
 /** Draws the objects in space: one draw call a file. */
 export class Model extends View {
+  /** What the objects wear. */
+  readonly dress = new Dress(this.owned, () => this.draw())
   private readonly camera = new THREE.PerspectiveCamera(40, 1, 0.01, 1000)
   private readonly controls: OrbitControls
-  private readonly content = new THREE.Group()
-  private readonly pattern = this.owned.own('view', checker())
   private readonly oddities = new THREE.Group()
-  private wipe = 0
-  private readonly white = this.owned.own('view', new THREE.DataTexture(new Uint8Array([255, 255, 255, 255]), 1, 1))
   private readonly stitches = new Stitches(this.owned)
   private readonly chosen = new THREE.Group()
   private readonly picker = this.owned.own('view', new Picker(this.renderer))
   private pieces: Piece[] = []
-  private shown = 0
   private radius = 1
   private fitted = false
   private grain: Grain = 'objects'
@@ -63,8 +50,7 @@ export class Model extends View {
     private readonly hand: BrushHand | null = null,
   ) {
     super(host)
-    this.white.needsUpdate = true
-    this.scene.add(this.content, this.oddities, this.chosen, this.stitches)
+    this.scene.add(this.dress.content, this.oddities, this.chosen, this.stitches)
     this.controls = new OrbitControls(this.camera, this.renderer.domElement)
     this.controls.addEventListener('change', () => this.draw())
     this.listen()
@@ -72,13 +58,11 @@ export class Model extends View {
 
   setPieces(pieces: Piece[]): void {
     this.pieces = pieces
-    this.content.clear()
+    this.dress.setPieces(pieces)
     this.oddities.clear()
-    this.owned.release('dress')
     this.owned.release('oddities')
     this.picker.setPieces(pieces)
     for (const p of pieces) {
-      this.content.add(new THREE.Mesh(p.geometry, this.material(p)))
       // Faces with a fault are laid over the others, their edges over everything: slivers are found by them.
       const over = {
         color: COLOURS.madder,
@@ -98,120 +82,16 @@ export class Model extends View {
     this.draw()
   }
 
-  private material(p: Piece): THREE.ShaderMaterial {
-    const material = new THREE.ShaderMaterial({
-      glslVersion: THREE.GLSL3,
-      vertexShader: VERTEX,
-      fragmentShader: FRAGMENT,
-      side: THREE.DoubleSide,
-      uniforms: {
-        transforms: { value: p.transforms },
-        looks: { value: p.looks },
-        pattern: { value: this.pattern },
-        picture: { value: this.white },
-        reach: { value: new THREE.Vector2(1, 1) },
-        painted: { value: 0 },
-        fresh: { value: this.white },
-        freshReach: { value: new THREE.Vector2(1, 1) },
-        tint: { value: new THREE.Vector3(1, 1, 1) },
-        freshTint: { value: new THREE.Vector3(1, 1, 1) },
-        wipe: { value: this.wipe },
-        tiled: { value: this.tiled ? 1 : 0 },
-        squares: { value: 32 },
-        look: { value: 0 },
-        marks: { value: 1 },
-        quiet: { value: 0 },
-        band: { value: 0.14 },
-      },
-    })
-    return this.owned.own('dress', material)
-  }
-
-  private each(set: (u: Record<string, THREE.IUniform>) => void): void {
-    for (const mesh of this.content.children as THREE.Mesh<THREE.BufferGeometry, THREE.Material>[])
-      for (const m of [mesh.material].flat()) set((m as THREE.ShaderMaterial).uniforms)
-  }
-
-  /**
-   * Dress the objects in the pictures of their own materials: one draw call for each material. `after`: the new pictures beside them, what they
-   * reach over, what materials multiply the old ones by, and whether the new ones too.
-   */
-  setOwn(colours: (file: number) => (string | null)[], after: After | null = null): void {
-    const turn = ++this.shown
-    this.owned.release('dress')
-    this.owned.release('joined')
-    if (after) this.owned.own('joined', after.fresh)
-    this.content.children.forEach((child, n) => {
-      const mesh = child as THREE.Mesh<THREE.BufferGeometry, THREE.Material | THREE.Material[]>
-      const p = this.pieces[n]
-      const shas = colours(p.file)
-      const materials = [null, ...shas].map(() => this.material(p))
-      mesh.material = materials
-      const tints = after?.tints(p.file) ?? []
-      for (const [k, m] of materials.entries()) {
-        if (!after) break
-        const u = m.uniforms
-        u.fresh.value = after.fresh
-        ;(u.freshReach.value as THREE.Vector2).set(...after.reach)
-        if (k) (u.tint.value as THREE.Vector3).set(...tints[k - 1])
-        if (k && after.kept) (u.freshTint.value as THREE.Vector3).set(...tints[k - 1])
-      }
-      shas.forEach((sha, k) => {
-        if (!sha) return
-        void loadPicture(sha).then((texture) => {
-          if (turn !== this.shown) return
-          materials[k + 1].uniforms.picture.value = texture
-          materials[k + 1].uniforms.painted.value = 1
-          this.draw()
-        })
-      })
-    })
-  }
-
-  /** One material for each file again; `joined`: the pictures under the tiles, which reach over `reach` tiles. */
-  setPlain(joined: THREE.Texture | null, reach: [number, number]): void {
-    this.shown++
-    this.owned.release('joined')
-    if (joined) this.owned.own('joined', joined)
-    const meshes = this.content.children as THREE.Mesh<THREE.BufferGeometry, THREE.Material | THREE.Material[]>[]
-    if (meshes.some((m) => Array.isArray(m.material))) {
-      this.owned.release('dress')
-      meshes.forEach((m, n) => (m.material = this.material(this.pieces[n])))
-    }
-    this.each((u) => {
-      u.picture.value = joined ?? this.white
-      u.painted.value = joined ? 1 : 0
-      ;(u.reach.value as THREE.Vector2).set(...reach)
-    })
-  }
-
   /** Where the old paint ends and the new begins, as a share of the width. */
   setWipe(share: number): void {
-    this.wipe = share * this.renderer.domElement.width
-    this.each((u) => (u.wipe.value = this.wipe))
-    this.draw()
+    this.dress.setWipe(share * this.renderer.domElement.width)
   }
-
-  /** Whether the pictures of the tiles go on beyond them. */
-  setTiled(on: boolean): void {
-    this.tiled = on
-    this.each((u) => (u.tiled.value = on ? 1 : 0))
-    this.draw()
-  }
-
-  private tiled = false
 
   /** What the objects wear; `squares` checker squares across the map, `band` in doublings. */
   setLook(look: Look, squares: number, band: number, marks: boolean): void {
     this.oddities.visible = marks
     this.weaving = look === 'weave'
-    this.each((u) => {
-      u.look.value = LOOKS[look]
-      u.squares.value = squares
-      u.band.value = band
-      u.marks.value = marks ? 1 : 0
-    })
-    this.draw()
+    this.dress.setLook(look, squares, band, marks)
   }
 
   fit(): void {
@@ -248,8 +128,7 @@ export class Model extends View {
   }
 
   protected aim(): THREE.Camera {
-    const quiet = isFine(this.grain) || this.weaving ? 1 : 0
-    this.each((u) => (u.quiet.value = quiet))
+    this.dress.setQuiet(isFine(this.grain) || this.weaving)
     this.camera.aspect = this.host.clientWidth / this.host.clientHeight
     this.camera.updateProjectionMatrix()
     this.stitches.resize(this.host.clientWidth, this.host.clientHeight)
