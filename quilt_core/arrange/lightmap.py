@@ -79,9 +79,9 @@ def _usable(skin: Skin, laying: Laying, stop: Callable[[], bool]) -> tuple[Layin
     # Two islands are two, whatever their UVs; what has none hangs together.
     parts = laying.island[h // 3] != laying.island[s.twin[h] // 3]
     seam[h[parts]] = True
-    chart = cut(s, seam).chart
-    for k in np.unique(chart[~bad]).tolist():
-        faces = np.flatnonzero(chart == k)
+    c = cut(s, seam)
+    for k in np.unique(c.chart[~bad]).tolist():
+        faces = c.members[k]
         piece = piece_of(s, faces, seam)
         rows = piece.mean(laying.uv[faces])
         if unsound(piece, rows) and unsound(piece, rows * [-1.0, 1.0]):

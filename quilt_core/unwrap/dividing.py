@@ -90,7 +90,7 @@ def divided(
             return seam
         left = []
         for chart in np.flatnonzero(~found.good).tolist():
-            faces = pending[c.chart == chart]
+            faces = pending[c.members[chart]]
             left.append(faces)
 
             def once(what: str, faces: Numbers = faces) -> bool:
@@ -105,7 +105,7 @@ def divided(
                 if b.loops[chart] > 1 and not found.keeps[chart] and once("borders") and between_borders(s, faces, seam, may, cost):
                     continue
             if found.keeps[chart]:
-                uv = f.uv[c.rows[c.chart == chart]]
+                uv = f.uv[c.rows[c.members[chart]]]
                 if once("touch") and sewn_where_they_touch(s, faces, uv, seam, wish.must):
                     continue
                 if _free(s, faces, uv, seam, wish):

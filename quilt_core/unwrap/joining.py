@@ -103,7 +103,7 @@ def _flat_unions(part: Surface, seam: Mask, of: Numbers, saved: Floats, wish: Wi
         good[union[found.good & (found.hull >= hull)]] = True
         left = []
         for chart in np.flatnonzero(~found.good & (b.genus == 0)).tolist():
-            faces = pending[c.chart == chart]
+            faces = pending[c.members[chart]]
             inside = (3 * faces[:, None] + np.arange(3)).reshape(-1)
             slit = seam.copy()
             done = found.hides[chart] and to_corners(part, faces, slit, may, cost)

@@ -14,7 +14,7 @@ from .closing import closed, opened
 from .parts import allowed_edges, corners, flat_sides, outlines, part_of
 from .skin import Laying, Revised, Skin, bare_laying, laying_of, revised, skin_of
 from .threads import Stop
-from .topology import Mask, Numbers
+from .topology import Mask, Numbers, grouped
 from .trial import Tell, Wish, judge
 
 LEAST_STRETCH, MOST_STRETCH = 1.02, 4.0
@@ -160,8 +160,7 @@ def _apart(uv: Floats, chart: Numbers, regions: object) -> Floats:
     shapes = np.asarray(regions, object)
     out = uv.copy()
     boxes = np.zeros((len(shapes), 2))
-    for k, shape in enumerate(shapes):
-        mine = chart == k
+    for k, (shape, mine) in enumerate(zip(shapes, grouped(chart, len(shapes)), strict=True)):
         corners = shapely.get_coordinates(shapely.minimum_rotated_rectangle(shape)) if not shapely.is_empty(shape) else np.zeros((0, 2))
         if len(corners) >= 4:
             sides = np.diff(corners[:3], axis=0)

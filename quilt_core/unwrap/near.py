@@ -113,8 +113,7 @@ def carried(source: Skin, lies: Laying, skin: Skin, match: Match) -> Carried:
     uv = _corners(one, lies, two, c, label, match)
     anew = 0
     out = np.full((len(two.faces), 3, 2), np.nan)
-    for chart in range(c.charts):
-        faces = np.flatnonzero(c.chart == chart)
+    for faces in c.members:
         out[faces], again = _laid(skin.surface, faces, seam, uv[faces])
         anew += again
     away = np.where(known, 0.0, near.away) / places.size

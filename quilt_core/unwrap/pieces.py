@@ -110,7 +110,7 @@ def unsound(piece: Piece, uv: Floats) -> str:
     doubtful = ~shapely.is_valid(regions) | (np.abs(shapely.area(regions) - covered) > 1e-9 * covered)
     for chart in np.flatnonzero(doubtful):
         # The sides of a slit that was not moved apart touch: only triangles that share area are an overlap.
-        if len(overlapping_faces(uv[c.rows[c.chart == chart]])):
+        if len(overlapping_faces(uv[c.rows[c.members[chart]]])):
             return "it would overlap itself"
     return ""
 
@@ -133,9 +133,8 @@ def fitted(own: Floats, goal: Floats, weight: Floats, points: Floats, scale: flo
 def placed(piece: Piece, uv: Floats, old: Floats, like: Mask) -> Floats:
     """UVs (W, 2) of a piece brought, chart by chart, to where faces `like` (F,) of it were (F, 3, 2), at the density that these had there."""
     out = uv.copy()
-    for chart in range(piece.cut.charts):
-        mine = piece.cut.chart == chart
-        use = mine & like if (mine & like).any() else mine
+    for mine in piece.cut.members:
+        use = mine[like[mine]] if like[mine].any() else mine
         p = old[use]
         was = float(np.abs(signed_areas(p)).sum()) / max(float(piece.surface.area[use].sum()), 1e-300)
         now = float(np.abs(triangle_areas(uv, piece.cut.rows[mine])).sum()) / max(float(piece.surface.area[mine].sum()), 1e-300)

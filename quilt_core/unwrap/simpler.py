@@ -17,7 +17,7 @@ from scipy.sparse import coo_matrix
 from scipy.spatial import cKDTree
 
 from ..model.scene import Floats
-from .topology import Cut, Mask, Numbers, Surface, cut, surface_of
+from .topology import Cut, Mask, Numbers, Surface, cut, grouped, surface_of
 
 _SMALL = 200  # faces of a piece: below, it stays as it is
 _EAGER = 5  # of the package's collapses: how fast the error that is let pass grows
@@ -40,15 +40,13 @@ def simpler(s: Surface, must: Mask, faces: int) -> Simpler:
     size = np.bincount(c.chart, minlength=c.charts)
     fits = size <= _SMALL
     share = max(faces - int(size[fits].sum()), 0) / max(int(size[~fits].sum()), 1)
-    face_order, row_order = np.argsort(c.chart, kind="stable"), np.argsort(c.chart_of_row, kind="stable")
-    face_ends = np.searchsorted(c.chart[face_order], np.arange(c.charts + 1))
-    row_ends = np.searchsorted(c.chart_of_row[row_order], np.arange(c.charts + 1))
+    rows_of = grouped(c.chart_of_row, c.charts)
     local = np.empty(c.count, np.int64)
     points, triangles, piece, total = [], [], [], 0
     for k in range(c.charts):
-        rows = row_order[row_ends[k] : row_ends[k + 1]]
+        rows = rows_of[k]
         local[rows] = np.arange(len(rows))
-        p, t = s.points[c.point[rows]], local[c.rows[face_order[face_ends[k] : face_ends[k + 1]]]]
+        p, t = s.points[c.point[rows]], local[c.rows[c.members[k]]]
         want = max(int(share * len(t)), _SMALL)
         if want < len(t):
             p, t = _collapsed(p, t, want)

@@ -9,6 +9,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 from dataclasses import dataclass
+from functools import cached_property
 
 import numpy as np
 from numpy.typing import NDArray
@@ -154,6 +155,17 @@ class Cut:
     charts: int
     point: Numbers
     chart_of_row: Numbers
+
+    @cached_property
+    def members(self) -> list[Numbers]:
+        """The faces (k,) of every chart, in order."""
+        return grouped(self.chart, self.charts)
+
+
+def grouped(label: Numbers, count: int) -> list[Numbers]:
+    """Where each of `count` labels stands in `label` (n,), in order: a look through all for each of many would take their product."""
+    order = np.argsort(label, kind="stable")
+    return np.split(order, np.searchsorted(label[order], np.arange(1, count)))[:count]
 
 
 def cut(s: Surface, seam: Mask) -> Cut:
