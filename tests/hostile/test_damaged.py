@@ -24,6 +24,7 @@ FOUND = [
     (101969, "a binary USD layer whose damaged value is only unpacked when it is asked for"),
     (163285, "a glTF whose second mesh, which no node shows, has a list for attributes"),
     (184422, "a usdz with a file that has no name"),
+    (362924, "a binary USD layer that lists a prim without a name, over which the library ends the program"),
 ]
 
 

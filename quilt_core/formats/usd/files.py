@@ -88,7 +88,8 @@ def _dependencies(layers: Layers, path: Path, name: str) -> list[str]:
     try:
         layer = Sdf.Layer.FindOrOpen(str(path))
         # A binary layer unpacks its values when they are asked for, so a damaged one may open.
-        named = [] if layer is None else [*layer.GetCompositionAssetDependencies(), *_clips(layers, layer, name)]
+        clips = [] if layer is None else _clips(layers, layer, name)
+        named = [] if layer is None else [*layer.GetCompositionAssetDependencies(), *clips]
     except FileError:
         raise
     except Exception as e:  # a value of a foreign type comes out as anything
@@ -110,11 +111,18 @@ def _dependencies(layers: Layers, path: Path, name: str) -> list[str]:
 
 
 def _clips(layers: Layers, layer: Any, name: str) -> list[str]:
-    """Paths of the layers that values are taken from over time: those are opened only when a value is asked for, and are no part of the composition."""
+    """Paths of the layers that values are taken from over time: those are opened only when a value is asked for, and are no part of the composition.
+
+    Raises
+    ------
+    FileError : something is listed in the layer that is not there, over which the library would end the program as soon as it looks for it
+    """
     out: list[str] = []
 
     def look(path: Any) -> None:
-        spec = layer.GetObjectAtPath(path)
+        spec = None if path.isEmpty else layer.GetObjectAtPath(path)
+        if spec is None and (path.isEmpty or path.IsPrimPath() or path.IsPrimVariantSelectionPath() or path.IsPropertyPath()):
+            raise layers.fail(f"'{name}' lists things that are not in it", "", "Export it again.")
         clips = spec.GetInfo("clips") if isinstance(spec, Sdf.PrimSpec) and spec.HasInfo("clips") else {}
         for of in clips.values() if isinstance(clips, dict) else ():
             if not isinstance(of, dict):
