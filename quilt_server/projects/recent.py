@@ -16,15 +16,17 @@ T = TypeVar("T")
 
 class Recent(Generic[T]):
     """Makes something of a snapshot, once for each of the last `most` that are saved, of which at least one is kept and no more than `room` holds by `size`;
-    threads of the web process share it."""
+    threads of the web process share it. `proofs`: what is proven of its layout later is part of it."""
 
-    def __init__(self, most: int, make: Callable[[Snapshot], T], size: Callable[[T], int] = lambda _: 0, room: int = 0) -> None:
-        self.most, self.make, self.size, self.room, self.lock = most, make, size, room, Lock()
+    def __init__(
+        self, most: int, make: Callable[[Snapshot], T], size: Callable[[T], int] = lambda _: 0, room: int = 0, proofs: bool = False
+    ) -> None:
+        self.most, self.make, self.size, self.room, self.proofs, self.lock = most, make, size, room, proofs, Lock()
         self.kept: OrderedDict[tuple[Any, ...], T] = OrderedDict()
 
     def __call__(self, snapshot: Snapshot) -> T:
         """What is made of a snapshot."""
-        key = _key(snapshot)
+        key = self._key(snapshot)
         with self.lock:
             if key in self.kept:
                 self.kept.move_to_end(key)
@@ -37,11 +39,14 @@ class Recent(Generic[T]):
                     self.kept.popitem(last=False)
         return found
 
-
-def _key(snapshot: Snapshot) -> tuple[Any, ...]:
-    """What a snapshot is known by. It changes only with what a newer program measures of its layout, and with what is proven of that later. Numbers of rows come
-    again in the databases of tests, so the moment counts too."""
-    layout = (
-        Layout.objects.filter(pk=snapshot.layout_id).values_list("measured", KT("figures__bleed")).first() if snapshot.layout_id else None
-    )
-    return snapshot.pk, snapshot.created, layout
+    def _key(self, snapshot: Snapshot) -> tuple[Any, ...]:
+        """What a snapshot is known by. It changes only with what a newer program measures of its layout, and with what is proven of that. Numbers of rows come
+        again in the databases of tests, so the moment counts too."""
+        if not self.proofs:
+            layout = (snapshot.layout.measured,) if snapshot.layout else None
+        elif snapshot.layout_id:
+            # Asked for, since a layout with all its islands is far larger than this.
+            layout = Layout.objects.filter(pk=snapshot.layout_id).values_list("measured", KT("figures__bleed")).first()
+        else:
+            layout = None
+        return snapshot.pk, snapshot.created, layout
