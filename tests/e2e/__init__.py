@@ -1,7 +1,10 @@
 """The real interface in Chromium: real clicks on a real server."""
 
-from playwright.sync_api import expect
+from playwright.sync_api import FloatRect, expect
 
 expect.set_options(timeout=20_000)  # ms: what is waited for comes late on a machine whose two cores are busy
 
-AROUND = 1.06  # the table's room around the tiles when it shows all of them, over the tiles' width
+
+def tile_px(box: FloatRect) -> float:
+    """How wide the table shows the tile of a sheet of one: it leaves a sixteenth around it, and 20 px for the words above."""
+    return min(box["width"] / 1.06, box["height"] / 1.06, max(box["height"] - 40, box["height"] / 2))

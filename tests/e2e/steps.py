@@ -9,7 +9,7 @@ from pathlib import Path
 
 from playwright.sync_api import Page, expect
 
-from . import AROUND
+from . import tile_px
 
 FOLDED = {"Time": "Recipe", "Seed": "Recipe", "Columns": "Tiles", "Rows": "Tiles"}  # settings of Arrange, and what they stand in
 
@@ -74,6 +74,6 @@ def on_table(page: Page) -> Callable[[float, float], tuple[float, float]]:
     """Where a UV is on the page while the table shows all of one tile."""
     box = page.get_by_test_id("table").bounding_box()
     assert box
-    side = min(box["width"], box["height"]) / AROUND
+    side = tile_px(box)
     left, low = box["x"] + box["width"] / 2 - side / 2, box["y"] + box["height"] / 2 + side / 2
     return lambda u, v: (left + u * side, low - v * side)

@@ -17,7 +17,7 @@ from quilt_core.uv.analysis import analyse
 from quilt_core.uv.density import densities
 from tests.core.test_faults import squares
 
-from . import AROUND
+from . import tile_px
 from .steps import deliver, idle, packed, proving, put, section, stage, start
 from .test_whole_job import address, chromium, page
 
@@ -264,7 +264,7 @@ def test_islands_are_moved_by_hand_undone_and_redone(page: Page, address: str, t
     stage(page, "Arrange")
     host = page.get_by_test_id("table").bounding_box()
     assert host
-    side = min(host["width"], host["height"]) / AROUND
+    side = tile_px(host)
     left, low = host["x"] + (host["width"] - side) / 2, host["y"] + (host["height"] + side) / 2
     undo = page.get_by_role("button", name="Undo")
     page.mouse.click(left + 0.3 * side, low - 0.3 * side)

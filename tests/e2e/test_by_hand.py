@@ -19,7 +19,7 @@ from tests.server.test_further import crate
 from tests.server.test_hand import sheet
 from tests.server.test_sewing import strip
 
-from . import AROUND
+from . import tile_px
 from .steps import deliver, idle, on_table, put, section, stage, start
 from .test_seams import middle, newest
 from .test_whole_job import address, chromium, page
@@ -65,7 +65,9 @@ def test_a_point_is_dragged_and_a_fold_refused(page: Page, address: str, tmp_pat
     positions, now = uvs(page, tmp_path, "sheet")
     went = now.reshape(-1, 2) - (0.1 + 0.4 * positions.reshape(-1, 3)[:, :2])
     moved = np.abs(went).max(axis=1) > 1e-4
-    pixel = AROUND / min(page.get_by_test_id("table").bounding_box()[k] for k in ("width", "height"))  # type: ignore[index]
+    box = page.get_by_test_id("table").bounding_box()
+    assert box
+    pixel = 1 / tile_px(box)
     assert moved.sum() == 6 and np.abs(went[moved] - [0.02, 0.01]).max() < 3 * pixel
     # Far over its neighbours: it is refused, in words, and everything is as it was.
     page.get_by_role("button", name="Points on the table").click()

@@ -16,7 +16,7 @@ from quilt_core import formats
 from tests.core.test_faults import squares
 from tests.real_files import path
 
-from . import AROUND
+from . import tile_px
 from .steps import idle, proving, put, stage, start
 from .test_whole_job import address, chromium, page
 
@@ -142,7 +142,7 @@ def test_a_narrow_gap_is_clicked_and_marks_are_switched(page: Page, address: str
     stage(page, "Mend")
     host = page.get_by_test_id("table").bounding_box()
     assert host
-    side = min(host["width"], host["height"]) / AROUND
+    side = tile_px(host)
     left, low = host["x"] + (host["width"] - side) / 2, host["y"] + (host["height"] + side) / 2
     found = page.request.get(f"{address}/api/projects/{page.url.rsplit('/', 1)[-1]}/faults").json()
     u, v, _ = next(f["places"][0] for f in found if f["kind"] == "gap")

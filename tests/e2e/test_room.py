@@ -10,7 +10,7 @@ from playwright.sync_api import Page, expect
 
 from tests.server.test_tile_rules import figure, squares, tiles
 
-from . import AROUND
+from . import tile_px
 from .steps import deliver, idle, packed, put, section, stage, start
 from .test_whole_job import address, chromium, page
 
@@ -100,8 +100,8 @@ def test_the_pictures_are_turned_and_what_folds_stays_folded(page: Page, address
     expect(model).to_have_count(0)
     page.set_viewport_size({"width": 1280, "height": 800})
     box = table.bounding_box()
-    # A single tile at least 560 px wide: it stands in the middle with a sixteenth of its width around it.
-    assert box and min(box["width"], box["height"]) / AROUND >= 560
+    # A single tile is at least 560 px wide.
+    assert box and tile_px(box) >= 560
     page.keyboard.press("v")
     expect(model).to_be_visible()
     expect(table).to_have_count(0)
