@@ -6,5 +6,5 @@ expect.set_options(timeout=20_000)  # ms: what is waited for comes late on a mac
 
 
 def tile_px(box: FloatRect) -> float:
-    """How wide the table shows the tile of a sheet of one: it leaves a sixteenth around it, and 20 px for the words above."""
-    return min(box["width"] / 1.06, box["height"] / 1.06, max(box["height"] - 40, box["height"] / 2))
+    """How wide the table shows the tile of a sheet of one: it leaves a sixteenth beside it, and 20 px above and below for words."""
+    return min(box["width"] / 1.06, max(box["height"] - 40, box["height"] / 2))

@@ -1,5 +1,5 @@
-/** Room around the tiles when all of the sheet is shown. */
-const AROUND = 1.06
+/** Room beside the tiles when all of the sheet is shown, as a part of their width. */
+const BESIDE = 1.06
 /** px above and below them: their numbers stand there. */
 const WORDS = 20
 
@@ -7,5 +7,5 @@ const WORDS = 20
 export function spanOf(columns: number, rows: number, width: number, height: number): number {
   const shorter = width && height ? Math.min(width, height) : 1
   const free = Math.max(height - 2 * WORDS, height / 2) || 1
-  return Math.max((columns * AROUND * shorter) / (width || 1), (rows * shorter) / free)
+  return Math.max((columns * BESIDE * shorter) / (width || 1), (rows * shorter) / free)
 }
