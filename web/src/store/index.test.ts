@@ -151,6 +151,17 @@ test('a job is followed to its end, and the state comes with what it left', asyn
   expect(q().state?.undo).toBe('Flip')
 })
 
+test('a page that opens goes on with its own work, not with that of somebody else', async () => {
+  let mine = false
+  server.state = { ...server.state, job: 7 }
+  on('GET', /jobs\/7/, () => json(jobOf({ mine })))
+  await q().open(1)
+  expect(q().job).toBeNull()
+  mine = true
+  await q().open(1)
+  expect(q().job?.id).toBe(7)
+})
+
 test('work that the project is too busy for is said, and what was shown ahead is taken back', async () => {
   on('POST', /jobs$/, () => json({ detail: 'This project is busy already.' }, 409))
   await q().start('mend', { action: 'flip' })
