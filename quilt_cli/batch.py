@@ -82,6 +82,7 @@ def _job(args: argparse.Namespace) -> dict[str, Any]:
 def run(args: argparse.Namespace) -> int:
     """Do it; 1 where an asset failed."""
     from quilt_server.jobfile import batch
+    from quilt_server.jobfile.assets import assets_of
     from quilt_server.jobfile.place import own_place
     from quilt_server.jobfile.places import library, place_at
 
@@ -93,7 +94,7 @@ def run(args: argparse.Namespace) -> int:
         raise FileError(str(out), "the results would lie among the mesh files", "", "Choose another folder for --out.")
     with own_place():
         job = _job(args)
-    assets = batch.assets_of(paths, args.group)
+    assets = assets_of(paths, args.group)
     begin = time.monotonic()
     with batch.cluster(args.scheduler, args.workers) as client:
         workers = batch.workers_of(client)

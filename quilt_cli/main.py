@@ -19,13 +19,13 @@ from . import bake, batch, deliver, files, packing, run, survey, unwrap, user
 
 def _tiles(text: str) -> tuple[int, int]:
     columns, _, rows = text.lower().partition("x")
-    if not (columns.isdigit() and rows.isdigit() and 1 <= int(columns) <= 10 and 1 <= int(rows) <= 100):
+    if not (columns.isdecimal() and rows.isdecimal() and 1 <= int(columns) <= 10 and 1 <= int(rows) <= 100):
         raise argparse.ArgumentTypeError(f"'{text}' is not columns x rows, such as 2x1 (at most 10 columns)")
     return int(columns), int(rows)
 
 
 def _map(text: str) -> int:
-    if not text.isdigit() or not 16 <= int(text) <= 16384:
+    if not text.isdecimal() or not 16 <= int(text) <= 16384:
         raise argparse.ArgumentTypeError(f"'{text}' is not a map size from 16 to 16384 px")
     return int(text)
 

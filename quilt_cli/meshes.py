@@ -51,7 +51,7 @@ def options(d: argparse.ArgumentParser) -> None:
 
 def _arranged(text: str) -> Arrangement:
     parts = [p.strip() for p in text.split(",")]
-    if parts.count("layout") != 1 or not all(p == "layout" or (p.isdigit() and int(p) < 8) for p in parts) or len(parts) > 8:
+    if parts.count("layout") != 1 or not all(p == "layout" or (p.isdecimal() and int(p) < 8) for p in parts) or len(parts) > 8:
         raise argparse.ArgumentTypeError(f"'{text}' is not a list of channels: the layout once, and numbers from 0 to 7, as in layout,0")
     return Arrangement(tuple(LAYOUT if p == "layout" else int(p) for p in parts))
 

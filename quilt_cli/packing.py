@@ -70,7 +70,7 @@ def _ruled(text: str) -> tuple[str, float]:
 
 def _sizes(text: str) -> tuple[int, ...]:
     parts = [p.strip() for p in text.split(",")]
-    if not all(p.isdigit() and 16 <= int(p) <= 16384 for p in parts):
+    if not all(p.isdecimal() and 16 <= int(p) <= 16384 for p in parts):
         raise argparse.ArgumentTypeError(f"'{text}' is no list of map sizes from 16 to 16384 px, as in 2048,1024")
     return tuple(int(p) for p in parts)
 

@@ -65,6 +65,7 @@ def one(order: dict[str, Any]) -> dict[str, Any]:
 def run(args: argparse.Namespace) -> int:
     """Read all assets and sum them up; 1 where one cannot be read."""
     from quilt_server.jobfile import batch
+    from quilt_server.jobfile.assets import assets_of
     from quilt_server.jobfile.places import Here, library
 
     limits = survey.Limits(args.least, args.greatest, args.target)
@@ -82,7 +83,7 @@ def run(args: argparse.Namespace) -> int:
     orders = [
         {"name": a.name, "key": "survey", "root": top.address, "inner": a.inner, "file": a.files[0], "px": args.map, "same": args.same_map, "bytes": args.bytes,
          "unit": args.unit, "channel": args.channel_in, "limits": (args.least, args.greatest, args.target)}
-        for a in batch.assets_of(paths, "file")
+        for a in assets_of(paths, "file")
     ]  # fmt: skip
     with batch.cluster(
         args.scheduler, min(args.workers or 10**6, len(orders), batch.cores()) if args.scheduler is None else None, page=False

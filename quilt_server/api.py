@@ -11,7 +11,7 @@ from django.http import HttpRequest, HttpResponse
 from django.shortcuts import get_object_or_404
 from django.utils import timezone
 from ninja import NinjaAPI
-from ninja.errors import HttpError
+from ninja.errors import HttpError, ValidationError
 
 from quilt_core.errors import QuiltError
 from quilt_core.formats.registry import FORMATS
@@ -21,20 +21,22 @@ from .batches.api import router as batches
 from .binary import router
 from .by_hand import router as by_hand
 from .checks import MEASURED, READ, check, what_changed, whole_settings
+from .events import router as events
 from .incoming import router as incoming
-from .ours import answer
+from .ours import answer, of_machine
 from .parsing import StrictParser
 from .projects.copies import copied
 from .projects.faults import fault_rows
 from .projects.files import NoRoom
 from .projects.models import Layout, Project, Reading
-from .projects.people import may_change, name_of, owns, shown, visible
+from .projects.people import may_change, name_of, visible
 from .projects.planning import plan, suggest
 from .projects.proposals import proposal_of, take
 from .projects.room import MOST_KEPT, purge, size_of, thin
 from .projects.sheets import sheet_by
-from .projects.state import advance, redo_target, settings_of
+from .projects.state import following, redo_target, settings_of, step
 from .projects.tile_orders import order
+from .rights import CHANGE, LOOK, OWN, SIGNED_IN
 from .schemas.asked import (
     Change,
     Discard,
@@ -54,7 +56,7 @@ from .schemas.asked import (
 from .schemas.state import FaultOut, ProjectOut, StateOut
 from .sharing import router as sharing
 from .signing import router as signing
-from .states import state_json
+from .states import back_to_good, state_json, tell, told_before
 from .work import router as work
 
 api = NinjaAPI(title="Untold Quilt", version="1", docs_url=None, parser=StrictParser())
@@ -65,12 +67,31 @@ api.add_router("", sharing)
 api.add_router("", incoming)
 api.add_router("", work)
 api.add_router("", batches)
+api.add_router("", events)
 
 
 @api.exception_handler(QuiltError)
 def user_error(request: HttpRequest, error: QuiltError) -> HttpResponse:
     """What the user can mend, in words."""
     return api.create_response(request, {"detail": str(error)}, status=422)
+
+
+@api.exception_handler(ValidationError)
+def form_error(request: HttpRequest, error: ValidationError) -> HttpResponse:
+    """What came in and has not the form that was asked for: which value, and what it should be."""
+    first = error.errors[0]
+    place = ".".join(str(x) for x in first["loc"] if x not in ("body", "query", "path", "form", "file"))[:120]
+    if first["type"] == "form":
+        return api.create_response(request, {"detail": first["msg"]}, status=422)
+    return api.create_response(request, {"detail": f"'{place}' is not what it should be: {first['msg'].lower()}."}, status=422)
+
+
+@api.exception_handler(OverflowError)
+def number_error(request: HttpRequest, error: OverflowError) -> HttpResponse:
+    """A number that no column of the database takes: there is nothing of that number."""
+    if "SQLite" not in str(error):
+        return our_error(request, error)
+    return api.create_response(request, {"detail": "There is nothing of that number."}, status=404)
 
 
 @api.exception_handler(NoRoom)
@@ -99,6 +120,7 @@ def _row(p: Project) -> ProjectOut:
 
 
 @api.get("/formats", response=list[FormatOut])
+@SIGNED_IN
 def list_formats(request: HttpRequest) -> list[FormatOut]:
     """The file formats that are read and written."""
     return [
@@ -111,6 +133,7 @@ def list_formats(request: HttpRequest) -> list[FormatOut]:
 
 
 @api.get("/projects", response=list[ProjectOut])
+@SIGNED_IN
 def list_projects(request: HttpRequest) -> list[ProjectOut]:
     """All projects, the last used first; deleted ones too, so that they can be brought back."""
     return [_row(p) for p in visible().select_related("owner").order_by("-modified")]
@@ -123,12 +146,14 @@ def _name(text: str, what: str = "A project") -> str:
 
 
 @api.post("/projects", response=ProjectOut)
+@SIGNED_IN
 def create_project(request: HttpRequest, body: Name) -> ProjectOut:
     """An empty project."""
     return _row(Project.objects.create(name=_name(body.name)))
 
 
 @api.patch("/projects/{project_id}", response=ProjectOut)
+@CHANGE
 def rename_project(request: HttpRequest, project_id: int, body: Name) -> ProjectOut:
     """Another name."""
     project = project_of(project_id)
@@ -138,35 +163,36 @@ def rename_project(request: HttpRequest, project_id: int, body: Name) -> Project
 
 
 @api.delete("/projects/{project_id}", response=ProjectOut)
+@OWN
 def delete_project(request: HttpRequest, project_id: int) -> ProjectOut:
     """Put a project aside; `restore` brings it back."""
     project = project_of(project_id)
-    owns(project)
     project.deleted = timezone.now()
     project.save(update_fields=["deleted", "modified"])
     return _row(project)
 
 
 @api.post("/projects/{project_id}/restore", response=ProjectOut)
+@OWN
 def restore_project(request: HttpRequest, project_id: int) -> ProjectOut:
     """Bring a deleted project back."""
     project = project_of(project_id)
-    owns(project)
     project.deleted = None
     project.save(update_fields=["deleted", "modified"])
     return _row(project)
 
 
 @api.post("/projects/{project_id}/purge", response=list[ProjectOut])
+@OWN
 def purge_project(request: HttpRequest, project_id: int) -> list[ProjectOut]:
     """Delete a deleted project for good, with its files; answers with those that are left."""
     project = project_of(project_id)
-    owns(project)
     purge(project)
     return list_projects(request)
 
 
 @api.post("/projects/{project_id}/thin", response=ThinOut)
+@CHANGE
 def thin_history(request: HttpRequest, project_id: int, body: ThinIn) -> ThinOut:
     """Forget the steps of a project's history but the last ones."""
     if not 0 <= body.keep <= MOST_KEPT:
@@ -179,13 +205,15 @@ def thin_history(request: HttpRequest, project_id: int, body: ThinIn) -> ThinOut
 
 
 @api.post("/projects/{project_id}/copy", response=ProjectOut)
+@LOOK
 @transaction.atomic
 def copy_project(request: HttpRequest, project_id: int) -> ProjectOut:
     """A new project with the same files, settings and layout; its history starts here. It belongs to who asks, who need not be able to change the other."""
-    return _row(copied(shown(project_id)))
+    return _row(copied(project_of(project_id)))
 
 
 @api.get("/projects/{project_id}", response=StateOut)
+@LOOK
 def project_state(request: HttpRequest, project_id: int, look: int | None = None) -> HttpResponse:
     """Everything that the screens show, for the current snapshot; or for a proposal, to look at it before it is taken."""
     return _state(_looked(project_of(project_id), look))
@@ -216,6 +244,7 @@ def _changes(view: Callable[..., Project]) -> Callable[..., HttpResponse]:
 
 
 @api.post("/projects/{project_id}/take", response=StateOut)
+@CHANGE
 @_changes
 def take_proposal(request: HttpRequest, project_id: int, body: Take) -> Project:
     """Make a proposal the project's next step."""
@@ -226,11 +255,19 @@ def take_proposal(request: HttpRequest, project_id: int, body: Take) -> Project:
 
 
 def _state(project: Project) -> HttpResponse:
-    """A project's state; not checked against its schema again, which would take longer than making it. A test does that."""
-    return HttpResponse(state_json(project), content_type="application/json")
+    """A project's state; not checked against its schema again, which would take longer than making it. A test does that. Where the last step cannot be shown,
+    the project goes back to the last that can."""
+    try:
+        told = state_json(project)
+    except Exception as e:
+        if of_machine(e) is not None or not back_to_good(project):
+            raise
+        told = state_json(project)
+    return HttpResponse(told, content_type="application/json")
 
 
 @api.get("/projects/{project_id}/faults", response=list[FaultOut])
+@LOOK
 def project_faults(request: HttpRequest, project_id: int, look: int | None = None) -> HttpResponse:
     """What is wrong with the present layout (or that of a proposal) at the present settings, the heaviest first."""
     head = _looked(project_of(project_id), look).head
@@ -238,6 +275,7 @@ def project_faults(request: HttpRequest, project_id: int, look: int | None = Non
 
 
 @api.post("/projects/{project_id}/plan", response=PlanOut)
+@LOOK
 def plan_sheet(request: HttpRequest, project_id: int, body: PlanIn) -> PlanOut:
     """What a sheet would reach at each map size, before anything is packed."""
     project = project_of(project_id)
@@ -249,6 +287,7 @@ def plan_sheet(request: HttpRequest, project_id: int, body: PlanIn) -> PlanOut:
 
 
 @api.post("/projects/{project_id}/suggest", response=SuggestOut)
+@LOOK
 def suggest_sheets(request: HttpRequest, project_id: int, body: SuggestIn) -> SuggestOut:
     """A split of all objects over some sheets, evenly filled, with what belongs together on one."""
     head = project_of(project_id).head
@@ -260,6 +299,7 @@ def suggest_sheets(request: HttpRequest, project_id: int, body: SuggestIn) -> Su
 
 
 @api.post("/projects/{project_id}/belongs", response=OrderOut)
+@LOOK
 def order_tiles(request: HttpRequest, project_id: int, body: OrderIn) -> OrderOut:
     """Settings by which the parts of a sheet belong to its tiles in an order; nothing is changed."""
     head = project_of(project_id).head
@@ -269,9 +309,10 @@ def order_tiles(request: HttpRequest, project_id: int, body: OrderIn) -> OrderOu
 
 
 @api.post("/projects/{project_id}/change", response=StateOut)
-@_changes
-def change(request: HttpRequest, project_id: int, body: Change) -> Project:
-    """Settings: one undo step. What the layout is measured with is changed by jobs."""
+@CHANGE
+def change(request: HttpRequest, project_id: int, body: Change) -> HttpResponse:
+    """Settings: one undo step. What the layout is measured with is changed by jobs. The state that it leads to is made before it lands: nothing does that cannot
+    be shown."""
     project = project_of(project_id)
     head = on(project, body.base)
     check(body.settings)
@@ -280,11 +321,18 @@ def change(request: HttpRequest, project_id: int, body: Change) -> Project:
         raise QuiltError("What is read from the files is changed by a job, not by a change of settings.")
     if head.layout is not None and any(new[k] != old[k] for k in MEASURED if k != "map_px"):
         raise QuiltError("Sheets and twins are changed by a job, since the layout is measured again.")
-    advance(project, what_changed(old, body.settings), head, head.layout, settings=new)
-    return project
+    after = following(project, what_changed(old, body.settings), head, head.layout, settings=new)
+    told = told_before(after)
+    with _turn, transaction.atomic():
+        project = project_of(project_id)
+        on(project, body.base)
+        step(project, after)
+    tell(after, told)
+    return _state(project)
 
 
 @api.post("/projects/{project_id}/tries/discard", response=StateOut)
+@CHANGE
 @_changes
 def discard_try(request: HttpRequest, project_id: int, body: Discard) -> Project:
     """Take a try out of the row of tries, or bring it back, or name it; the layout itself stays for undo."""
@@ -300,6 +348,7 @@ def discard_try(request: HttpRequest, project_id: int, body: Discard) -> Project
 
 
 @api.post("/projects/{project_id}/undo", response=StateOut)
+@CHANGE
 @_changes
 def undo(request: HttpRequest, project_id: int, body: Step) -> Project:
     """One step back."""
@@ -312,6 +361,7 @@ def undo(request: HttpRequest, project_id: int, body: Step) -> Project:
 
 
 @api.post("/projects/{project_id}/redo", response=StateOut)
+@CHANGE
 @_changes
 def redo(request: HttpRequest, project_id: int, body: Step) -> Project:
     """One step forward again."""

@@ -17,11 +17,12 @@ from quilt_core.model.scene import Floats
 
 from .jobs.outputs import path_of
 from .projects import files
-from .projects.models import Job, Layout, Project
+from .projects.models import Job, Project
 from .projects.objects import density_report
 from .projects.opened import arrays_of
 from .projects.people import job_of, layout_of, original_of, project_of, reading_of
 from .projects.shown import kept, of_original
+from .rights import LOOK
 
 router = Router()
 
@@ -34,12 +35,14 @@ def _table(transforms: Mapping[str, Floats], file_id: int) -> HttpResponse:
 
 
 @router.get("/jobs/{job_id}/draft/{file_id}", include_in_schema=False)
+@LOOK
 def job_draft(request: HttpRequest, job_id: int, file_id: int) -> HttpResponse:
     """The best layout so far of a running packing: (n, 5) float32 of a file."""
     return _table(unpack_arrays(draft) if (draft := bytes(job_of(job_id).draft)) else {}, file_id)
 
 
 @router.get("/jobs/{job_id}/output", include_in_schema=False)
+@LOOK
 def job_output(request: HttpRequest, job_id: int) -> FileResponse:
     """The delivered zip."""
     job = job_of(job_id, kind="deliver", state="done")
@@ -52,11 +55,12 @@ def _zip(job: Job, name: str) -> FileResponse:
 
 
 @router.get("/jobs/{job_id}/carried/{number}.png", include_in_schema=False)
+@LOOK
 def carried_map(request: HttpRequest, job_id: int, number: int, px: int = 2048) -> HttpResponse:
     """A map that old paint was carried over to, by its number in the report of a delivery, as PNG of at most `px`."""
     job = job_of(job_id, kind="deliver", state="done")
     carried = job.result.get("figures", {}).get("carried", [])
-    if number >= len(carried):
+    if not 0 <= number < len(carried):
         return HttpResponse(status=404)
 
     def source(folder: Path) -> Path:
@@ -76,6 +80,7 @@ def _png(body: bytes) -> HttpResponse:
 
 
 @router.get("/jobs/{job_id}/baked/{sheet}/{tile}/{kind}.png", include_in_schema=False)
+@LOOK
 def baked_map(request: HttpRequest, job_id: int, sheet: int, tile: int, kind: str) -> HttpResponse:
     """A map of a test bake."""
     job = job_of(job_id, kind="bake", state="done")
@@ -87,12 +92,14 @@ def baked_map(request: HttpRequest, job_id: int, sheet: int, tile: int, kind: st
 
 
 @router.get("/jobs/{job_id}/baked.zip", include_in_schema=False)
+@LOOK
 def baked_zip(request: HttpRequest, job_id: int) -> FileResponse:
     """All maps of a test bake."""
     return _zip(job_of(job_id, kind="bake", state="done"), "test-bake.zip")
 
 
 @router.get("/jobs/{job_id}/saved", include_in_schema=False)
+@LOOK
 def saved_project(request: HttpRequest, job_id: int) -> FileResponse:
     """A project as one file."""
     job = job_of(job_id, kind="save", state="done")
@@ -105,10 +112,10 @@ def _file_name(project: Project) -> str:
 
 def _changed(layout_id: int, since: int, file: str) -> HttpResponse | None:
     """The rows of a file that differ between two layouts; None where all of them may as well be sent."""
-    found = {x.pk: x for x in Layout.objects.defer("findings", "picture", "members").filter(pk__in=(layout_id, since))}
-    if set(found) != {layout_id, since} or found[layout_id].project_id != found[since].project_id:
+    layout, other = layout_of(layout_id), layout_of(since)
+    if layout.project_id != other.project_id:
         return None
-    new, old = (arrays_of(found[k], "transforms").get(file) for k in (layout_id, since))
+    new, old = (arrays_of(x, "transforms").get(file) for x in (layout, other))
     if new is None or old is None or len(new) != len(old):
         return None
     which = np.flatnonzero((new != old).any(axis=1))
@@ -124,6 +131,7 @@ def _forever(response: HttpResponse) -> HttpResponse:
 
 
 @router.get("/layouts/{layout_id}/files/{file_id}", include_in_schema=False)
+@LOOK
 def layout_table(request: HttpRequest, layout_id: int, file_id: int, since: int | None = None) -> HttpResponse:
     """Similarities (n, 5) float32 of a file's islands.
 
@@ -138,12 +146,14 @@ def layout_table(request: HttpRequest, layout_id: int, file_id: int, since: int 
 
 
 @router.get("/layouts/{layout_id}/picture", include_in_schema=False)
+@LOOK
 def layout_picture(request: HttpRequest, layout_id: int) -> HttpResponse:
     """The small picture of a try."""
     return _forever(HttpResponse(bytes(layout_of(layout_id).picture), content_type="image/png"))
 
 
 @router.get("/files/{file_id}/channels/{channel}/geometry", include_in_schema=False)
+@LOOK
 def file_geometry(request: HttpRequest, file_id: int, channel: int, welded: bool = False) -> HttpResponse:
     """Binary geometry of a file in one of its UV channels; see `geometry.py`."""
     reading = reading_of(file_id, channel, welded)
@@ -151,12 +161,14 @@ def file_geometry(request: HttpRequest, file_id: int, channel: int, welded: bool
 
 
 @router.get("/pictures/{sha}", include_in_schema=False)
+@LOOK
 def picture(request: HttpRequest, sha: str, px: int = 2048) -> HttpResponse:
     """A material's picture or one that was dropped on a tile, as PNG of at most `px`."""
     return _png(of_original(original_of(sha).sha, px))
 
 
 @router.get("/projects/{project_id}/density.{ending}", include_in_schema=False)
+@LOOK
 def project_density(request: HttpRequest, project_id: int, ending: str) -> HttpResponse:
     """The density of every island, as CSV or JSON."""
     head = project_of(project_id).head

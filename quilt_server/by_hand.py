@@ -6,6 +6,7 @@ from ninja import Field, Router, Schema
 from .asked import on, project_of
 from .projects.hands import brushed, grabbed, sewn
 from .projects.picking import Asked, pick
+from .rights import LOOK
 
 router = Router()
 
@@ -90,6 +91,7 @@ class BrushOut(Schema):
 
 
 @router.post("/projects/{project_id}/pick", response=PickOut)
+@LOOK
 def pick_more(request: HttpRequest, project_id: int, body: PickIn) -> PickOut:
     """Edges or faces of an object that follow from one that was picked."""
     head = on(project_of(project_id), body.base)
@@ -99,18 +101,21 @@ def pick_more(request: HttpRequest, project_id: int, body: PickIn) -> PickOut:
 
 
 @router.post("/projects/{project_id}/grab", response=GrabOut)
+@LOOK
 def grab_points(request: HttpRequest, project_id: int, body: GrabIn) -> GrabOut:
     """What follows picked points while they are dragged."""
     return GrabOut(**grabbed(on(project_of(project_id), body.base), body.file, body.object, body.points, body.reach))
 
 
 @router.post("/projects/{project_id}/sewn", response=SewnOut)
+@LOOK
 def look_at_sewn(request: HttpRequest, project_id: int, body: SewnIn) -> SewnOut:
     """What sewing picked edges would bring across; nothing is changed."""
     return SewnOut(**sewn(on(project_of(project_id), body.base), body.file, body.object, body.edges))
 
 
 @router.post("/projects/{project_id}/brush", response=BrushOut)
+@LOOK
 def brushon(request: HttpRequest, project_id: int, body: BrushIn) -> BrushOut:
     """What moves under the brush; nothing is kept until the stroke is made a step."""
     head = on(project_of(project_id), body.base)

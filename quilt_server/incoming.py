@@ -15,6 +15,7 @@ from .jobs.uploads import taken
 from .projects.files import path_of
 from .projects.models import Job, Project
 from .projects.shown import of_original
+from .rights import CHANGE, LOOK, SIGNED_IN
 from .schemas.asked import JobOut, OpenedOut
 from .schemas.settings import PictureOut
 from .schemas.state import JobFileOut
@@ -29,6 +30,7 @@ def _own_name(file: UploadedFile, usual: str) -> str:
 
 
 @router.post("/open", response=OpenedOut)
+@SIGNED_IN
 def open_project(request: HttpRequest, file: UploadedFile = File(...)) -> OpenedOut:
     """Upload a project that was saved as one file; a job fills a new project from it."""
     name = _own_name(file, "project.zip")
@@ -38,6 +40,7 @@ def open_project(request: HttpRequest, file: UploadedFile = File(...)) -> Opened
 
 
 @router.post("/open-job", response=OpenedOut)
+@SIGNED_IN
 def open_job(request: HttpRequest, files: list[UploadedFile] = File(...), paths: list[str] = Form(...)) -> OpenedOut:
     """Upload a job file with the mesh files that it takes in; a job does it in a new project."""
     stored = taken(files, paths)
@@ -46,6 +49,7 @@ def open_job(request: HttpRequest, files: list[UploadedFile] = File(...), paths:
 
 
 @router.get("/projects/{project_id}/job-file", response=JobFileOut)
+@LOOK
 def job_file(request: HttpRequest, project_id: int) -> JobFileOut:
     """The project as a job file, and in words what of it does not stand there."""
     project = project_of(project_id)
@@ -54,6 +58,7 @@ def job_file(request: HttpRequest, project_id: int) -> JobFileOut:
 
 
 @router.post("/projects/{project_id}/files/{file_id}/replace", response=JobOut)
+@CHANGE
 def compare_newer(
     request: HttpRequest, project_id: int, file_id: int, files: list[UploadedFile] = File(...), paths: list[str] = Form(...)
 ) -> JobOut:
@@ -65,6 +70,7 @@ def compare_newer(
 
 
 @router.post("/projects/{project_id}/pictures", response=PictureOut)
+@CHANGE
 def bring_picture(request: HttpRequest, project_id: int, file: UploadedFile = File(...)) -> PictureOut:
     """Upload a picture to lay under a tile; which tile is a setting."""
     project = project_of(project_id)
@@ -78,6 +84,7 @@ def bring_picture(request: HttpRequest, project_id: int, file: UploadedFile = Fi
 
 
 @router.post("/projects/{project_id}/files", response=JobOut)
+@CHANGE
 def bring_in(
     request: HttpRequest, project_id: int, files: list[UploadedFile] = File(...), paths: list[str] = Form(...), unit_m: float = Form(1.0)
 ) -> JobOut:

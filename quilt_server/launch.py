@@ -48,7 +48,7 @@ class Keeper:
         return subprocess.Popen([sys.executable, "-m", "quilt_server.jobs.worker"])
 
     def _watch(self) -> None:
-        while not self.ending.wait(0.2):
+        while not self.ending.wait(0.5):
             if self.worker.poll() is None:
                 continue
             log.error("The worker ended unexpectedly (%s); it is started again.", self.worker.returncode)
@@ -131,12 +131,14 @@ def serve(where: Where, data: Path | None, demo: bool) -> int:
         own()
     import waitress
 
+    from .events import MOST_STREAMS, watch
     from .jobs import kinds  # noqa: F401  (so that the first request does not wait for it)
     from .wsgi import application
 
     keeper = Keeper()
 
     def stop(_signal: int, _frame: FrameType | None) -> None:
+        watch.end()
         keeper.end()
         raise SystemExit(0)
 
@@ -157,7 +159,7 @@ def serve(where: Where, data: Path | None, demo: bool) -> int:
             application,
             host=where.host,
             port=where.port,
-            threads=24,
+            threads=24 + MOST_STREAMS,  # a page that listens has one of its own
             _quiet=True,
             **proxy,
             max_request_body_size=settings.QUILT_UPLOAD_BYTES + (16 << 20),

@@ -14,20 +14,26 @@ from .asked import project_of
 from .jobs.progress import WAITS, part_of
 from .projects.asker import current_id
 from .projects.models import Job, Project, Share
-from .projects.people import name_of, owns
+from .projects.people import name_of
+from .rights import LOOK, OWN
 from .schemas.asked import NowOut, OthersWork, PeopleOut, PersonOut, ShareIn
 
 router = Router()
 
 
-@router.get("/projects/{project_id}/now", response=NowOut)
-def project_now(request: HttpRequest, project_id: int) -> NowOut:
-    """What a page asks again and again, to show what others do."""
-    project = project_of(project_id)
+def now_of(project: Project) -> NowOut:
+    """What a page shows of what others do to a project: its newest state, by whom, and the work on it."""
     job = project.jobs.exclude(state__in=Job.OVER).select_related("asker").only("progress", "asker__username").order_by("pk").first()
     head = project.head
     author = name_of(head.author) if head is not None and head.author_id else ""
     return NowOut(snapshot=project.head_id, author=author, label=head.label if head else "", work=_work(job) if job else None)
+
+
+@router.get("/projects/{project_id}/now", response=NowOut)
+@LOOK
+def project_now(request: HttpRequest, project_id: int) -> NowOut:
+    """The same once, for whoever cannot listen to `/events`."""
+    return now_of(project_of(project_id))
 
 
 def _work(job: Job) -> OthersWork:
@@ -50,6 +56,7 @@ def _team() -> None:
 
 
 @router.get("/projects/{project_id}/people", response=PeopleOut)
+@LOOK
 def project_people(request: HttpRequest, project_id: int) -> PeopleOut:
     """Who may see and change a project."""
     _team()
@@ -57,11 +64,11 @@ def project_people(request: HttpRequest, project_id: int) -> PeopleOut:
 
 
 @router.post("/projects/{project_id}/people", response=PeopleOut)
+@OWN
 def share_project(request: HttpRequest, project_id: int, body: ShareIn) -> PeopleOut:
     """Share a project with somebody, or no more: its owner alone can."""
     _team()
     project = project_of(project_id)
-    owns(project)
     user = User.objects.filter(username=body.name, is_active=True).exclude(pk=project.owner_id or 0).first()
     if user is None:
         raise QuiltError("There is nobody else of that name here.")

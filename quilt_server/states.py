@@ -3,25 +3,66 @@
 from __future__ import annotations
 
 import json
+import logging
 from typing import Any
+
+from django.db import transaction
 
 from quilt_core.delivery.report import verdict
 from quilt_core.errors import QuiltError
 
+from .ours import of_machine
 from .projects.figures import sheet_rows, whole
 from .projects.models import Job, Layout, Project, Snapshot
 from .projects.objects import object_rows
 from .projects.people import may_change, name_of
 from .projects.recent import Recent
 from .projects.sheets import of_sheet
-from .projects.state import RECIPE, redo_label, settings_of, sizes_of, source_files
+from .projects.state import RECIPE, settings_of, sizes_of, source_files, steps_after
 from .schemas.settings import Settings
+
+log = logging.getLogger("quilt")
 
 
 def state_json(project: Project) -> str:
     """`state_of` as JSON; all of it that belongs to a snapshot, which is most, is written once for each."""
     moving = json.dumps(_moving(project), allow_nan=False)
     return moving if project.head is None else f"{_told(project.head)[:-1]}, {moving[1:]}"
+
+
+def told_before(snapshot: Snapshot) -> str:
+    """What of a state belongs to a snapshot that is not saved yet: where this fails, the project could not be shown with it. See `tell`."""
+    return json.dumps(_fixed(snapshot), allow_nan=False)
+
+
+def tell(snapshot: Snapshot, told: str) -> None:
+    """Keep what `told_before` made of a snapshot, now that it is saved."""
+    _told.keep(snapshot, told)
+
+
+def back_to_good(project: Project) -> bool:
+    """Go back to the last step that can be shown; whether there is one. What could not be shown stays as a row that no step leads to."""
+    bad, at = project.head, project.head.parent if project.head else None
+    while at is not None:
+        try:
+            _told(at)
+            break
+        except Exception as e:
+            if of_machine(e) is not None:
+                raise
+            at = at.parent
+    if bad is None or at is None:
+        return False
+    with transaction.atomic():
+        # The one below the good one is what is told; nobody else's step is undone by this.
+        gone = bad
+        while gone.parent_id != at.pk and gone.parent is not None:
+            gone = gone.parent
+        if Project.objects.filter(pk=project.pk, head=bad).update(head=at):
+            Snapshot.objects.filter(pk=gone.pk).update(broken=True)
+    log.error("project %d: its state %d cannot be shown; it went back to %d", project.pk, bad.pk, at.pk)
+    project.refresh_from_db(fields=["head"])
+    return True
 
 
 def state_of(project: Project) -> dict[str, Any]:
@@ -33,26 +74,27 @@ def _moving(project: Project) -> dict[str, Any]:
     """What of a state changes without a step: names, rights, what can be done again, tries and work; of an empty project all."""
     head = project.head
     job = project.jobs.exclude(state__in=Job.OVER).order_by("pk").values_list("pk", flat=True).first()
-    out: dict[str, Any] = dict(id=project.pk, name=project.name, may_change=may_change(project), job=job)
+    out: dict[str, Any] = dict(snapshot=project.head_id, id=project.pk, name=project.name, may_change=may_change(project), job=job)
     if head is None:
         return out | dict(
-            author="", snapshot=None, undo=None, redo=None, settings=Settings(**RECIPE).model_dump(), channels=[], files=[], objects=[], layout=None, figures=None,
+            author="", undo=None, redo=None, broken=None, settings=Settings(**RECIPE).model_dump(), channels=[], files=[], objects=[], layout=None, figures=None,
             sheets=[], packed=False, tries=[],
         )  # fmt: skip
+    redo, broken = steps_after(project)
     tries = project.layouts.filter(kind="pack", discarded=False).only("name", "figures", "recipe", "sheet").order_by("pk")
     return out | dict(
-        author=name_of(head.author) if head.author_id else "", undo=head.label if head.parent_id else None, redo=redo_label(project),
+        author=name_of(head.author) if head.author_id else "", undo=head.label if head.parent_id else None, redo=redo, broken=broken,
         tries=[_try(t, head.kept) for t in tries],
     )  # fmt: skip
 
 
 def _fixed(head: Snapshot) -> dict[str, Any]:
-    """What belongs to a snapshot and its layout, and changes with them alone."""
+    """What belongs to a snapshot and its layout, and changes with them alone. The number of the snapshot is not part of it, so that one can be made before it is saved."""
     objects, rows, sources, sizes = object_rows(head), sheet_rows(head), source_files(head), sizes_of(head)
     files = [sources[f] for f in head.files if f in sources]
     used = [r for r in rows if r["islands"]]
     return dict(
-        objects=objects, snapshot=head.pk, settings=Settings(**settings_of(head)).model_dump(), channels=sorted({c for o in objects for c in o["channels"]}),
+        objects=objects, settings=Settings(**settings_of(head)).model_dump(), channels=sorted({c for o in objects for c in o["channels"]}),
         files=[
             {"id": f.pk, "name": f.name, "warnings": f.warnings, "materials": f.materials, "unit_m": f.unit_m, "size_m": sizes.get(f.pk)} for f in files
         ],

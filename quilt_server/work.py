@@ -15,6 +15,7 @@ from .projects.asker import current_id
 from .projects.models import Job
 from .projects.people import job_of, jobs
 from .projects.state import settings_of
+from .rights import CHANGE, LOOK, SIGNED_IN
 from .schemas.asked import AtWork, JobIn, JobOut
 
 router = Router()
@@ -40,6 +41,7 @@ def _job(job: Job) -> JobOut:
 
 
 @router.post("/projects/{project_id}/jobs", response=JobOut)
+@CHANGE
 def start_job(request: HttpRequest, project_id: int, body: JobIn) -> JobOut:
     """Start work on a project; see `jobs/kinds`."""
     project = project_of(project_id)
@@ -49,8 +51,14 @@ def start_job(request: HttpRequest, project_id: int, body: JobIn) -> JobOut:
 
 
 @router.get("/jobs", response=list[AtWork])
+@SIGNED_IN
 def at_work(request: HttpRequest) -> list[AtWork]:
     """What is being done in all projects, the oldest first."""
+    return work_in_all()
+
+
+def work_in_all() -> list[AtWork]:
+    """What is being done in all projects that may be seen, the oldest first."""
     now = timezone.now()
     rows = jobs().exclude(state__in=Job.OVER).select_related("project").defer("draft", "params", "result").order_by("pk")
     return [
@@ -61,6 +69,7 @@ def at_work(request: HttpRequest) -> list[AtWork]:
 
 
 @router.get("/jobs/{job_id}", response=JobOut)
+@LOOK
 def jobstate_of(request: HttpRequest, job_id: int, wait: float = 0.0) -> JobOut:
     """How far a job is; with `wait` the answer comes when it is over, or after that many seconds (1 at most)."""
     job_of(job_id)
@@ -71,6 +80,7 @@ def jobstate_of(request: HttpRequest, job_id: int, wait: float = 0.0) -> JobOut:
 
 
 @router.post("/jobs/{job_id}/stop", response=JobOut)
+@CHANGE
 def stop_job(request: HttpRequest, job_id: int) -> JobOut:
     """Stop a job; packing keeps its best layout so far."""
     job_of(job_id)

@@ -54,7 +54,7 @@ def listed(text: str, most: int = 100) -> list[int]:
     out: list[int] = []
     for part in (p.strip() for p in text.split(",") if p.strip()):
         first, _, last = (x.strip() for x in part.partition("-"))
-        if not first.isdigit() or (last and not last.isdigit()):
+        if not first.isdecimal() or (last and not last.isdecimal()):
             raise ValueError(f"'{part}' names no tiles: write 1001 or 1001-1004")
         low, high = int(first), int(last or first)
         column_row(low), column_row(high)

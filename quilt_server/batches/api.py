@@ -12,16 +12,19 @@ from django.db.models import Count, QuerySet
 from django.http import FileResponse, Http404, HttpRequest, HttpResponse
 from django.shortcuts import get_object_or_404
 from django.utils import timezone
-from ninja import Router, Schema
+from ninja import Field, Router, Schema
 from ninja.errors import HttpError
 
 from quilt_core.errors import QuiltError
 from quilt_core.words import cut
 
-from ..jobfile import summary, text
+from ..jobfile import summary
+from ..jobfile.assets import pattern_of
+from ..jobfile.checking import checked_apart
 from ..jobs.wake import wake
 from ..projects.asker import asker
 from ..projects.models import Job, Project
+from ..rights import SIGNED_IN
 from ..schemas.asked import OpenedOut
 from ..work import started
 from .library import inside, results_of, seen
@@ -45,9 +48,9 @@ class FolderOut(Schema):
 class BatchIn(Schema):
     """`folder`: below the library; `group`: file, folder or a regular expression; `job_name`, `job_text`: the job file."""
 
-    folder: str
-    group: str = "file"
-    job_name: str
+    folder: str = Field(max_length=4000)
+    group: str = Field("file", max_length=1000)
+    job_name: str = Field(max_length=1000)
     job_text: str
 
 
@@ -123,6 +126,7 @@ def _out(b: Batch) -> BatchOut:
 
 
 @router.get("/library", response=FolderOut | None)
+@SIGNED_IN
 def library(request: HttpRequest, folder: str = "") -> FolderOut | None:
     """What a folder of the library holds; nothing where no library is allowed."""
     if settings.QUILT_LIBRARY is None:
@@ -132,33 +136,38 @@ def library(request: HttpRequest, folder: str = "") -> FolderOut | None:
 
 
 @router.get("/batches", response=list[BatchOut])
+@SIGNED_IN
 def batches(request: HttpRequest) -> list[BatchOut]:
     """All batches, the newest first."""
     return [_out(b) for b in _mine().order_by("-pk")]
 
 
 @router.post("/batches", response=BatchOut)
+@SIGNED_IN
 def start_batch(request: HttpRequest, body: BatchIn) -> BatchOut:
     """Start a batch: a job file over a folder of the library."""
     here = inside(body.folder)
     name = body.job_name.replace("\\", "/").rsplit("/", 1)[-1][:120]
-    job = text.parsed(text.loaded(body.job_text.encode("utf-8", "replace"), name), name)
     group = body.group.strip()
     if not group or len(group) > 200:
-        raise QuiltError("Say what is one asset: each file, all of a folder, or a pattern of at most 200 signs.")
-    title = cut(f"{job.name or name.rsplit('.', 1)[0]}, {here.name if body.folder else 'all'}", 100)
-    found = Batch.objects.create(name=title, folder=body.folder, group=group, job=text.plain(job))
+        raise QuiltError("Say what is one asset: each file, all of a folder, or a pattern of at most 200 characters.")
+    pattern_of(group)
+    job = checked_apart(body.job_text.encode("utf-8", "replace"), name)
+    title = cut(f"{job.get('name') or name.rsplit('.', 1)[0]}, {here.name if body.folder else 'all'}", 100)
+    found = Batch.objects.create(name=title, folder=body.folder, group=group, job=job)
     wake()
     return _out(found)
 
 
 @router.get("/batches/{batch_id}", response=BatchOut)
+@SIGNED_IN
 def batch(request: HttpRequest, batch_id: int) -> BatchOut:
     """How far a batch is."""
     return _out(_batch(batch_id))
 
 
 @router.post("/batches/{batch_id}/stop", response=BatchOut)
+@SIGNED_IN
 def stop_batch(request: HttpRequest, batch_id: int) -> BatchOut:
     """Stop a batch; what is done stays."""
     found = _batch(batch_id)
@@ -168,6 +177,7 @@ def stop_batch(request: HttpRequest, batch_id: int) -> BatchOut:
 
 
 @router.post("/batches/{batch_id}/again", response=BatchOut)
+@SIGNED_IN
 def again(request: HttpRequest, batch_id: int) -> BatchOut:
     """Go on with a batch, or do it once more: only what changed is made anew."""
     found = _batch(batch_id)
@@ -178,6 +188,7 @@ def again(request: HttpRequest, batch_id: int) -> BatchOut:
 
 
 @router.delete("/batches/{batch_id}", response=list[BatchOut])
+@SIGNED_IN
 def delete_batch(request: HttpRequest, batch_id: int) -> list[BatchOut]:
     """Delete a batch with its results; answers with those that are left."""
     found = _batch(batch_id)
@@ -190,6 +201,7 @@ def delete_batch(request: HttpRequest, batch_id: int) -> list[BatchOut]:
 
 
 @router.get("/batches/{batch_id}/assets", response=AssetsOut)
+@SIGNED_IN
 def assets(request: HttpRequest, batch_id: int, show: Show = "all", start: int = 0) -> AssetsOut:
     """The assets of a batch, what needs somebody's eye first, a page at a time."""
     found = _batch(batch_id)
@@ -211,6 +223,7 @@ def _row(a: Asset, least: float | None, greatest: float | None) -> AssetOut:
 
 
 @router.get("/batches/{batch_id}/assets/{asset_id}/picture")
+@SIGNED_IN
 def picture(request: HttpRequest, batch_id: int, asset_id: int) -> HttpResponse:
     """The small picture of an asset's first sheet."""
     found = _asset(batch_id, asset_id)
@@ -221,6 +234,7 @@ def picture(request: HttpRequest, batch_id: int, asset_id: int) -> HttpResponse:
 
 
 @router.get("/batches/{batch_id}/assets/{asset_id}/files")
+@SIGNED_IN
 def asset_files(request: HttpRequest, batch_id: int, asset_id: int) -> FileResponse:
     """What was put out for an asset, as one zip."""
     found = _asset(batch_id, asset_id)
@@ -237,6 +251,7 @@ def asset_files(request: HttpRequest, batch_id: int, asset_id: int) -> FileRespo
 
 
 @router.get("/batches/{batch_id}/summary.csv")
+@SIGNED_IN
 def summary_csv(request: HttpRequest, batch_id: int) -> HttpResponse:
     """All assets of a batch as a table."""
     found = _batch(batch_id)
@@ -246,6 +261,7 @@ def summary_csv(request: HttpRequest, batch_id: int) -> HttpResponse:
 
 
 @router.post("/batches/{batch_id}/assets/{asset_id}/open", response=OpenedOut)
+@SIGNED_IN
 def open_asset(request: HttpRequest, batch_id: int, asset_id: int) -> OpenedOut:
     """Open an asset as a project of its own: as the batch left it, or, where it failed, brought in and not packed."""
     found = _asset(batch_id, asset_id)

@@ -14,6 +14,7 @@ from quilt_core.formats.wiring import safe_name
 
 MOST_SEEN = 20_000  # files that are counted before it is said that there are more
 MOST_LISTED = 1_000  # folders that are shown
+MOST_PATH = 4_000  # characters of a path
 
 
 def root() -> Path:
@@ -39,8 +40,14 @@ def inside(path: str) -> Path:
     QuiltError : there is none, or no library
     """
     top = root()
-    found = top if "\0" in path else (top / path).resolve()
-    if "\0" in path or not found.is_relative_to(top) or not found.is_dir() or _hidden(found, top):
+    try:
+        if len(path) > MOST_PATH:
+            raise ValueError("no path of a disk is that long")
+        found = (top / path).resolve()
+        there = found.is_relative_to(top) and found.is_dir() and not _hidden(found, top)
+    except (OSError, ValueError, RuntimeError):  # too long, a null character, links in a circle
+        there = False
+    if not there:
         raise QuiltError(f"There is no folder '{path[:120]}' in the library.")
     return found
 

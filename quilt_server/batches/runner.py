@@ -14,7 +14,7 @@ from typing import TYPE_CHECKING, Any
 from quilt_cli.child import die_with_parent
 
 if TYPE_CHECKING:
-    from ..jobfile.batch import Asset as Found
+    from ..jobfile.assets import Asset as Found
     from ..jobfile.places import Place
     from .models import Batch
 
@@ -41,7 +41,7 @@ def found_assets(batch: Batch, out: Place) -> list[Found]:
     """
     from django.db import transaction
 
-    from ..jobfile.batch import assets_of
+    from ..jobfile.assets import assets_of
     from ..jobfile.places import library
     from .library import inside, root
     from .models import Asset

@@ -6,16 +6,14 @@ import glob
 import json
 import logging
 import os
-import re
 import uuid
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
-from dataclasses import dataclass
-from pathlib import Path
 from typing import Any
 
-from quilt_core.errors import FileError, QuiltError
+from quilt_core.errors import QuiltError
 
+from .assets import Asset
 from .desk import Desk
 from .places import Place, places_of, unchanged
 from .results import key_of, short
@@ -33,58 +31,6 @@ _CONFIG = {
 }  # fmt: skip
 # Dask opens the port of its page in any case; with no routes nothing answers there.
 _NO_PAGE: dict[str, list[str]] = {"distributed.scheduler.http.routes": [], "distributed.worker.http.routes": []}
-
-
-@dataclass(frozen=True)
-class Asset:
-    """What becomes one delivery: files of a folder that share their sheets. `name`: its folder below the results; `inner`: that of its files below the library."""
-
-    name: str
-    inner: str
-    files: tuple[str, ...]
-
-
-def assets_of(paths: list[str], group: str) -> list[Asset]:
-    """The assets that the files of a library make.
-
-    Parameters
-    ----------
-    paths : below the library
-    group : "file" (each is one), "folder" (all of a folder are one), or a regular expression on paths, of which those with the same first group are one
-
-    Raises
-    ------
-    FileError : the expression is none
-    """
-    if group == "file":
-        return [Asset(p, Path(p).parent.as_posix(), (Path(p).name,)) for p in paths]
-    together: dict[str, list[str]] = {}
-    for p in paths:
-        together.setdefault(_of(group, p), []).append(p)
-    return [_joined(name, found) for name, found in sorted(together.items())]
-
-
-def _joined(name: str, paths: list[str]) -> Asset:
-    inner = os.path.commonpath([str(Path(p).parent) for p in paths])
-    return Asset(name, inner or ".", tuple(Path(p).relative_to(inner).as_posix() for p in paths))
-
-
-def _of(group: str, path: str) -> str:
-    """The asset that a file belongs to."""
-    if group == "folder":
-        parent = Path(path).parent.as_posix()
-        return "all" if parent == "." else parent
-    try:
-        found = re.search(group, path)
-        name = found and (found[1] if found.re.groups else found[0])
-    except re.error as e:
-        raise FileError(
-            "--group", f"'{group[:80]}' is no regular expression ({e})", "", "Write file, folder, or one with a group in brackets."
-        ) from e
-    name = (name or path).strip("/")
-    if ".." in name.split("/"):
-        raise FileError("--group", f"'{group[:80]}' leads out of the results for {path}", "", "Let it find a name.")
-    return name
 
 
 def order_of(asset: Asset, job: Row, top: Place, out: Place, force: bool, keep: bool = False) -> Row:

@@ -4,19 +4,27 @@ from __future__ import annotations
 
 import difflib
 import json
+import re
 import tomllib
-from collections.abc import Iterable
+from collections.abc import Iterable, Iterator
+from datetime import date, time
 from typing import Any, get_args
 
+import re2
 import tomli_w
 from pydantic import BaseModel, ValidationError
 
 from quilt_core.errors import FileError
+from quilt_core.words import UNSHOWN
 
+from ..parsing import LAYING
 from .model import STEP_MODELS, JobFile
 
 MOST_BYTES = 16 << 20
 ENDINGS = (".toml", ".json")
+DEEPEST = 32  # parts of a key
+_QUOTED = re.compile(r'"(?:[^"\\\n]|\\.)*"|\'[^\'\n]*\'')
+_DEEP = re2.compile(r"(?:[^\n=\[\]{},.#]*\.){32}")
 Loc = tuple[int | str, ...]
 
 
@@ -31,12 +39,43 @@ def loaded(body: bytes, name: str) -> dict[str, Any]:
         raise FileError(name, f"it is {len(body) >> 20} MB; a job file has {MOST_BYTES >> 20} MB at most", "", "Choose another file.")
     try:
         text = body.decode()
-        found = json.loads(text) if name.lower().endswith(".json") else tomllib.loads(text)
+        found = json.loads(text) if name.lower().endswith(".json") else tomllib.loads(_shallow(text))
     except (ValueError, RecursionError) as e:
         raise FileError(name, f"it cannot be read as a job file: {str(e)[:200]}", "", "Mend it there.") from e
     if not isinstance(found, dict):
         raise FileError(name, "it is no job file", "", "It begins with job = 1.")
+    for place, what in _strange(found, ()):
+        raise FileError(name, f"{_place(place) or 'a value'} is {what}", "", "Write text, a number, true or false there.")
     return found
+
+
+def _shallow(text: str) -> str:
+    """A text without keys of very many parts, over which the library takes time with the square of their number. No key of a job file has more than four.
+
+    Raises
+    ------
+    ValueError : there is one
+    """
+    if (found := _DEEP.search(_QUOTED.sub("q", text))) is not None:
+        raise ValueError(f"a key has more than {DEEPEST} parts: '{found[0].strip()[:40]}...'")
+    return text
+
+
+def _strange(value: Any, place: Loc) -> Iterator[tuple[Loc, str]]:
+    """Values that TOML or JSON has and a job file has no use for, with their places."""
+    if isinstance(value, dict):
+        for k, v in value.items():
+            yield from ((place, f"called by characters that cannot be shown ({k[:40]!r})"),) if UNSHOWN.search(k) else ()
+            yield from _strange(v, (*place, k))
+    elif isinstance(value, list):
+        for n, v in enumerate(value):
+            yield from _strange(v, (*place, n))
+    elif isinstance(value, date | time):
+        yield place, "a date or a time"
+    elif isinstance(value, int | float) and not abs(value) <= 2**1000:
+        yield place, "a number without end, or none"
+    elif isinstance(value, str) and UNSHOWN.search(value.translate(LAYING)):
+        yield place, "a text with characters that cannot be shown"
 
 
 def parsed(values: dict[str, Any], name: str) -> JobFile:
@@ -163,7 +202,7 @@ def with_set(values: dict[str, Any], given: Iterable[str]) -> dict[str, Any]:
         for n, key in enumerate(keys):
             last = n == len(keys) - 1
             if isinstance(at, list):
-                if not key.isdigit() or not 1 <= int(key) <= len(at):
+                if not key.isdecimal() or not 1 <= int(key) <= len(at):
                     raise FileError("--set", f"'{path[:80]}' names entry {key[:20]} of {len(at)}", "", "Entries are counted from 1.")
                 if last:
                     at[int(key) - 1] = _value(value)

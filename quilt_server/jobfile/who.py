@@ -23,7 +23,7 @@ def fits(name: str, patterns: Sequence[str]) -> bool:
 
 
 def _is_number(pattern: str) -> bool:
-    return pattern[:1] == "#" and pattern[1:].isdigit()
+    return pattern[:1] == "#" and pattern[1:].isdecimal()
 
 
 @dataclass

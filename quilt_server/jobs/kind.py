@@ -16,7 +16,7 @@ from ..projects.sheets import sheets
 Number = Annotated[int, Field(strict=True, ge=0, le=2**53)]
 Whole = Annotated[int, Field(strict=True, ge=-(2**53), le=2**53)]
 Real = Annotated[float, Field(strict=True, allow_inf_nan=False)]
-FileNumber = Annotated[str, Field(strict=True, pattern=r"^\d{1,15}$")]
+FileNumber = Annotated[str, Field(strict=True, pattern=r"^[0-9]{1,15}$")]
 Islands = dict[FileNumber, list[Number]] | None
 Sheets = list[Whole] | Literal["stale"] | None
 

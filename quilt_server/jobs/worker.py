@@ -10,15 +10,34 @@ import signal
 import sys
 import time
 from dataclasses import dataclass
+from typing import TYPE_CHECKING
 
 from quilt_cli.child import die_with_parent
 
 from ..batches.keeper import Batches
 
+if TYPE_CHECKING:
+    from .wake import Bell
+
 log = logging.getLogger("quilt")
 _PATIENCE = 0.7  # seconds that a job has to stop by itself before its process is ended
 _MOMENT = 0.5  # seconds until a folder that cannot be used is looked at again
-_LOOK = 0.5  # seconds after which the table is looked at even when nobody called
+_LOOK = 2.0  # seconds after which the table is looked at even when nobody called
+_LOOK_AT_WORK = 0.1  # the same while jobs run, which may have been told to stop
+
+_UNWRITTEN = 75  # a child's exit code (EX_TEMPFAIL of sysexits.h): the folder or the database could not be written
+_STOPPED = ("stopped", "Stopped. The project is as it was.")
+
+
+def _ended(status: int) -> tuple[str, str]:
+    """How a job is told whose process ended before its time, by what the system says of that."""
+    if os.WIFEXITED(status) and os.WEXITSTATUS(status) == _UNWRITTEN:
+        why = "The data folder could not be written (the disk is full, or the database is held). Make room there, and start it again."
+    elif os.WIFSIGNALED(status) and os.WTERMSIG(status) == signal.SIGKILL:
+        why = "The system ended the work, as it does where memory runs out. Start it again, with less at once."
+    else:
+        why = "The work ended unexpectedly; the details are in logs/quilt.log of the data folder. Start it again."
+    return "interrupted", f"{why} The project is as it was."
 
 
 def sweep() -> None:
@@ -75,17 +94,19 @@ class _Running:
 
 
 class Worker:
-    """The loop. `lock` is the file descriptor that keeps a second worker away; children close it."""
+    """The loop. `lock` is the file descriptor that keeps a second worker away; children close it. `bell`: what wakes it."""
 
-    def __init__(self, lock: int | None = None, most: int | None = None) -> None:
-        self.lock, self.most = lock, most or max(1, os.cpu_count() or 1)
+    def __init__(self, lock: int | None = None, most: int | None = None, bell: Bell | None = None) -> None:
+        self.lock, self.most, self.bell = lock, most or max(1, os.cpu_count() or 1), bell
         self.running: dict[int, _Running] = {}
         self.batches = Batches()
-        self.ended: dict[int, bool] = {}  # jobs whose process ended before its time, and whether it was told to; until that is written
+        self.ended: dict[int, tuple[str, str]] = {}  # jobs whose process ended before its time, and how; until that is written
 
     def fork(self, job_id: int) -> int:
         """Start a job in a child; returns the child's number."""
         from django.db import connections
+
+        from ..ours import of_machine
 
         connections.close_all()
         child = os.fork()
@@ -96,11 +117,14 @@ class Worker:
             die_with_parent()
             if self.lock is not None:
                 os.close(self.lock)
+            if self.bell is not None:
+                self.bell.leave()
             run_one(job_id)
             connections.close_all()
             code = 0
         except Exception as e:  # how it ended could not be written: the worker does that
             log.error("the end of job %d could not be written (%s)", job_id, e)
+            code = _UNWRITTEN if of_machine(e) is not None else 1
         finally:
             sys.stdout.flush()
             sys.stderr.flush()
@@ -116,7 +140,7 @@ class Worker:
             ended = True
             del self.running[pid]
             if status:
-                self.ended[r.job] = r.asked is not None
+                self.ended[r.job] = _STOPPED if r.asked is not None else _ended(status)
         self._tell_ended()
         return ended
 
@@ -124,11 +148,8 @@ class Worker:
         """Write how jobs ended that could not write it themselves."""
         from ..projects.models import Job
 
-        for job, killed in list(self.ended.items()):
-            Job.objects.filter(pk=job, state="running").update(
-                state="stopped" if killed else "interrupted", draft=b"",
-                error="Stopped. The project is as it was." if killed else "The work ended unexpectedly (perhaps the memory ran out). Start it again.",
-            )  # fmt: skip
+        for job, (state, words) in list(self.ended.items()):
+            Job.objects.filter(pk=job, state="running").update(state=state, draft=b"", error=words)
             del self.ended[job]
 
     def end_stopped(self) -> None:
@@ -164,19 +185,15 @@ class Worker:
     def loop(self) -> None:
         """Work until terminated."""
         from ..ours import of_machine
-        from .wake import seen
 
-        last, looked, told = -1, 0.0, ""
+        told = ""
         while True:
             try:
-                ended = self.reap()
-                now = seen()
-                if ended or now != last or time.monotonic() - looked > (0.1 if self.running else _LOOK):
-                    last, looked = now, time.monotonic()
-                    if self.running:
-                        self.end_stopped()
-                    self.begin()
-                    self.batches.look()
+                self.reap()
+                if self.running:
+                    self.end_stopped()
+                self.begin()
+                self.batches.look()
                 if told:
                     log.info("The data folder can be used again; the work goes on.")
                     told = ""
@@ -188,7 +205,14 @@ class Worker:
                     log.error("%s (%s)", what, e)
                     told = what
                 self._rest()
-            time.sleep(0.005)
+            self._sleep(_LOOK_AT_WORK if self.running or self.batches.process else _LOOK)
+
+    def _sleep(self, seconds: float) -> None:
+        """Until somebody calls, a child ends, or it is time to look again."""
+        if self.bell is None:
+            time.sleep(min(seconds, _LOOK_AT_WORK))
+        else:
+            self.bell.wait(seconds)
 
     @staticmethod
     def _rest() -> None:
@@ -221,6 +245,7 @@ def main() -> int:
     from quilt_core.formats.registry import load_quick
 
     from . import every  # noqa: F401  (loads what jobs need, once for all children)
+    from .wake import Bell
 
     load_quick()
     measuring()  # so that no child has to load the kernels that every change needs
@@ -229,7 +254,7 @@ def main() -> int:
     # What is there now stays: a child need not copy pages only because its collector looked at them.
     gc.collect()
     gc.freeze()
-    Worker(lock).loop()
+    Worker(lock, bell=Bell()).loop()
     return 0
 
 

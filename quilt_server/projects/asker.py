@@ -6,14 +6,21 @@ from collections.abc import Iterator
 from contextlib import contextmanager
 from contextvars import ContextVar
 from dataclasses import dataclass
+from enum import IntEnum
+
+
+class Right(IntEnum):
+    """What an address asks of who calls it. ANYBODY: nothing, not even to be signed in; SIGNED_IN: of no one project; the others: of the project that it names."""
+
+    ANYBODY, SIGNED_IN, LOOK, CHANGE, OWN = range(5)
 
 
 @dataclass(frozen=True)
 class Asker:
-    """A signed-in person by number, None where nobody has to sign in; and whether what is asked changes anything."""
+    """A signed-in person by number, None where nobody has to sign in; and the right that what is asked needs."""
 
     user: int | None = None
-    changes: bool = False
+    right: Right = Right.LOOK
 
 
 _NOBODY = Asker()
@@ -31,9 +38,9 @@ def current_id() -> int | None:
 
 
 @contextmanager
-def asked_by(user: int | None, changes: bool = False) -> Iterator[None]:
-    """What is done meanwhile is asked by somebody."""
-    token = _asker.set(Asker(user, changes))
+def asked_by(user: int | None, right: Right = Right.LOOK) -> Iterator[None]:
+    """What is done meanwhile is asked by somebody, and needs a right."""
+    token = _asker.set(Asker(user, right))
     try:
         yield
     finally:

@@ -50,7 +50,8 @@ def settings_of_copy(settings: dict[str, Any], files: Mapping[int, int | str]) -
 
     return rekeyed(settings, keys) | {
         "welded": [files[f] for f in settings.get("welded", []) if f in files],
-        "shelved": {c: rekeyed(rules, keys) for c, rules in settings.get("shelved", {}).items()},
+        # Tries are rows of one project, so that a channel comes back without its own in another.
+        "shelved": {c: rekeyed(rules, keys) | {"kept": {}} for c, rules in settings.get("shelved", {}).items()},
     }
 
 

@@ -76,7 +76,7 @@ class FileKeys:
     def keys(self, k: str) -> list[str]:
         """The newer keys of all that it named."""
         file, _, number = k.partition(":")
-        if file == self.old and number.isdigit() and int(number) in self.parts:
+        if file == self.old and number.isdecimal() and int(number) in self.parts:
             return [f"{self.new}:{n}" for n in self.parts[int(number)]]
         return self.same(k)
 

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from typing import ClassVar
+from collections.abc import Iterable
+from typing import Any, ClassVar
 
 from django.contrib.auth.models import User
 from django.db import models
@@ -46,6 +47,22 @@ class Original(models.Model):
         return files.get(self.sha)
 
 
+class ProjectBlob(models.Model):
+    """Bytes that came in with a project, by their hash: who may see the project may see them, and nobody else, whatever is called by that hash anywhere."""
+
+    project = models.ForeignKey(Project, on_delete=models.CASCADE, related_name="blobs")
+    sha = models.CharField(max_length=64, db_index=True)
+
+    class Meta:
+        constraints: ClassVar = [models.UniqueConstraint(fields=["project", "sha"], name="held_once")]
+
+    @staticmethod
+    def hold(project_id: int, shas: Iterable[str]) -> None:
+        """Bytes with these hashes belong to a project from now on."""
+        rows = [ProjectBlob(project_id=project_id, sha=s) for s in sorted(set(shas))]
+        ProjectBlob.objects.bulk_create(rows, ignore_conflicts=True)
+
+
 class SourceFile(models.Model):
     """A mesh file of a project. `companions`: path to hash of the files beside it; `materials`: see `sources.materials_of`. `unit_m`: metres in one of its units; for
     formats that say that, how many times as large as they say everything is. `before`: the
@@ -62,6 +79,16 @@ class SourceFile(models.Model):
     revision = models.CharField(max_length=64, default="")
     operation = models.JSONField(default=dict)
     before = models.ForeignKey("self", null=True, on_delete=models.SET_NULL, related_name="+")
+
+    def save(self, *args: Any, **given: Any) -> None:
+        """Keep it; what it is made of belongs to its project."""
+        super().save(*args, **given)
+        ProjectBlob.hold(self.project_id, self.hashes())
+
+    def hashes(self) -> set[str]:
+        """Of everything that it needs."""
+        images = {sha for m in self.materials for sha in m.get("images", {}).values()}
+        return {self.original_id, *self.companions.values(), *images} | ({self.revision} if self.revision else set())
 
 
 class Reading(models.Model):
@@ -110,6 +137,7 @@ class Snapshot(models.Model):
     """One state of a project: its files, left-out objects, settings and layout. `parent` is what undo goes back to.
 
     `kept`: the try that each sheet's layout came from, sheet number to layout id. `proposal`: it is only looked at: no step leads to it until it is taken.
+    `broken`: it could not be shown, so that the project went back to the step before it; no step leads to it either.
     `author`: who made it, where people sign in. `work`: what led to it from its parent, see `doing`; of a state that began a project, all that was done before.
     """
 
@@ -123,6 +151,7 @@ class Snapshot(models.Model):
     settings = models.JSONField(default=dict)
     kept = models.JSONField(default=dict)
     proposal = models.BooleanField(default=False)
+    broken = models.BooleanField(default=False)
     work = models.JSONField(default=list)
     author = models.ForeignKey(User, null=True, on_delete=models.SET_NULL, related_name="+", default=current_id)
 
@@ -150,6 +179,12 @@ class Job(models.Model):
     def output(self) -> bytes:
         """What the job put out: a file of the data folder."""
         return files.get(self.output_sha)
+
+    def save(self, *args: Any, **given: Any) -> None:
+        """Keep it; what was uploaded for it belongs to its project."""
+        super().save(*args, **given)
+        if "update_fields" not in given:
+            ProjectBlob.hold(self.project_id, (f["sha"] for f in self.params.get("files", ()) if isinstance(f, dict) and "sha" in f))
 
     def put_out(self, data: bytes) -> None:
         """Keep what the job puts out."""

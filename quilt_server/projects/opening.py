@@ -34,7 +34,7 @@ from .copies import figures_of_copy, key_of_copy, settings_of_copy
 from .faults import fault_rows
 from .measuring import VERSION as MEASURED
 from .measuring import measure
-from .models import Layout, Project, Reading, Snapshot, SourceFile
+from .models import Layout, Project, ProjectBlob, Reading, Snapshot, SourceFile
 from .reading import choose, parts_of
 from .saved_tables import SnapshotRow, Tables
 from .saving import BLOBS, FORMAT, VERSION
@@ -115,6 +115,7 @@ class Opened:
             if hashlib.sha256(body).hexdigest() != sha:
                 raise self.fail(f"its original {sha[:12]} is not what it is called", "Save it again.")
             store(body)
+        ProjectBlob.hold(project.pk, self.originals)
         blobs = {x.id: {k: self.part(f"layouts/{x.id}/{k}") for k in BLOBS} for x in t.layouts}
         try:
             numbers = self._files(project)
@@ -235,10 +236,11 @@ class Opened:
         if head is not None:
             now = inputs_of(head)
             for sheet, keys in self.tables.fresh.items():
-                if sheet in head.kept and sheet.isdigit() and int(sheet) in now:
+                if sheet in head.kept and sheet.isdecimal() and int(sheet) in now:
                     old = next((x.inputs for x in self.tables.layouts if x.id in layouts and layouts[x.id].pk == head.kept[sheet]), {})
                     inputs = {k: now[int(sheet)].get(k) if k in keys else old[k] for k in old}
                     Layout.objects.filter(pk=head.kept[sheet]).update(inputs=inputs)
+            _told(project, head)
 
     def _again(self, layout: Layout, state: Snapshot | None, head: Snapshot | None, states: Iterable[Snapshot]) -> None:
         """Measure a layout that another version measured, as the state shows it that it is of; a try that none shows on the files of the head, and one of files

@@ -12,8 +12,8 @@ from django.http import Http404
 from django.shortcuts import get_object_or_404
 from ninja.errors import HttpError
 
-from .asker import asker
-from .models import Job, Layout, Original, Project, Reading, Share, Snapshot, SourceFile
+from .asker import Right, asker
+from .models import Job, Layout, Original, Project, ProjectBlob, Reading, Share
 
 M = TypeVar("M", bound=Model)
 
@@ -38,32 +38,22 @@ def may_change(project: Project) -> bool:
     return me is not None and (project.owner_id == me or Share.objects.filter(project=project, user_id=me, change=True).exists())
 
 
-def owns(project: Project) -> None:
-    """Refuse who does not own a project.
-
-    Raises
-    ------
-    HttpError : 403
-    """
+def _owns(project: Project) -> None:
     if settings.QUILT_TEAM and project.owner_id != asker().user:
         raise HttpError(403, f"This project belongs to {name_of(project.owner)}, who alone can do that.")
 
 
-def shown(project_id: int) -> Project:
-    """A project by its number, to look at only; 404 where there is none to be seen."""
-    project: Project = get_object_or_404(visible(), pk=project_id)
-    return project
-
-
 def project_of(project_id: int) -> Project:
-    """A project by its number; 404 where there is none to be seen, 403 where it may only be looked at."""
-    project = shown(project_id)
+    """A project by its number; 404 where there is none to be seen, 403 where the right that the address asks for (see `rights`) is missing."""
+    project: Project = get_object_or_404(visible(), pk=project_id)
     _check(project)
     return project
 
 
 def _check(project: Project) -> None:
-    if asker().changes and not may_change(project):
+    if asker().right is Right.OWN:
+        _owns(project)
+    if asker().right >= Right.CHANGE and not may_change(project):
         raise HttpError(403, f"You may look at this project. {name_of(project.owner)} can let you change it.")
 
 
@@ -99,25 +89,20 @@ def reading_of(file_id: int, channel: int, welded: bool) -> Reading:
 def may_see(shas: Collection[str]) -> bool:
     """Whether all of some hashes are of bytes that are here, and that a project which may be seen has."""
     there = Original.objects.filter(sha__in=shas).count() == len(set(shas))
-    return there and (not settings.QUILT_TEAM or all(_named(s) for s in shas))
+    return there and (not settings.QUILT_TEAM or _held(shas) == set(shas))
 
 
 def original_of(sha: str) -> Original:
     """Bytes by their hash, where a project that may be seen has them: that a hash can be guessed or copied opens nothing."""
     original: Original = get_object_or_404(Original, pk=sha)
-    if settings.QUILT_TEAM and not _named(sha):
+    if settings.QUILT_TEAM and not _held([sha]):
         raise Http404
     return original
 
 
-def _named(sha: str) -> bool:
-    mine = SourceFile.objects.filter(project__in=visible())
-    if mine.filter(Q(original_id=sha) | Q(companions__icontains=sha) | Q(materials__icontains=sha)).exists():
-        return True
-    return (
-        Snapshot.objects.filter(project__in=visible(), settings__icontains=sha).exists()
-        or _within(Job.objects.filter(params__icontains=sha)).exists()
-    )
+def _held(shas: Collection[str]) -> set[str]:
+    """Those of some hashes whose bytes belong to a project that may be seen."""
+    return set(ProjectBlob.objects.filter(project__in=visible(), sha__in=shas).values_list("sha", flat=True))
 
 
 def name_of(user: User | None) -> str:

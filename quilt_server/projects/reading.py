@@ -188,7 +188,7 @@ class Parts:
         for k, key in enumerate(keys):
             file, _, island = key.partition(":")
             known = self._numbers.get(file)
-            if known is not None and island.isdigit() and int(island) < len(known):
+            if known is not None and island.isdecimal() and int(island) < len(known):
                 out[k] = known[int(island)]
         return out
 

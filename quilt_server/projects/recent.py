@@ -33,11 +33,18 @@ class Recent(Generic[T]):
                 return self.kept[key]
         found = self.make(snapshot)
         if snapshot.pk:
-            with self.lock:
-                self.kept[key] = found
-                while len(self.kept) > 1 and (len(self.kept) > self.most or sum(map(self.size, self.kept.values())) > self.room):
-                    self.kept.popitem(last=False)
+            self._keep(key, found)
         return found
+
+    def keep(self, snapshot: Snapshot, made: T) -> None:
+        """What was made of a snapshot before it was saved."""
+        self._keep(self._key(snapshot), made)
+
+    def _keep(self, key: tuple[Any, ...], made: T) -> None:
+        with self.lock:
+            self.kept[key] = made
+            while len(self.kept) > 1 and (len(self.kept) > self.most or sum(map(self.size, self.kept.values())) > self.room):
+                self.kept.popitem(last=False)
 
     def _key(self, snapshot: Snapshot) -> tuple[Any, ...]:
         """What a snapshot is known by. It changes only with what a newer program measures of its layout, and with what is proven of that. Numbers of rows come

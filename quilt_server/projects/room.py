@@ -11,7 +11,7 @@ from django.db import connection, transaction
 from quilt_core.errors import QuiltError
 
 from . import files
-from .models import Job, Layout, Original, Project, Snapshot, SourceFile
+from .models import Job, Layout, Original, Project, ProjectBlob, Snapshot, SourceFile
 from .shown import ENDING
 from .sources import derived_names
 from .state import all_work, settings_of
@@ -100,14 +100,7 @@ def _last_outputs(project: Project) -> list[int]:
 
 def named_by(found: Iterable[SourceFile]) -> set[str]:
     """Hashes of everything that source files need."""
-    out: set[str] = set()
-    for file in found:
-        out |= (
-            {file.original_id, *file.companions.values()}
-            | ({file.revision} if file.revision else set())
-            | {sha for m in file.materials for sha in m.get("images", {}).values()}
-        )
-    return out
+    return {sha for file in found for sha in file.hashes()}
 
 
 def sweep(now: Collection[str] = ()) -> None:
@@ -130,6 +123,7 @@ def sweep(now: Collection[str] = ()) -> None:
     for job in Job.objects.values_list("params", flat=True):
         named |= {f["sha"] for f in job.get("files", []) if isinstance(f, dict) and "sha" in f}
     Original.objects.filter(sha__in=set(Original.objects.values_list("sha", flat=True)) - named).delete()
+    ProjectBlob.objects.exclude(sha__in=Original.objects.values("sha")).delete()
     for path in files.folder("files").glob("*/*"):
         if path.name not in named and (path.name in now or time.time() - path.stat().st_mtime > _YOUNG):
             path.unlink(missing_ok=True)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Any
 
-from pydantic import BaseModel, ConfigDict, Field
+from pydantic import BaseModel, ConfigDict, Field, field_validator
 
 
 class Row(BaseModel):
@@ -28,6 +28,24 @@ class FileRow(Row):
     before_id: int | None = None
 
 
+class InputsRow(BaseModel):
+    """See `stale.inputs_of`."""
+
+    model_config = ConfigDict(extra="ignore")
+    recipe: dict[str, str | bool | int | float | None]
+    tiles: dict[str, Any]
+    files: dict[str, str]
+    read: list[Any]
+    islands: str
+    count: int
+    weights: str = ""
+    rotations: str = ""
+    belongs: str = ""
+    held: str = ""
+    bunches: str = ""
+    twins: str = ""
+
+
 class LayoutRow(Row):
     """See `models.Layout`; its arrays are parts of their own."""
 
@@ -39,8 +57,13 @@ class LayoutRow(Row):
     measured: int = 0
     pieces: list[tuple[int, int, int]] = []
     discarded: bool = False
-    sheet: int = 1
+    sheet: int = Field(1, ge=0, le=2**31 - 1)
     inputs: dict[str, Any] = {}
+
+    @field_validator("inputs")
+    @classmethod
+    def _form(cls, inputs: dict[str, Any]) -> dict[str, Any]:
+        return InputsRow(**inputs).model_dump() if inputs else {}
 
 
 class WorkRow(BaseModel):

@@ -65,7 +65,9 @@ def reasons(was: dict[str, Any], now: dict[str, Any]) -> list[str]:
     out = []
     for part in ("recipe", "tiles"):
         for k, old in was[part].items():
-            new = now[part].get(k)
+            if k not in now[part]:
+                continue  # another version's
+            new = now[part][k]
             if old != new and not (k == "density" and not was["recipe"]["hold"] and not now["recipe"]["hold"]):
                 simple = all(isinstance(v, str | int | float) for v in (old, new))
                 out.append(f"{WORDS[k]} {old:g} to {new:g}{UNIT.get(k, '')}" if simple and not isinstance(old, str | bool)

@@ -14,8 +14,9 @@ from numpy.typing import NDArray
 
 from quilt_core.model.scene import Floats
 
+from ..schemas.settings import Settings
 from .doing import work_now
-from .models import Layout, Project, Reading, Snapshot, SourceFile
+from .models import Layout, Project, ProjectBlob, Reading, Snapshot, SourceFile
 from .opened import arrays_of
 from .sheets import grid, of_sheet, sheets
 
@@ -34,16 +35,31 @@ def settings_of(snapshot: Snapshot | None) -> dict[str, Any]:
     return RECIPE | (snapshot.settings if snapshot is not None else {})
 
 
-def advance(project: Project, label: str, base: Snapshot, layout: Layout | None, **changes: Any) -> Snapshot:
-    """A new snapshot after the project's head: as `base`, with another layout or other fields."""
+def following(project: Project, label: str, base: Snapshot, layout: Layout | None, **changes: Any) -> Snapshot:
+    """The snapshot that would come after the project's head, not saved: as `base`, with another layout or other fields."""
     fields = {"files": base.files, "left_out": base.left_out, "settings": base.settings, "kept": base.kept, "work": work_on(base)} | changes
-    snapshot = Snapshot.objects.create(project=project, parent=project.head, label=label[:120], layout=layout, **fields)
+    snapshot = Snapshot(project=project, parent=project.head, label=label[:120], layout=layout, **fields)
     if snapshot.files == base.files:
         snapshot._sources = source_files(base)  # type: ignore[attr-defined]
+    return snapshot
+
+
+def advance(project: Project, label: str, base: Snapshot, layout: Layout | None, **changes: Any) -> Snapshot:
+    """A new snapshot after the project's head: as `base`, with another layout or other fields. Its settings have the form that settings have."""
+    snapshot = following(project, label, base, layout, **changes)
+    if "settings" in changes:
+        snapshot.settings = Settings(**(RECIPE | snapshot.settings)).model_dump()
+    step(project, snapshot)
+    return snapshot
+
+
+def step(project: Project, snapshot: Snapshot) -> None:
+    """Save a snapshot as the project's head. Pictures under its tiles belong to the project from now on."""
+    snapshot.save()
+    ProjectBlob.hold(project.pk, (p["sha"] for p in snapshot.settings.get("pictures", {}).values()))
     project.head = snapshot
     # Only these fields: whoever renamed the project meanwhile keeps the new name.
     project.save(update_fields=["head", "modified"])
-    return snapshot
 
 
 def work_on(snapshot: Snapshot) -> list[dict[str, Any]]:
@@ -62,15 +78,16 @@ def all_work(snapshot: Snapshot | None) -> list[dict[str, Any]]:
 
 def redo_target(project: Project) -> Snapshot | None:
     """The newest snapshot that follows the head."""
-    return _following(project).first()
+    return _after(project).filter(broken=False).first()
 
 
-def redo_label(project: Project) -> str | None:
-    """What that step is called."""
-    return _following(project).values_list("label", flat=True).first()
+def steps_after(project: Project) -> tuple[str | None, str | None]:
+    """What the newest step after the head is called, that redo goes to; and the newest that could not be shown."""
+    found = list(_after(project).values_list("label", "broken"))
+    return tuple(next((label for label, is_broken in found if is_broken == broken), None) for broken in (False, True))  # type: ignore[return-value]
 
 
-def _following(project: Project) -> QuerySet[Snapshot]:
+def _after(project: Project) -> QuerySet[Snapshot]:
     found = Snapshot.objects.filter(project=project, parent_id=project.head_id, proposal=False)
     return found.order_by("-pk") if project.head_id else found.none()
 

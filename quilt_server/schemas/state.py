@@ -214,6 +214,8 @@ class FaultOut(Schema):
 
 
 class StateOut(Schema):
+    """`broken`: what the step was called that could not be shown, so that the project went back to this one."""
+
     id: int
     name: str
     author: str
@@ -221,6 +223,7 @@ class StateOut(Schema):
     snapshot: int | None
     undo: str | None
     redo: str | None
+    broken: str | None = None
     settings: Settings
     channels: list[int]
     files: list[FileOut]

@@ -18,7 +18,8 @@ from typing import Any
 import pytest
 
 from quilt_core.errors import FileError
-from quilt_server.jobfile import batch, places, summary
+from quilt_server.jobfile import batch, places
+from quilt_server.jobfile.assets import assets_of
 from quilt_server.jobfile.places import Here
 from tests.core.test_faults import squares
 from tests.kit.processes import ROOT
@@ -54,7 +55,7 @@ def library(tmp_path_factory: pytest.TempPathFactory) -> Path:
 
 def orders(library: Path, out: Path, force: bool = False) -> list[dict[str, Any]]:
     top, paths = places.library(str(library), Here(out))
-    return [batch.order_of(a, JOB, top, Here(out), force) for a in batch.assets_of(paths, "file")]
+    return [batch.order_of(a, JOB, top, Here(out), force) for a in assets_of(paths, "file")]
 
 
 def bytes_of(out: Path) -> dict[str, bytes]:
@@ -160,7 +161,7 @@ def test_what_cannot_be_done_is_told_in_a_line(library: Path, tmp_path: Path, ar
 
 def test_assets_by_file_folder_pattern_and_list(library: Path, tmp_path: Path) -> None:
     def names(group: str, where: Path = library) -> dict[str, int]:
-        return {a.name: len(a.files) for a in batch.assets_of(places.library(str(where), Here(tmp_path))[1], group)}
+        return {a.name: len(a.files) for a in assets_of(places.library(str(where), Here(tmp_path))[1], group)}
 
     assert (
         len(names("file")) == 10 and names("folder") == {"boats": 5, "quay": 5} and names(r"(part)\d") == {"part": 9, "boats/torn.glb": 1}
@@ -169,52 +170,53 @@ def test_assets_by_file_folder_pattern_and_list(library: Path, tmp_path: Path) -
     assert names("file", library / "some.txt") == {"boats/part1.obj": 1, "quay/part0.obj": 1}
     # What lies among the results is no asset.
     assert len(places.library(str(library), Here(library / "quay"))[1]) == 5
-    with pytest.raises(FileError, match="out of the results"):
-        batch._of("(.*)", "../x.obj")
+    assert names("folder", library / "boats") == {"all": 5}
 
 
-def test_outliers_stand_first_and_no_cell_is_a_formula(tmp_path: Path) -> None:
-    def row(name: str, density: float | None, state: str = "done", ok: bool = True) -> dict[str, Any]:
-        return {
-            "name": name,
-            "state": state,
-            "density_px_per_m": density,
-            "ok": ok,
-            "coverage": 0.5,
-            "seconds": 1.0,
-            "why": "",
-            "islands": 3,
-            "verdict": "Fit",
-        }
-
-    rows = [
-        row("fine", 100),
-        row("far", 10),
-        row("=cmd", 300),
-        row("unfit", 100, ok=False),
-        row("torn", None, "failed", False),
-        row("near", 45),
-    ]
-    assert [r["name"] for r in summary.ordered(rows, 50, 200)] == ["torn", "far", "=cmd", "near", "unfit", "fine"]
-    summary.put(Here(tmp_path), summary.report(rows, 9.0, 2), {"check": {"density_least": 50.0, "density_greatest": 200.0}})
-    assert "'=cmd" in (tmp_path / "batch.csv").read_text()
-    assert "80% below the least density" in (tmp_path / "batch.html").read_text()
+@pytest.mark.parametrize("group", [r"(\.)", "(/)", r"(\.\.)", "(.*)$", "^(.new-)", "(x{150}|.*)"])
+def test_a_pattern_gives_every_asset_a_folder_of_its_own_or_is_refused(group: str) -> None:
+    paths = [".new-a/b.obj", "../x.obj", f"{'y' * 220}/x.obj", "a//b.obj", "a/\x01.obj"]
+    for path in paths:
+        try:
+            (asset,) = assets_of([path], group)
+        except FileError as e:
+            assert "cannot be the name of a folder" in str(e)
+        else:
+            parts = asset.name.split("/")
+            assert not {"", ".", ".."} & set(parts) and not any(p.startswith(".new-") for p in parts)
+            assert asset.name.isprintable() and max(map(len, parts)) <= 200
 
 
-def test_many_workers_get_enough_and_large_libraries_go_several_at_a_time() -> None:
-    """Arithmetic: every worker has tasks waiting and gets at least so many, and the tasks hold all assets."""
-    for assets, workers in ((1, 1), (200, 2), (10_000, 10), (10_000, 1000), (1_000_000, 10), (1_000_000, 1000)):
-        many = batch.together(assets, workers)
-        assert 1 <= many <= batch.MOST_TOGETHER and batch.window(workers) >= 4 * workers
-        assert many == 1 or assets / many >= workers * batch.TASKS_EACH * 0.99
-    assert batch.together(10_000, 1000) == 1 and batch.together(1_000_000, 1000) == 20
+def test_results_of_one_asset_never_lie_inside_those_of_another() -> None:
+    paths = ["x.obj", "all/y.obj", "a/1.obj", "a/b/2.obj", "a/b/c/3.obj", "a (its own files)/4.obj", "d/5.obj"]
+    for group in ("folder", "file", r"^(.*)/", r"^([^/]*)"):
+        found = assets_of(paths, group)
+        names = [a.name for a in found]
+        assert len(set(names)) == len(names) and sum(len(a.files) for a in found) == len(paths)
+        assert not [(a, b) for a in names for b in names if b.startswith(f"{a}/")], names
+    assert {a.name for a in assets_of(paths[3:4], "folder")} == {"a/b"}, "a name is another one only where it has to be"
 
 
-def test_assets_that_go_together_are_told_one_by_one(library: Path, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
-    monkeypatch.setattr(batch, "TASKS_EACH", 2)
-    monkeypatch.setattr(batch, "WORKERS_EACH", 1)
-    mine, told = orders(library, tmp_path)[:5], list[tuple[str, int]]()
-    with batch.cluster(None, 1) as client:
-        rows = batch.run(client, mine, lambda row, n, _: told.append((row["name"], n)))
-    assert [r["name"] for r in rows] == [o["name"] for o in mine] and sorted(n for _, n in told) == [1, 2, 3, 4, 5]
-    assert {r["state"] for r in rows} <= {"done", "failed"}
+@pytest.mark.parametrize("group", ["(a+)+$", "(a|aa)+$", "(.*)*x", r"((a*)*)*b"])
+def test_a_pattern_takes_time_with_the_length_of_a_path_whatever_it_is(group: str) -> None:
+    """RE2's promise; Python's own engine needs 2^n steps for the first of these."""
+    assert len(assets_of([f"{'a' * 100}{k}b!/m.obj" for k in range(50)], group)) >= 1
+
+
+def test_a_pattern_that_looks_around_is_refused_in_words() -> None:
+    for group in ("(?=a)b", r"(a)\1", "(" * 5, "(?P<x>a"):
+        with pytest.raises(FileError, match="no regular expression that is taken"):
+            assets_of(["a/b.obj"], group)
+
+
+def test_folders_in_folders_keep_their_results_when_done_again(tmp_path: Path) -> None:
+    """The list said that they are there, and the disk had lost them: the folder of one was put in the place of both."""
+    top, out = tmp_path / "kit", tmp_path / "o"
+    for path in ("quay/a.obj", "quay/inner/b.obj"):
+        (top / path).parent.mkdir(parents=True, exist_ok=True)
+        (top / path).write_bytes(squares([(0.1, 0.1, 0.4, 0.4), (0.5, 0.5, 0.9, 0.9)]))
+    for force in ((), ("--force",)):
+        done = quilt("batch", top, "--group", "folder", "--out", out, "--workers", "1", "--passes", "1", "--map", "256", "--json", *force)
+        assert done.returncode == 0, done.stderr
+        rows = json.loads(done.stdout)["assets"]
+        assert len(rows) == 2 and all((out / row["name"] / "run.json").is_file() for row in rows), rows

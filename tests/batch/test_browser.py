@@ -16,7 +16,7 @@ from quilt_server.batches import runner
 from quilt_server.batches.library import results_of
 from quilt_server.batches.models import Asset, Batch
 from quilt_server.jobfile import batch as engine
-from quilt_server.jobfile.batch import Asset as Found
+from quilt_server.jobfile.assets import Asset as Found
 from quilt_server.jobfile.places import Here
 from quilt_server.projects.models import Job
 from tests.core.test_faults import squares

@@ -1,5 +1,6 @@
 import { lazy, Suspense, useEffect, useState } from 'react'
 import { BatchPage } from './batches/BatchPage'
+import { Part } from './frame/Part'
 import { useSession } from './people/session'
 import { SignIn } from './people/SignIn'
 import { StartPage } from './start/StartPage'
@@ -31,11 +32,18 @@ export function App() {
   if (!known) return null
   if (team && !user) return <SignIn />
   const project = (id: number) => go({ kind: 'project', id })
-  if (!place) return <StartPage open={project} openBatch={(id) => go({ kind: 'batch', id })} />
-  if (place.kind === 'batch') return <BatchPage key={place.id} id={place.id} leave={() => go(null)} open={project} />
+  const name = !place ? 'the start page' : place.kind === 'batch' ? 'the batch' : 'the project'
   return (
-    <Suspense>
-      <Workspace key={place.id} id={place.id} leave={() => go(null)} />
-    </Suspense>
+    <Part key={place ? `${place.kind} ${place.id}` : ''} name={name}>
+      {!place ? (
+        <StartPage open={project} openBatch={(id) => go({ kind: 'batch', id })} />
+      ) : place.kind === 'batch' ? (
+        <BatchPage id={place.id} leave={() => go(null)} open={project} />
+      ) : (
+        <Suspense>
+          <Workspace id={place.id} leave={() => go(null)} />
+        </Suspense>
+      )}
+    </Part>
   )
 }

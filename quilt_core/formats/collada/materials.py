@@ -38,7 +38,9 @@ class Bindings:
                 continue
             bound[e.get("symbol")] = number
             sets = {
-                v.get("semantic"): int(v.get("input_set") or 0) for v in e.all("bind_vertex_input") if (v.get("input_set") or "0").isdigit()
+                v.get("semantic"): int(v.get("input_set") or 0)
+                for v in e.all("bind_vertex_input")
+                if (v.get("input_set") or "0").isdecimal()
             }
             self.inputs.setdefault(number, (geometry, sets))
         if geometry not in self.symbols:

@@ -74,7 +74,7 @@ def primitives_of(document: Document, mesh: Element) -> list[Primitive]:
 
 def _number(document: Document, e: Element, name: str, usual: int = 0) -> int:
     text = e.get(name)
-    if text and not text.strip().isdigit():
+    if text and not text.strip().isdecimal():
         raise document.fail(f"'{name}' of <{e.tag}> is no number", document.where(e))
     return int(text) if text else usual
 

@@ -24,7 +24,7 @@ class Inside(Mapping[str, bytes]):
 
     def __getitem__(self, path: str) -> bytes:
         number = path[1:]
-        if not path.startswith("#") or not number.isdigit() or int(number) >= len(self._document.list("images")):
+        if not path.startswith("#") or not number.isdecimal() or int(number) >= len(self._document.list("images")):
             raise KeyError(path)
         body = self._body(int(number))
         if body is None:

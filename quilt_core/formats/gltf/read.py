@@ -201,7 +201,7 @@ def _mesh(document: Document, index: int, warnings: list[str]) -> Mesh | None:
         tri = triangles_of(document, primitive, len(xyz), where)
         part = PrimitiveRows(p, first, len(xyz), np.unique(tri))
         for name, accessor in attributes.items():
-            if name.startswith("TEXCOORD_") and name[9:].isdigit():
+            if name.startswith("TEXCOORD_") and name[9:].isdecimal():
                 uv = accessors.floats(document, accessor, 2, where)
                 if len(uv) != len(xyz):
                     raise document.fail(f"{name} has {len(uv)} entries for {len(xyz)} vertices", where)

@@ -29,7 +29,7 @@ def rearrange(scene: Scene, uvs: Mapping[int, Floats], how: Arrangement) -> dict
 
 def _deal(attributes: dict[str, int], how: Arrangement, layout: int) -> None:
     """TEXCOORD attributes by new number. The specification wants them without gaps: what a primitive has not is its layout again."""
-    old = {int(k[9:]): attributes.pop(k) for k in list(attributes) if k.startswith("TEXCOORD_") and k[9:].isdigit()}
+    old = {int(k[9:]): attributes.pop(k) for k in list(attributes) if k.startswith("TEXCOORD_") and k[9:].isdecimal()}
     usual = old.get(layout, next(iter(old.values()), None))
     if usual is None:
         return

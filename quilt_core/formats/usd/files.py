@@ -143,7 +143,7 @@ def _line(error: Exception) -> str:
     except UnicodeDecodeError:  # it quotes bytes that are no text
         return ""
     at = text.find(".usda:")
-    return f"line {text[at + 6 :].split(':')[0]}" if at >= 0 and text[at + 6 : at + 7].isdigit() else ""
+    return f"line {text[at + 6 :].split(':')[0]}" if at >= 0 and text[at + 6 : at + 7].isdecimal() else ""
 
 
 def _unpacked(data: bytes, file: str) -> Layers:

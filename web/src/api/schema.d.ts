@@ -435,7 +435,8 @@ export interface paths {
         put?: never;
         /**
          * Change
-         * @description Settings: one undo step. What the layout is measured with is changed by jobs.
+         * @description Settings: one undo step. What the layout is measured with is changed by jobs. The state that it leads to is made before it lands: nothing does that cannot
+         *     be shown.
          */
         post: operations["quilt_server_api_change"];
         delete?: never;
@@ -593,7 +594,7 @@ export interface paths {
         };
         /**
          * Project Now
-         * @description What a page asks again and again, to show what others do.
+         * @description The same once, for whoever cannot listen to `/events`.
          */
         get: operations["quilt_server_sharing_project_now"];
         put?: never;
@@ -1951,9 +1952,7 @@ export interface components {
              * @default {}
              */
             shelved: {
-                [key: string]: {
-                    [key: string]: unknown;
-                };
+                [key: string]: components["schemas"]["ShelfIn"];
             };
             /**
              * Texel Grid
@@ -2092,6 +2091,84 @@ export interface components {
             stale: string[];
             verdict?: components["schemas"]["VerdictOut"] | null;
         };
+        /**
+         * ShelfIn
+         * @description What belongs to a channel that is not worked on just now, and comes back with it; `kept`: the try that each of its sheets keeps.
+         */
+        ShelfIn: {
+            /**
+             * Apart Px
+             * @default 0
+             */
+            apart_px: number;
+            /**
+             * Bunch Objects
+             * @default
+             */
+            bunch_objects: string;
+            /**
+             * Bunches
+             * @default []
+             */
+            bunches: components["schemas"]["BunchIn"][];
+            /**
+             * Channel Out
+             * @default 0
+             */
+            channel_out: number;
+            /**
+             * Held
+             * @default []
+             */
+            held: string[];
+            /**
+             * Kept
+             * @default {}
+             */
+            kept: {
+                [key: string]: number;
+            };
+            /** Map Px */
+            map_px: number;
+            /**
+             * Rotations
+             * @default {}
+             */
+            rotations: {
+                [key: string]: string;
+            };
+            /**
+             * Sheet Of
+             * @default {}
+             */
+            sheet_of: {
+                [key: string]: number;
+            };
+            /**
+             * Sheets
+             * @default []
+             */
+            sheets: components["schemas"]["SheetIn"][];
+            /**
+             * Tile Of
+             * @default {}
+             */
+            tile_of: {
+                [key: string]: number;
+            };
+            /**
+             * Twins
+             * @default []
+             */
+            twins: string[][];
+            /**
+             * Weights
+             * @default {}
+             */
+            weights: {
+                [key: string]: number;
+            };
+        };
         /** SignIn */
         SignIn: {
             /** Name */
@@ -2099,10 +2176,15 @@ export interface components {
             /** Password */
             password: string;
         };
-        /** StateOut */
+        /**
+         * StateOut
+         * @description `broken`: what the step was called that could not be shown, so that the project went back to this one.
+         */
         StateOut: {
             /** Author */
             author: string;
+            /** Broken */
+            broken?: string | null;
             /** Channels */
             channels: number[];
             figures: components["schemas"]["Figures"] | null;

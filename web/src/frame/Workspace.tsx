@@ -14,6 +14,7 @@ import { useOthersChanges } from '../people/others'
 import { Tries } from '../tries/Tries'
 import { Bar } from './Bar'
 import { useKeys } from './keys'
+import { Part } from './Part'
 import { openPoints } from './points'
 import { useRoom } from './room'
 import type { View } from './rooms'
@@ -22,9 +23,25 @@ import { Edge, RoomBar } from './RoomBar'
 /** What stands beside the pictures keeps its width when the window grows. */
 const BESIDE = { minSize: '270px', groupResizeBehavior: 'preserve-pixel-size' } as const
 
+const TABLE = (
+  <Part name="the table">
+    <TableView />
+  </Part>
+)
+const MODEL = (
+  <Part name="the model">
+    <ModelView />
+  </Part>
+)
+const TRIES = (
+  <Part name="the tries">
+    <Tries />
+  </Part>
+)
+
 /** The frame of a project: bar, stage rail, ledger, table and model, worksheet, tries. */
 export function Workspace({ id, leave }: { id: number; leave: () => void }) {
-  const q = useParts('open', 'close', 'state', 'message', 'putPicture', 'upload', 'say', 'change', 'selection')
+  const q = useParts('open', 'close', 'state', 'putPicture', 'upload', 'say', 'change', 'selection')
   const [over, setOver] = useState(false)
   const { open, close } = q
   useEffect(() => {
@@ -81,30 +98,16 @@ export function Workspace({ id, leave }: { id: number; leave: () => void }) {
     >
       <Bar leave={leave} />
       <Rail />
-      {q.message && (
-        <Flex
-          role="alert"
-          bg="sheet"
-          borderBottom="1px solid"
-          borderColor="madder"
-          color="madder"
-          px="4"
-          py="2"
-          gap="3"
-        >
-          <Text flex="1">{q.message}</Text>
-          <Button size="2xs" variant="ghost" onClick={() => q.say('')}>
-            Close
-          </Button>
-        </Flex>
-      )}
+      <Said />
       <Flex as="main" flex="1" minH="0">
         {!ledger && <Edge what="ledger" />}
         <Group orientation="horizontal" id="frame" {...frame} style={{ flex: 1 }}>
           {ledger && (
             <>
               <Panel id="ledger-panel" defaultSize={wide ? '340px' : '300px'} {...BESIDE}>
-                <Ledger />
+                <Part name="the ledger">
+                  <Ledger />
+                </Part>
               </Panel>
               <Divide />
             </>
@@ -116,31 +119,72 @@ export function Workspace({ id, leave }: { id: number; leave: () => void }) {
             <>
               <Divide />
               <Panel id="worksheet-panel" defaultSize={wide ? '360px' : '300px'} {...BESIDE}>
-                <Worksheet />
+                <Part name="the worksheet">
+                  <Worksheet />
+                </Part>
               </Panel>
             </>
           )}
         </Group>
         {!sheet && <Edge what="worksheet" />}
       </Flex>
-      {room.folded.includes('tries') ? <Edge what="tries" flat /> : <Tries />}
+      {room.folded.includes('tries') ? <Edge what="tries" flat /> : TRIES}
+    </Flex>
+  )
+}
+
+/** What went wrong last, with what can be done about it. */
+function Said() {
+  const { message, say, refusedChange, again, state, open } = useParts(
+    'message',
+    'say',
+    'refusedChange',
+    'again',
+    'state',
+    'open',
+  )
+  const [seen, setSeen] = useState('')
+  const broken = state?.broken && `${state.id} ${state.broken}` !== seen ? state.broken : ''
+  if (!message && !broken) return null
+  const close = () => {
+    say('')
+    if (state) setSeen(`${state.id} ${broken}`)
+  }
+  return (
+    <Flex role="alert" bg="sheet" borderBottom="1px solid" borderColor="madder" color="madder" px="4" py="2" gap="3">
+      <Text flex="1">
+        {message || `The step "${broken}" could not be shown. The project went back to the step before it.`}
+      </Text>
+      {message && refusedChange && (
+        <Button size="2xs" onClick={() => void again()}>
+          Apply {refusedChange.words}
+        </Button>
+      )}
+      {message && !state && (
+        <Button size="2xs" onClick={() => void open(Number(location.pathname.split('/')[2]))}>
+          Try again
+        </Button>
+      )}
+      <Button size="2xs" variant="ghost" onClick={close}>
+        Close
+      </Button>
     </Flex>
   )
 }
 
 /** The table and the model: one above the other, side by side, or one alone. */
 function Pictures({ views, layout }: { views: View; layout: ReturnType<typeof useDefaultLayout> }) {
-  if (views === 'table') return <TableView />
-  if (views === 'model') return <ModelView />
+  if (views === 'table') return TABLE
+  if (views === 'model') return MODEL
   const beside = views === 'side'
   return (
     <Group key={views} orientation={beside ? 'horizontal' : 'vertical'} id={`views ${views}`} {...layout}>
       <Panel id="table-panel" defaultSize="55%" minSize="120px">
-        <TableView />
+        {TABLE}
       </Panel>
       <Divide flat={!beside} />
       <Panel id="model-panel" minSize="100px">
-        <ModelView />
+        {MODEL}
       </Panel>
     </Group>
   )

@@ -1,56 +1,59 @@
 import { useEffect } from 'react'
 import { create } from 'zustand'
-import { api } from '../api/client'
+import { listen, useEvents, type Now } from '../events'
 import { useQuilt } from '../store'
 import type { components } from '../api/schema'
 import { useSession } from './session'
 
 export type OthersWork = components['schemas']['OthersWork']
 
-const OFTEN = 1200 // ms
-const SHOWN = 20_000
+const SHOWN = 20_000 // ms
 let forgetting = 0
 
 /** What somebody else did last, in words, and what is being done for them now. */
 export const useTold = create<{ text: string; work: OthersWork | null }>(() => ({ text: '', work: null }))
 
-/** On an installation of a team: what others do to a project is shown within two seconds, and who did it. */
+function tell(work: OthersWork | null) {
+  if (work || useTold.getState().work) useTold.setState({ work })
+}
+
+/** Shows what was done to the project elsewhere. What is on its way from here is followed by itself; a proposal that is looked at stays on the screen. */
+async function take(now: Now, project: number): Promise<void> {
+  const { state, job, waiting, looked, reload } = useQuilt.getState()
+  if (job) tell(null)
+  if (!state || state.id !== project || job || waiting || looked !== null) return
+  tell(now.work ?? null)
+  if (now.snapshot === state.snapshot) return
+  await reload()
+  if (useQuilt.getState().state?.id !== project) return
+  const { user } = useSession.getState()
+  const by = now.author && now.author !== user ? now.author : user ? 'Somebody' : 'In another tab'
+  useTold.setState({ text: `${by}: ${now.label}` })
+  clearTimeout(forgetting)
+  forgetting = window.setTimeout(() => useTold.setState({ text: '' }), SHOWN)
+}
+
+/** What others do to a project, in other tabs and by other people, is shown within a second, and who did it. */
 export function useOthersChanges(project: number) {
-  const team = useSession((s) => s.team && !!s.user)
   useEffect(() => {
-    if (!team) return
-    let asking = false
-    const tell = (work: OthersWork | null) => {
-      if (work || useTold.getState().work) useTold.setState({ work })
+    const look = () => {
+      const { now } = useEvents.getState()
+      if (now) void take(now, project)
     }
-    const look = async () => {
-      const { state, job, waiting, looked } = useQuilt.getState()
-      if (job) tell(null)
-      // What is on its way from here is followed by itself; a proposal that is looked at stays on the screen.
-      if (asking || document.hidden || !state || state.id !== project || job || waiting || looked !== null) return
-      asking = true
-      try {
-        const { data } = await api.GET('/api/projects/{project_id}/now', { params: { path: { project_id: project } } })
-        const now = useQuilt.getState()
-        if (!data || now.state?.id !== project || now.job || now.waiting) return
-        tell(data.work)
-        if (data.snapshot !== now.state.snapshot) {
-          await now.reload()
-          const by = data.author && data.author !== useSession.getState().user ? data.author : 'Somebody'
-          useTold.setState({ text: `${by}: ${data.label}` })
-          clearTimeout(forgetting)
-          forgetting = window.setTimeout(() => useTold.setState({ text: '' }), SHOWN)
-        }
-      } catch {
-        // An application that does not answer is told of where it is asked for something.
-      } finally {
-        asking = false
-      }
-    }
-    const timer = setInterval(() => void look(), OFTEN)
+    // What was told while this page was at work itself is looked at when it is done.
+    let busy = false
+    const ends = [
+      useEvents.subscribe((e, before) => e.now !== before.now && look()),
+      useQuilt.subscribe((q) => {
+        const was = busy
+        busy = !!q.job || q.waiting > 0 || q.looked !== null
+        if (was && !busy) look()
+      }),
+      listen(project),
+    ]
     return () => {
-      clearInterval(timer)
+      ends.forEach((end) => end())
       tell(null)
     }
-  }, [project, team])
+  }, [project])
 }

@@ -1,4 +1,4 @@
-import { binary } from '../api/client'
+import { answered, binary } from '../api/client'
 
 export const NO_ISLAND = 0xffffffff
 
@@ -74,7 +74,7 @@ export async function loadLayout(
   const path = `/api/layouts/${layout}/files/${file}`
   if (!known || !since) return loadTable(path)
   if (since === layout) return known
-  const response = await fetch(`${path}?since=${since}`)
+  const response = await answered(`${path}?since=${since}`)
   if (response.status !== 200) return null
   const data = await response.arrayBuffer()
   return response.headers.get('X-Rows') === 'changed' ? withRows(known, data) : new Float32Array(data)

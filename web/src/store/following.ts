@@ -1,5 +1,5 @@
 import type { StoreApi } from 'zustand'
-import { api, type Job } from '../api/client'
+import { api, GONE, type Job } from '../api/client'
 import { loadTable } from '../scene/geometry'
 import { ended } from './ended'
 import type { Proposal, Quilt } from './types'
@@ -10,8 +10,6 @@ const OVER = ['done', 'failed', 'stopped', 'interrupted']
 // Questions about a job that go unanswered: after the first number it is said, after the second nobody asks any more.
 const SILENT = 8
 const GIVEN_UP = 40
-const GONE =
-  'The application does not answer. Is it still running? What was saved is safe; reload the page when it runs again.'
 
 /** Following a job until it is over: what it has so far is shown, and then what it left. */
 export function following(
@@ -38,7 +36,7 @@ export function following(
     while (!OVER.includes(job.state)) {
       // The server answers as soon as the job is over, or after this time.
       const params = { path: { job_id: job.id }, query: { wait: 0.15 } }
-      const { data } = await api.GET('/api/jobs/{job_id}', { params }).catch(() => ({ data: undefined }))
+      const { data } = await api.GET('/api/jobs/{job_id}', { params })
       if (get().state?.id !== project) return
       if (!data) {
         silent += 1

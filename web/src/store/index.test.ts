@@ -115,6 +115,43 @@ test('a refused change goes back to what is saved, with the words of the refusal
   expect(q().message).toBe('This cannot work.')
 })
 
+test('a value that met a newer state is offered again and set on that', async () => {
+  const bodies: { base: number; settings: { padding_px: number; margin_px: number } }[] = []
+  on('POST', /change$/, (body) => {
+    bodies.push(body as (typeof bodies)[number])
+    if (bodies.length === 1) {
+      const settings = { ...server.state.settings, margin_px: 7 }
+      server.state = { ...server.state, snapshot: 9, settings }
+      return json({ detail: 'The project was changed in another tab.' }, 409)
+    }
+    return json({ ...server.state, settings: bodies[1].settings })
+  })
+  await q().change({ settings: { padding_px: 16 } })
+  expect(q().state?.settings).toMatchObject({ padding_px: 8, margin_px: 7 })
+  expect(q().refusedChange?.words).toBe('padding 16')
+  await q().again()
+  expect(bodies[1].base).toBe(9)
+  expect(bodies[1].settings).toMatchObject({ padding_px: 16, margin_px: 7 })
+  expect(q()).toMatchObject({ message: '', refusedChange: null })
+  expect(q().state?.settings.padding_px).toBe(16)
+})
+
+test('a value that found no server is kept, and every button says so', async () => {
+  on('POST', /(change|jobs|undo|discard)$/, () => Promise.reject(new TypeError('no connection')))
+  on('GET', /projects/, () => Promise.reject(new TypeError('no connection')))
+  for (const press of [
+    () => q().change({ settings: { padding_px: 16 } }),
+    () => q().start('pack'),
+    () => q().discard(1),
+    () => q().reload(),
+  ]) {
+    await press()
+    expect(q().message).toContain('does not answer')
+  }
+  await q().change({ settings: { padding_px: 16 } })
+  expect(q().refusedChange?.settings).toEqual({ padding_px: 16 })
+})
+
 test('an answer that comes late does not replace a newer one', async () => {
   const late = held<Response>()
   const old = { ...server.state, name: 'Old' }

@@ -43,7 +43,15 @@ const fresh = () => ({
   baked: null,
   delivered: null,
   shownMap: '',
+  refusedChange: null,
 })
+
+/** Settings in words, for whoever typed them. */
+function inWords(settings: Partial<Settings>): string {
+  const [[name, value] = ['', undefined], ...more] = Object.entries(settings)
+  const plain = typeof value === 'number' || typeof value === 'string' ? ` ${value}` : ''
+  return more.length ? 'your settings' : `${name.replace(/_px$/, '').replaceAll('_', ' ')}${plain}`
+}
 
 export const useQuilt = create<Quilt>((set, get) => {
   const at = () => ({ params: { path: { project_id: get().state!.id } } })
@@ -61,6 +69,14 @@ export const useQuilt = create<Quilt>((set, get) => {
   const late = (asking: number, project: number) => asking < answered || project !== opened
 
   async function show(state: State, asking: number): Promise<void> {
+    try {
+      await load(state, asking)
+    } catch (e) {
+      if (!late(asking, state.id)) set({ message: (e as Error).message })
+    }
+  }
+
+  async function load(state: State, asking: number): Promise<void> {
     if (late(asking, state.id)) return
     answered = asking
     const before = get()
@@ -138,7 +154,7 @@ export const useQuilt = create<Quilt>((set, get) => {
     if (!get().state) return
     const asking = ask()
     const params = { ...at().params, query: { look: get().looked } }
-    const { data } = await api.GET('/api/projects/{project_id}', { params }).catch(() => ({ data: undefined }))
+    const { data } = await api.GET('/api/projects/{project_id}', { params })
     if (data) await show(data, asking)
     // A proposal may be gone: then the project itself is there.
     else if (get().looked !== null) {
@@ -155,10 +171,16 @@ export const useQuilt = create<Quilt>((set, get) => {
 
   const follow = following(set, get, reload, repaint)
 
-  async function write(answer: Promise<{ data?: State; error?: unknown }>): Promise<void> {
+  async function write(
+    answer: Promise<{ data?: State; error?: unknown; response: Response }>,
+    asked: Partial<Settings> | null = null,
+  ): Promise<void> {
     const asking = ask()
-    const { data, error } = await answer.catch(() => ({ data: undefined, error: undefined }))
-    set({ message: data ? '' : words(error), note: '' })
+    const { data, error, response } = await answer
+    // What was typed is not lost: it can be set on the newer state.
+    const lost = asked && [409, 503].includes(response.status)
+    const refusedChange = lost ? { settings: asked, words: inWords(asked) } : null
+    set({ message: data ? '' : words(error), note: '', refusedChange })
     if (data) await show(data, asking)
     else await reload()
   }
@@ -184,13 +206,15 @@ export const useQuilt = create<Quilt>((set, get) => {
     const measured = (['sheets', 'sheet_of', 'twins'] as const).some((k) => k in change.settings)
     if (measured && state.layout !== null) {
       const body = { kind: 'settings', base: state.snapshot, params: { settings } }
-      const { data, error } = await api.POST('/api/projects/{project_id}/jobs', { ...at(), body })
-      if (data) await follow(data)
-      else set({ message: words(error) })
-      return
+      const { data, error, response } = await api.POST('/api/projects/{project_id}/jobs', { ...at(), body })
+      if (data) return follow(data)
+      const lost = [409, 503].includes(response.status)
+      const refusedChange = lost ? { settings: change.settings, words: inWords(change.settings) } : null
+      set({ message: words(error), refusedChange })
+      return reload()
     }
     const body = { base: state.snapshot, settings }
-    await write(api.POST('/api/projects/{project_id}/change', { ...at(), body }))
+    await write(api.POST('/api/projects/{project_id}/change', { ...at(), body }), change.settings)
   }
 
   /** A change was answered: from now on what the server says counts, whether it took the change or not. */
@@ -330,7 +354,12 @@ export const useQuilt = create<Quilt>((set, get) => {
       }),
     setPreview: (preview) => set({ preview: { ...get().preview, ...preview } }),
     setUnit: (unit) => set({ unit }),
-    say: (message) => set({ message }),
+    say: (message) => set({ message, refusedChange: null }),
+    again: async () => {
+      const { refusedChange, change } = get()
+      set({ message: '', refusedChange: null })
+      if (refusedChange) await change({ settings: refusedChange.settings })
+    },
     select(keys, add = false, show = false) {
       const selection = new Set(add ? get().selection : [])
       for (const k of keys)

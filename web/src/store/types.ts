@@ -298,6 +298,9 @@ export interface Quilt extends Handling, Against {
   putPicture: (tile: number, file: File) => Promise<void>
   setPreview: (preview: { padding_px?: number; margin_px?: number }) => void
   say: (message: string) => void
+  /** Settings that were refused since the project moved on or the application did not answer, to be set again. */
+  refusedChange: { settings: Partial<Settings>; words: string } | null
+  again: () => Promise<void>
   select: (keys: Iterable<string>, add?: boolean, show?: boolean) => void
   change: (change: { settings: Partial<Settings> }) => Promise<void>
   discard: (layout: number, change?: { discarded?: boolean; name?: string }) => Promise<void>
