@@ -11,11 +11,11 @@ from numpy.typing import NDArray
 from ..model.scene import Scene
 from ..uv.analysis import MeshIslands
 
-_STEP = 1e-5  # of an island's size, and UV units: smaller differences are rounding of the export
+STEP = 1e-5  # of an island's size, and UV units: smaller differences are rounding of the export
 _MIX = np.uint64(0x9E3779B97F4A7C15)
 
 
-def _mixed(x: NDArray[np.uint64]) -> NDArray[np.uint64]:
+def mixed(x: NDArray[np.uint64]) -> NDArray[np.uint64]:
     """Well spread 64-bit numbers of 64-bit numbers (the finaliser of splitmix64, from memory)."""
     with np.errstate(over="ignore"):
         x = x + _MIX
@@ -36,12 +36,12 @@ def digests(piece: MeshIslands) -> NDArray[np.uint64]:
         np.maximum.at(high, of[has], p[:, k])
     size = np.maximum((high - low).max(axis=1), 1e-30)[of[has]]
     corners = np.concatenate([p / size[:, None, None], source.uvs[source.triangles[has]]], axis=2)
-    cells = np.round(corners / _STEP).astype(np.int64).view(np.uint64)
+    cells = np.round(corners / STEP).astype(np.int64).view(np.uint64)
     with np.errstate(over="ignore"):
         corner = np.zeros(cells.shape[:2], np.uint64)
         for k in range(cells.shape[2]):
-            corner = _mixed(corner * np.uint64(31) + cells[:, :, k])
-        triangle = _mixed(corner.sum(axis=1, dtype=np.uint64))
+            corner = mixed(corner * np.uint64(31) + cells[:, :, k])
+        triangle = mixed(corner.sum(axis=1, dtype=np.uint64))
         out = np.zeros(piece.islands.count, np.uint64)
         np.add.at(out, of[has], triangle)
     return out

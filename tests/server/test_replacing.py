@@ -137,3 +137,110 @@ def test_each_sheet_writes_its_own_channel(browser: Browser) -> None:
     assert same == [[False, True], [True, False]]
     settle_settings(browser, sheet_of={f"{keys[1].split('/')[0]}:0": 2, keys[1]: 1})
     assert "different UV channels" in job(browser, "deliver")["error"]
+
+
+def replace_by(browser: Browser, file: int, data: bytes) -> dict:
+    told = newer(browser, file, "parts.obj", data)
+    assert told["state"] == "done", told["error"]
+    done = job(browser, "replace", compared=last_job(browser))
+    assert done["state"] == "done", done["error"]
+    return told["result"]
+
+
+def shown(browser: Browser) -> tuple[np.ndarray, np.ndarray]:
+    """Every corner of the only file as the page shows it (places and UVs under the layout), by its place and triangle."""
+    from quilt_server.projects.models import SourceFile
+    from quilt_server.projects.sources import kept_islands, kept_scene
+
+    (f,) = browser.state()["files"]
+    file = SourceFile.objects.get(pk=f["id"])
+    scene, rows = kept_scene(file), table(browser, file.pk)
+    out, first = [], 0
+    for mesh, piece in zip(scene.meshes, kept_islands(file, 0, False).pieces(scene), strict=True):
+        channel = mesh.channels[0]
+        uv = channel.uvs[channel.triangles]
+        angle, mirror, scale, u, v = (rows[piece.islands.of_triangle + first].T)[:, :, None]
+        x, y = uv[..., 0] * mirror, uv[..., 1]
+        placed = np.stack(
+            [scale * (np.cos(angle) * x - np.sin(angle) * y) + u, scale * (np.sin(angle) * x + np.cos(angle) * y) + v], axis=-1
+        )
+        out.append(np.concatenate([mesh.positions[mesh.triangles], placed], axis=2))
+        first += piece.islands.count
+    found = np.concatenate(out)
+    return found[:, :, :3], found[:, :, 3:]
+
+
+def test_whole_texels_stay_when_the_file_comes_again_with_one_comment_more(browser: Browser) -> None:
+    """28 islands that are the same fell back to their first UVs: what came was compared with what was made of it."""
+    boxes = [(0.03 * k, 0.1, 0.03 * k + 0.02 + 0.001 * k, 0.2 + 0.003 * k) for k in range(28)]
+    data = squares(boxes)
+    browser.upload(parts__obj=data)
+    browser.change(settings={**browser.state()["settings"], **QUICK, "texel_grid": True, "grid_percent": 8.0})
+    job(browser, "pack")
+    state = browser.state()
+    (file,) = state["files"]
+    browser.change(settings={**state["settings"], "weights": {f"{file['id']}:3": 2.0}, "held": [f"{file['id']}:5"]})
+    before, figures = shown(browser), browser.state()["figures"]
+    assert figures["grid"]["on"] == figures["grid"]["edges"] > 0
+    told = replace_by(browser, file["id"], b"# one comment more\n" + data)
+    assert told["same"] and not (told["changed"] or told["new"] or told["gone"])
+    now = browser.state()
+    assert np.allclose(shown(browser)[1], before[1], atol=1e-9)
+    assert {k: now["figures"]["grid"][k] for k in ("edges", "on")} == {k: figures["grid"][k] for k in ("edges", "on")}
+    (new,) = now["files"]
+    assert now["settings"]["weights"] == {f"{new['id']}:3": 2.0} and now["settings"]["held"] == [f"{new['id']}:5"]
+    # The shapes before the grid came along too, so that sizes do not wander with another packing.
+    job(browser, "pack")
+    again = browser.state()["figures"]
+    assert again["grid"]["on"] == again["grid"]["edges"] and again["grid"]["change"] <= 0.08 + 1e-9
+
+
+def test_what_was_made_here_is_carried_to_a_version_with_a_part_more_and_one_moved(browser: Browser) -> None:
+    data = squares(OLD)
+    browser.upload(parts__obj=data)
+    browser.change(settings={**browser.state()["settings"], **QUICK})
+    (file,) = browser.state()["files"]
+    done = job(browser, "hand", operation="move", points={str(file["id"]): [[0, 0, 0]]}, by=[-0.03, -0.02], reach=0.0)
+    assert done["state"] == "done", done["error"]
+    job(browser, "pack")
+    places, uvs = shown(browser)
+    (file,) = browser.state()["files"]
+    moved = squares([*OLD[:2], (0.7, 0.6, 0.9, 0.9), (0.0, 0.9, 0.05, 1.0)])
+    told = replace_by(browser, file["id"], moved)
+    assert told["changed"] == [{"name": "parts", "same": 2, "changed": 1, "new": 1, "gone": 0}]
+    at, now = shown(browser)
+    assert np.allclose(now[:4], uvs[:4], atol=1e-9), "the islands that are the same lie where they lay, with the point that was moved"
+    assert not np.allclose(now[4:6], uvs[4:6]) and len(now) == len(uvs) + 2
+    came = formats.read(moved, "parts.obj").meshes[0].channels[0]
+    assert np.allclose(now[4:], came.uvs[came.triangles][4:], atol=1e-9), "the others as they came"
+    made = job(browser, "deliver")
+    archive = zipfile.ZipFile(io.BytesIO(browser.client.get(f"/api/jobs/{made['id']}/output").getvalue()))
+    written = formats.read(archive.read("parts.obj"), "parts.obj").meshes[0].channels[0]
+    assert np.allclose(written.uvs[written.triangles], now, atol=1e-6)
+    assert len(at) == len(places) + 2
+
+
+def test_triangles_in_another_order_with_other_first_corners_keep_what_was_made_of_them() -> None:
+    from quilt_core.model.scene import UvChannel
+    from quilt_core.unwrap.skin import Revised
+    from quilt_core.versions.carry import carried
+
+    old = formats.read(squares([*OLD, (0.9, 0.9, 1.0, 1.0)]), "a.obj").meshes[0]
+    channel, chance = old.channels[0], np.random.default_rng(3)
+    made = Revised(
+        UvChannel(channel.uvs * 0.5 + chance.random((len(channel.uvs), 2)) * 0.01, channel.triangles),
+        np.arange(len(channel.uvs)),
+        np.repeat(np.arange(4), 2).astype(np.int32),
+    )
+    order, turns = chance.permutation(8), chance.integers(0, 3, 8)
+    turned = [np.roll(np.arange(3), k) for k in turns]
+    new = formats.read(squares([*OLD, (0.9, 0.9, 1.0, 1.0)]), "a.obj").meshes[0]
+    new.triangles = np.array([old.triangles[t][c] for t, c in zip(order, turned, strict=True)])
+    new.channels[0] = UvChannel(channel.uvs, np.array([channel.triangles[t][c] for t, c in zip(order, turned, strict=True)]))
+    found = carried(old, made, new, 0)
+    assert found.islands.tolist() == [0, 1, 2, 3]
+    for t, (was, c) in enumerate(zip(order, turned, strict=True)):
+        assert np.array_equal(
+            found.revised.channel.uvs[found.revised.channel.triangles[t]], made.channel.uvs[made.channel.triangles[was][c]]
+        )
+        assert found.revised.island[t] == made.island[was]

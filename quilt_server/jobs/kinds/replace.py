@@ -10,7 +10,9 @@ from numpy.typing import NDArray
 from quilt_core import formats
 from quilt_core.arrays import pack_arrays
 from quilt_core.errors import QuiltError
-from quilt_core.uv.analysis import IDENTITY, analyse
+from quilt_core.unwrap.skin import Revised
+from quilt_core.uv.analysis import IDENTITY, MeshIslands, analyse
+from quilt_core.versions.carry import Carried, carried
 from quilt_core.versions.replace import Replacement, compare
 
 from ...projects.geometry import island_starts
@@ -19,8 +21,10 @@ from ...projects.measuring import measure
 from ...projects.models import Job, Layout, Project, Snapshot, SourceFile
 from ...projects.opened import arrays_of
 from ...projects.reading import choose, parts_of
-from ...projects.sources import kept_scene, make_reading, read_source
+from ...projects.revisions import keep_revisions, revisions_of
+from ...projects.sources import as_it_first_came, islands_in, kept_scene, make_reading, read_source
 from ...projects.state import settings_of
+from ..gridding import NAME as GRID
 from ..kind import Asked, Kind, Number
 from ..landing import head_of, land
 from ..progress import StopFlag, say
@@ -55,19 +59,71 @@ class _Versions:
             raise QuiltError(f"{meshes[0]} has another format than {self.old_file.name}. Replace it by a file of the same format.")
         self.new_file, _ = read_one(job, meshes[0], bundles[0], self.channel, self.old_file.unit_m)
         self.new_file.name = self.old_file.name
-        self.old_scene = kept_scene(self.old_file)
         self.new_scene = read_source(self.new_file)[0]
-        self.old_pieces, self.new_pieces = (analyse(s, self.channel, self.welded) for s in (self.old_scene, self.new_scene))
-        self.found = compare(self.old_scene, self.old_pieces, self.new_scene, self.new_pieces)
+        # What came is compared with what came, not with what was made of it here: that is carried over.
+        first = as_it_first_came(self.old_file)
+        self.first_scene = kept_scene(first)
+        self.old_pieces, self.new_pieces = (analyse(s, self.channel, self.welded) for s in (self.first_scene, self.new_scene))
+        self.found = compare(self.first_scene, self.old_pieces, self.new_scene, self.new_pieces)
+        meshes_of = (self.first_scene.objects, self.new_scene.objects)
+        self.meshes = {meshes_of[1][n].mesh: meshes_of[0][m].mesh for n, m in reversed(self.found.objects.items())}
 
-    def numbers(self) -> NDArray[np.int64]:
-        """The newer number of every older island of the file, -1 for those that changed or are gone."""
-        old_starts, new_starts = island_starts(self.old_pieces), island_starts(self.new_pieces)
-        out = np.full(old_starts[-1], -1, np.int64)
-        for (old, new), match in self.found.islands.items():
+    def chain(self) -> list[SourceFile]:
+        """The older file with what has to stand behind the newer one too, the first the first: shapes before they were laid on whole texels."""
+        assert self.old_file is not None
+        gridded = self.old_file.operation.get("name") == GRID and self.old_file.before is not None and self.old_file.before.revision
+        return [*([self.old_file.before] if gridded and self.old_file.before else []), *([self.old_file] if self.old_file.revision else [])]
+
+    def carry(self) -> NDArray[np.int64]:
+        """Save the newer file, and on it all that was made of the older one; the newest of these rows is `newest`. Returns the newer number of every older
+        island, -1 for those that changed or are gone."""
+        assert self.old_file is not None
+        old_starts = island_starts(analyse_kept(self.old_file, self.channel, self.welded))
+        self.new_file.save()
+        at, last = self.new_file, dict[int, Carried]()
+        for old in self.chain():
+            made: dict[int, dict[int, Revised]] = {}
+            for channel, meshes in revisions_of(old).items():
+                last = last if channel != self.channel else {}
+                for new, m in self.meshes.items():
+                    if m not in meshes:
+                        continue
+                    found = carried(self.first_scene.meshes[m], meshes[m], self.new_scene.meshes[new], channel)
+                    made.setdefault(channel, {})[new] = found.revised
+                    if channel == self.channel:
+                        last[new] = found
+            at = self._made_of(at, old, made)
+        self.newest = at
+        self.scene = kept_scene(at)
+        self.pieces = islands_in(at, self.scene, self.channel, self.welded)
+        for welded in {False, self.welded}:
+            make_reading(at, self.scene, self.channel, welded).save()
+        return self._numbers(old_starts, last)
+
+    def _made_of(self, before: SourceFile, old: SourceFile, made: dict[int, dict[int, Revised]]) -> SourceFile:
+        """A row of the newer file with what was made of an older one."""
+        row = SourceFile.objects.get(pk=before.pk)
+        row.pk, row.before, row.operation = None, before, old.operation
+        row._state.adding = True
+        row.revision = keep_revisions(self.new_file, made)
+        row.save()
+        return row
+
+    def _numbers(self, starts: list[int], made: dict[int, Carried]) -> NDArray[np.int64]:
+        out, new_starts = np.full(starts[-1], -1, np.int64), island_starts(self.pieces)
+        matches = {new: (m, made[new].islands) for new, m in self.meshes.items() if new in made}
+        matches |= {new: (m, match) for (m, new), match in self.found.islands.items() if new not in made}
+        for new, (m, match) in matches.items():
             known = match >= 0
-            out[old_starts[old] : old_starts[old] + len(match)][known] = match[known] + new_starts[new]
+            # Islands that duplicate vertices keep apart may be joined in what was read, and count otherwise there.
+            if len(match) == starts[m + 1] - starts[m] and match.max(initial=-1) < new_starts[new + 1] - new_starts[new]:
+                out[starts[m] : starts[m + 1]][known] = match[known] + new_starts[new]
         return out
+
+
+def analyse_kept(file: SourceFile, channel: int, welded: bool) -> list[MeshIslands | None]:
+    """The islands of a stored file with what was made of it here."""
+    return islands_in(file, kept_scene(file), channel, welded)
 
 
 def _told(found: Replacement) -> dict[str, Any]:
@@ -96,18 +152,15 @@ def run_replace(job: Job) -> None:
     say(job, "Reading the newer version")
     job.params = {**job.params, **compared.params}
     versions = _Versions(job, head)
-    old_file, new_file = versions.old_file, versions.new_file
+    old_file, old = versions.old_file, arrays_of(before, "transforms")
     assert old_file is not None
-    numbers = versions.numbers()
-    old = arrays_of(before, "transforms")
-    new_file.save()
-    for welded in {False, versions.welded}:
-        make_reading(new_file, versions.new_scene, versions.channel, welded).save()
-    count = island_starts(versions.new_pieces)[-1]
-    rows = np.tile(IDENTITY, (count, 1))
+    numbers = versions.carry()
+    new_file = versions.newest
+    rows = np.tile(IDENTITY, (island_starts(versions.pieces)[-1], 1))
     rows[numbers[numbers >= 0]] = old[str(old_file.pk)][numbers >= 0]
     after = Succession.of(head, old)
-    after.take(FileKeys(old_file.pk, new_file.pk, numbers, {m: n for n, m in versions.found.objects.items()}, elsewhere=False), rows)
+    same = not versions.found.changed and not versions.found.new and not versions.found.gone
+    after.take(FileKeys(old_file.pk, new_file.pk, numbers, {m: n for n, m in versions.found.objects.items()}, elsewhere=same), rows)
     say(job, "Measuring again")
     parts = parts_of(choose(after.snapshot, whole=True))
     layout = Layout(project=project, kind="import", channel=before.channel, transforms=pack_arrays(after.transforms), recipe={})
