@@ -7,6 +7,7 @@ import logging
 from typing import Any
 
 from django.db import transaction
+from django.db.models import Q
 
 from quilt_core.delivery.report import verdict
 from quilt_core.errors import QuiltError
@@ -81,7 +82,11 @@ def _moving(project: Project) -> dict[str, Any]:
             sheets=[], packed=False, tries=[],
         )  # fmt: skip
     redo, broken = steps_after(project)
-    tries = project.layouts.filter(kind="pack", discarded=False).only("name", "figures", "recipe", "sheet").order_by("pk")
+    tries = (
+        project.layouts.filter(Q(discarded=False) | Q(pk__in=list(head.kept.values())), kind="pack")
+        .only("name", "figures", "recipe", "sheet")
+        .order_by("pk")
+    )
     return out | dict(
         author=name_of(head.author) if head.author_id else "", undo=head.label if head.parent_id else None, redo=redo, broken=broken,
         tries=[_try(t, head.kept) for t in tries],

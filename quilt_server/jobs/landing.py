@@ -9,7 +9,7 @@ from django.db import transaction
 from quilt_core.errors import QuiltError
 
 from ..projects.models import Job, Layout, Project, Snapshot
-from ..projects.state import advance
+from ..projects.state import advance, project_now
 
 
 def head_of(job: Job) -> tuple[Project, Snapshot, Layout]:
@@ -19,7 +19,7 @@ def head_of(job: Job) -> tuple[Project, Snapshot, Layout]:
     ------
     QuiltError : the project moved on, or has no layout
     """
-    project = Project.objects.get(pk=job.project_id)
+    project = project_now(job.project_id)
     head = project.head
     if head is None or head.pk != job.params["base"]:
         raise QuiltError("The project changed since this was asked for. Do it again.")
@@ -36,7 +36,7 @@ def land(project: Project, head: Snapshot, layout: Layout, label: str, **changes
     QuiltError : the project moved on meanwhile
     """
     with transaction.atomic():
-        project = Project.objects.get(pk=project.pk)
+        project = project_now(project.pk)
         if project.head_id != head.pk:
             raise QuiltError("The project changed meanwhile. Nothing was done: do it again.")
         layout.save()

@@ -12,11 +12,14 @@ import time
 from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
+from django.utils import timezone
+
 from quilt_cli.child import die_with_parent
 
 from ..batches.keeper import Batches
 
 if TYPE_CHECKING:
+    from ..projects.models import Job
     from .wake import Bell
 
 log = logging.getLogger("quilt")
@@ -44,7 +47,32 @@ def sweep() -> None:
     """Jobs that a former worker left running are interrupted: they can be started again."""
     from ..projects.models import Job
 
-    Job.objects.filter(state="running").update(state="interrupted", error="The work was interrupted. Start it again.", draft=b"")
+    for job in Job.objects.filter(state="running"):
+        interrupted(job, "interrupted", "The work was interrupted. Start it again.")
+
+
+_FILLS = ("open", "job", "asset")  # kinds that fill an empty project from what was uploaded
+
+
+def interrupted(job: Job, state: str, words: str) -> None:
+    """Write that a job's process ended before its time, and leave nothing half done behind: steps that were to become one are forgotten, and what fills an empty
+    project begins again, once."""
+    from ..projects.models import Job, Project, Snapshot
+    from ..projects.proposals import drop
+    from ..projects.room import make_empty
+
+    ended: dict[str, object] = {"state": state, "error": words, "draft": b""}
+    if job.kind == "ready":
+        drop(list(Snapshot.objects.filter(project=job.project_id, proposal=True, created__gte=job.created).values_list("pk", flat=True)))
+    elif job.kind == "open" and job.project.head_id is not None:
+        ended = {"state": "done", "result": {"name": job.project.name}}  # its last step was done; how it ended alone was not written
+    elif job.kind in _FILLS:
+        make_empty(job.project)
+        if state == "interrupted" and not job.params.get("again"):
+            ended = {"state": "waiting", "params": {**job.params, "again": True}, "draft": b""}
+        else:
+            Project.objects.filter(pk=job.project_id).update(deleted=timezone.now())
+    Job.objects.filter(pk=job.pk, state="running").update(**ended)
 
 
 def run_one(job_id: int) -> None:
@@ -149,7 +177,8 @@ class Worker:
         from ..projects.models import Job
 
         for job, (state, words) in list(self.ended.items()):
-            Job.objects.filter(pk=job, state="running").update(state=state, draft=b"", error=words)
+            for found in Job.objects.filter(pk=job, state="running"):
+                interrupted(found, state, words)
             del self.ended[job]
 
     def end_stopped(self) -> None:

@@ -13,13 +13,14 @@ from .asker import current_id
 
 
 class Project(models.Model):
-    """The work on one set of files."""
+    """The work on one set of files. `tried`: how many tries were made in it, forgotten ones too."""
 
     name = models.CharField(max_length=120)
     created = models.DateTimeField(auto_now_add=True)
     modified = models.DateTimeField(auto_now=True)
     deleted = models.DateTimeField(null=True)
     demo = models.BooleanField(default=False)
+    tried = models.IntegerField(default=0)
     head = models.ForeignKey("Snapshot", null=True, on_delete=models.SET_NULL, related_name="+")
     owner = models.ForeignKey(User, null=True, on_delete=models.SET_NULL, related_name="+", default=current_id)
 

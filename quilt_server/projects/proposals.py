@@ -62,11 +62,13 @@ def forget_proposals(project: Project) -> None:
 
 
 def drop(numbers: Sequence[int]) -> None:
-    """Drop some proposals, with layouts that nothing else shows."""
+    """Drop some proposals, with layouts that nothing else shows or keeps."""
     gone = Snapshot.objects.filter(pk__in=numbers, proposal=True)
-    layouts = set(gone.values_list("layout_id", flat=True))
+    layouts, projects = set(gone.values_list("layout_id", flat=True)), set(gone.values_list("project_id", flat=True))
+    layouts |= {int(k) for kept in gone.values_list("kept", flat=True) for k in kept.values()}
     if not layouts:
         return
     gone.delete()
-    shown = set(Snapshot.objects.filter(layout_id__in=layouts).values_list("layout_id", flat=True))
+    stay = Snapshot.objects.filter(project__in=projects)
+    shown = set(stay.values_list("layout_id", flat=True)) | {int(k) for kept in stay.values_list("kept", flat=True) for k in kept.values()}
     Layout.objects.filter(pk__in=layouts - shown).delete()

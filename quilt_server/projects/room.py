@@ -157,8 +157,14 @@ def empty_else(project: Project) -> Iterator[None]:
     try:
         yield
     except BaseException:
+        make_empty(project)
+        raise
+
+
+def make_empty(project: Project) -> None:
+    """Away with all that is in a project."""
+    with transaction.atomic():
         Project.objects.filter(pk=project.pk).update(head=None)
         project.snapshots.all().delete()
         project.layouts.all().delete()
         SourceFile.objects.filter(project=project).delete()
-        raise

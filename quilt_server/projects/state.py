@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
+from contextlib import contextmanager
+from contextvars import ContextVar
 from functools import lru_cache
 from typing import Any, TypeVar
 
@@ -28,6 +30,27 @@ RECIPE: dict[str, Any] = {
     "shelved": {},
 }  # fmt: skip
 T = TypeVar("T")
+# Where work that is made of several steps has come to: snapshots that no step leads to until all of it is done.
+_aside: ContextVar[list[Snapshot] | None] = ContextVar("aside", default=None)
+
+
+@contextmanager
+def steps_aside() -> Iterator[list[Snapshot]]:
+    """The steps of this process are no steps of their project meanwhile, but the snapshots of this list; the last of them stands for the head."""
+    chain: list[Snapshot] = []
+    token = _aside.set(chain)
+    try:
+        yield chain
+    finally:
+        _aside.reset(token)
+
+
+def project_now(number: int) -> Project:
+    """A project from the database, with the head that the next step is made on."""
+    project = Project.objects.get(pk=number)
+    if chain := _aside.get():
+        project.head = chain[-1]
+    return project
 
 
 def settings_of(snapshot: Snapshot | None) -> dict[str, Any]:
@@ -55,7 +78,13 @@ def advance(project: Project, label: str, base: Snapshot, layout: Layout | None,
 
 def step(project: Project, snapshot: Snapshot) -> None:
     """Save a snapshot as the project's head. Pictures under its tiles belong to the project from now on."""
+    chain = _aside.get()
+    snapshot.proposal = chain is not None
     snapshot.save()
+    if chain is not None:
+        chain.append(snapshot)
+        project.head = snapshot
+        return
     ProjectBlob.hold(project.pk, (p["sha"] for p in snapshot.settings.get("pictures", {}).values()))
     project.head = snapshot
     # Only these fields: whoever renamed the project meanwhile keeps the new name.

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 
 import numpy as np
+from django.db.models import F
 
 from quilt_core.arrays import pack_arrays
 from quilt_core.errors import QuiltError
@@ -15,6 +16,12 @@ from .opened import arrays_of
 from .reading import choose, parts_of
 from .sheets import sheets
 from .state import by_file, settings_of
+
+
+def next_name(project: Project) -> str:
+    """The name of the next try of a project: none comes twice, whatever was forgotten meanwhile."""
+    Project.objects.filter(pk=project.pk).update(tried=F("tried") + 1)
+    return f"Try {Project.objects.values_list('tried', flat=True).get(pk=project.pk)}"
 
 
 def kept_layout(project: Project, head: Snapshot, before: Layout, try_: Layout, stop: Callable[[], bool]) -> Layout:

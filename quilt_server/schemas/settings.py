@@ -98,7 +98,8 @@ class LinkIn(Plain):
 
 
 class ShelfIn(Plain):
-    """What belongs to a channel that is not worked on just now, and comes back with it; `kept`: the try that each of its sheets keeps."""
+    """What belongs to a channel that is not worked on just now, and comes back with it; `layout`: how it was left, `kept`: the try that
+    each of its sheets kept, and `fresh`: which inputs of those were as they are in the layout."""
 
     map_px: Pixels
     sheets: list[SheetIn] = []
@@ -112,7 +113,9 @@ class ShelfIn(Plain):
     bunch_objects: str = ""
     apart_px: float = 0.0
     channel_out: Annotated[int, Field(ge=0, le=7)] = 0
-    kept: dict[str, SheetNumber] = {}
+    layout: int | None = None
+    kept: dict[str, int] = {}
+    fresh: dict[str, list[str]] = {}
 
 
 class Settings(RecipeIn):

@@ -92,7 +92,8 @@ def test_sheets_and_rules_come_back_with_their_channel(browser: Browser) -> None
 def test_what_is_shelved_is_not_changed_from_outside(browser: Browser) -> None:
     browser.upload(b__glb=crate())
     settings = browser.state()["settings"]
-    assert "by a job" in browser.change(422, settings={**settings, "shelved": {"1": {"sheets": "?"}}})["detail"]
+    assert "by a job" in browser.change(422, settings={**settings, "shelved": {"1": {"map_px": 512}}})["detail"]
+    assert "shelved.1" in browser.change(422, settings={**settings, "shelved": {"1": {"sheets": "?"}}})["detail"]
 
 
 def test_a_channel_that_nothing_has_leaves_all_as_it_was(browser: Browser) -> None:
@@ -167,3 +168,41 @@ def test_the_channel_that_is_worked_on_is_not_changed_to_itself(browser: Browser
     done = browser.run("channel", channel=0)
     assert done["state"] == "failed" and "worked on already" in done["error"]
     assert browser.state()["snapshot"] == before["snapshot"]
+
+
+@pytest.mark.parametrize("out", [0, 1])
+def test_a_try_is_kept_when_its_channel_comes_back(browser: Browser, out: int) -> None:
+    """It was the layout, and Deliver said that the files would leave with their UVs as they are. `out`: the channel that it is written to."""
+    browser.upload(b__glb=crate())
+    quick(browser, map_px=512, channel_out=out)
+    packed(browser)
+    first, leaves = browser.state(), channels(browser)
+    assert first["packed"] and first["sheets"][0]["kept"]
+    assert browser.run("channel", channel=1)["state"] == "done"
+    assert not browser.state()["packed"]
+    assert browser.run("channel", channel=0)["state"] == "done"
+    again = browser.state()
+    assert again["packed"] and again["sheets"][0]["stale"] == [] and again["sheets"][0]["moved"] == 0
+    for k in ("coverage", "smallest_gap_px", "smallest_margin_px", "density"):
+        assert again["figures"][k] == pytest.approx(first["figures"][k], rel=1e-5), k
+    assert len(again["tries"]) == 1 and again["tries"][0]["name"] == first["tries"][0]["name"] and again["tries"][0]["kept"]
+    for name, found in channels(browser).items():
+        assert found[out] == pytest.approx(leaves[name][out], abs=1e-6)
+    # A value that changed meanwhile makes it stale as it would have before, and keeping it lays it out.
+    quick(browser, padding_px=12.0)
+    assert browser.state()["sheets"][0]["stale"] == ["padding 8 to 12 px"]
+    assert browser.run("keep", layout=again["tries"][0]["id"])["state"] == "done"
+    for _ in range(4):
+        browser.post(f"/api/projects/{browser.project}/undo", {"base": browser.state()["snapshot"]})
+    assert browser.state()["tries"][0] == first["tries"][0] and browser.state()["packed"]
+
+
+def test_a_stale_try_comes_back_stale(browser: Browser) -> None:
+    browser.upload(b__glb=crate())
+    quick(browser, map_px=512)
+    packed(browser)
+    quick(browser, padding_px=12.0)
+    told = browser.state()["sheets"][0]["stale"]
+    for channel in (1, 0):
+        assert browser.run("channel", channel=channel)["state"] == "done"
+    assert browser.state()["sheets"][0]["stale"] == told == ["padding 8 to 12 px"]

@@ -81,3 +81,77 @@ def test_several_files_keep_their_order_and_each_its_own_figures(browser: Browse
         assert o["was"]["islands"] == was["islands"], o["name"]
     assert next(o for o in found if o["name"] == "first-mirrored")["done"] == ["flip"]
     assert next(o for o in found if o["name"] == "second")["done"] == []
+
+
+@pytest.mark.parametrize("how", ["words", "fault", "stop", "moved"])
+def test_what_ends_on_the_way_leaves_the_project_as_it_was(browser: Browser, monkeypatch: pytest.MonkeyPatch, how: str) -> None:
+    """Its first steps stayed as undo steps of their own."""
+    from quilt_core.errors import Cancelled, QuiltError
+    from quilt_server.jobs.kinds import ready
+    from quilt_server.projects import state
+    from quilt_server.projects.models import Layout, Project, Snapshot
+
+    browser.upload(kit__obj=kit())
+    quick(browser)
+    before, counts = browser.state(), (Snapshot.objects.count(), Layout.objects.count())
+
+    def ends(job: Job) -> None:
+        assert Snapshot.objects.filter(proposal=True).exists(), "something was done before"
+        if how == "moved":
+            # Another tab's change comes in another process.
+            token = state._aside.set(None)
+            browser.change(settings={**before["settings"], "padding_px": 5.0})
+            state._aside.reset(token)
+            return real(job)
+        raise {"words": QuiltError("No layout was found."), "fault": RuntimeError("broken"), "stop": Cancelled("Stopped.")}[how]
+
+    real = ready.run_pack
+    monkeypatch.setattr(ready, "run_pack", ends)
+    done = browser.run("ready")
+    assert done["state"] == ("stopped" if how == "stop" else "failed")
+    after = browser.state()
+    if how == "moved":
+        assert "was changed while" in done["error"] and after["settings"]["padding_px"] == 5.0
+        assert after["undo"].startswith("Change padding")
+    else:
+        assert after == before
+        assert (Snapshot.objects.count(), Layout.objects.count()) == counts
+    assert not Snapshot.objects.filter(proposal=True).exists()
+    assert Project.objects.get(pk=browser.project).head_id == after["snapshot"]
+
+
+def test_a_worker_that_dies_on_the_way_leaves_the_project_as_it_was(browser: Browser) -> None:
+    from quilt_server.jobs.kinds.unwrap import Unwrap, run_unwrap
+    from quilt_server.jobs.worker import sweep
+    from quilt_server.projects.models import Project, Snapshot
+    from quilt_server.projects.state import steps_aside
+
+    browser.upload(kit__obj=kit())
+    quick(browser)
+    before = browser.state()
+    project = Project.objects.get(pk=browser.project)
+    job = Job.objects.create(project=project, kind="ready", state="running", params={"base": before["snapshot"]})
+    with steps_aside():
+        run_unwrap(Job(pk=job.pk, project=project, kind="ready", params={"base": before["snapshot"], **Unwrap().model_dump()}))
+    assert Snapshot.objects.filter(proposal=True).count() == 1
+    sweep()
+    assert not Snapshot.objects.filter(proposal=True).exists() and browser.state() == {**before, "job": None}
+    job.refresh_from_db()
+    assert job.state == "interrupted"
+
+
+def test_names_of_tries_never_come_twice(browser: Browser) -> None:
+    browser.upload(kit__obj=kit())
+    quick(browser, seconds=0.05)
+    for _ in range(3):
+        browser.run("pack")
+    first, _, last = (t["id"] for t in browser.state()["tries"])
+    for layout in (first, last):
+        if layout != last:
+            browser.post(
+                f"/api/projects/{browser.project}/tries/discard", {"base": browser.state()["snapshot"], "layout": layout, "discarded": True}
+            )
+    browser.post(f"/api/projects/{browser.project}/thin", {"keep": 0})
+    browser.run("pack")
+    names = [t["name"] for t in browser.state()["tries"]]
+    assert len(set(names)) == len(names) and names[-1] == "Try 4", names

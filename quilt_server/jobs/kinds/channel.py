@@ -25,6 +25,7 @@ from ..kind import Asked, Kind
 from ..landing import head_of, land
 from ..progress import StopFlag, steps
 from ..revision import Revision, opened
+from ..shelving import Back, fresh_inputs
 from ..writing import channels_of
 
 # Of the settings: what belongs to a channel, and comes back with it.
@@ -49,18 +50,21 @@ def run_channel(job: Job) -> None:
     if not _is_there(head, work, channel):
         raise QuiltError(f"No object has UVs in channel {channel}. The channel stays as it was.")
     files = dict(zip(head.files, head.files, strict=True))
-    settings = _next(settings, channel, bool(work))
+    shelf = {"layout": before.pk, "kept": head.kept, "fresh": fresh_inputs(head)}
+    again = settings["shelved"].get(str(channel), {})
+    settings = _next(settings, channel, bool(work), shelf)
     left_out = list(head.left_out)
     for w in work:
         w.write({"name": "channel", "channel": channel})
         w.new.save()
         files[w.old.pk] = w.new.pk
         here = FileKeys(w.old.pk, w.new.pk, w.follow()[0] if w.made else None)
-        shelf = str(w.channel)
-        kept = rekeyed(settings["shelved"][shelf], here.keys)
+        now = str(w.channel)
+        kept = rekeyed(settings["shelved"][now], here.keys)
         settings = FileKeys(w.old.pk, w.new.pk, None).settings(settings)
-        settings["shelved"][shelf] = kept
+        settings["shelved"][now] = kept
         left_out = [n for k in left_out for n in here.keys(k)]
+    back = Back(project, again, [files[f] for f in head.files])
     transforms = {}
     for file in steps(
         job, SourceFile.objects.filter(pk__in=files.values()), lambda f: f"Reading channel {channel} of {f.name}", (0.4, 0.8)
@@ -69,12 +73,14 @@ def run_channel(job: Job) -> None:
         if reading is None:
             reading = make_reading(file, kept_scene(file), channel)
             reading.save()
-        transforms[str(file.pk)] = identity(reading)
+        transforms[str(file.pk)] = back.rows.get(file.pk, identity(reading))
     snapshot = Snapshot(files=[files[f] for f in head.files], left_out=left_out, settings=settings)
     layout = Layout(project=project, kind="import", channel=channel, transforms=pack_arrays(transforms), recipe={})
     parts = parts_of(choose(snapshot, whole=True))
     measure(layout, parts, parts.whole(transforms), settings, stop=stop)
-    land(project, head, layout, f"Read channel {channel}", settings=settings, kept={}, files=snapshot.files, left_out=left_out)
+    snapshot.layout = layout
+    kept_tries = back.tries(snapshot)
+    land(project, head, layout, f"Read channel {channel}", settings=settings, kept=kept_tries, files=snapshot.files, left_out=left_out)
 
 
 def _laid(job: Job, head: Snapshot, before: Layout) -> list[Revision]:
@@ -102,19 +108,19 @@ def _is_there(head: Snapshot, work: list[Revision], channel: int) -> bool:
     return any(channel in w.also for w in work) or any(channel in m.channels for f in files for m in kept_scene(f).meshes)
 
 
-def _next(settings: dict[str, Any], channel: int, laid: bool) -> dict[str, Any]:
+def _next(settings: dict[str, Any], channel: int, laid: bool, shelf: dict[str, Any]) -> dict[str, Any]:
     """The settings with another channel: what was shelved with it, or what holds for whole objects where nothing was; once something was laid out, with a
-    sheet of its own."""
+    sheet of its own. `shelf`: what is kept of the present one beside its settings."""
     now = str(settings["channel_in"])
     out = settings | {"channel_in": channel, "welded": []}
     if settings["channel_out"] == settings["channel_in"]:
         # What was written where it was read stays so: another channel is not to be written over unasked.
         out["channel_out"] = channel
-    shelved = settings["shelved"] | {now: {k: settings[k] for k in SHELVED}}
+    shelved = settings["shelved"] | {now: {k: settings[k] for k in SHELVED} | shelf}
     again = shelved.pop(str(channel), None)
     out["shelved"] = shelved
     if again is not None:
-        out |= again
+        out |= {k: again[k] for k in SHELVED if k in again}
         # A recipe may be gone meanwhile.
         out["sheets"] = [s | {"recipe": s["recipe"] if s["recipe"] in settings["recipes"] else ""} for s in again["sheets"]]
         return out

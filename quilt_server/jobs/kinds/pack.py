@@ -27,8 +27,8 @@ from ...projects.opened import arrays_of
 from ...projects.reading import Chosen, Parts, choose, parts_of, sheet_numbers, sizes
 from ...projects.sheets import IN_RECIPE, of_sheet, sheet_by, sheets
 from ...projects.stale import WORDS, inputs_of
-from ...projects.state import advance, settings_of
-from ...projects.tries import kept_layout
+from ...projects.state import advance, project_now, settings_of
+from ...projects.tries import kept_layout, next_name
 from ..belonging import density_of, filled, some_only, spanning, strays
 from ..gridding import on_texels
 from ..kind import Asked, Islands, Kind, Real, Sheets, Whole, check_sheets
@@ -230,8 +230,8 @@ def _pack_one(
         layout.figures["sheets"][str(number)]["grid"] |= {"change": laid.change}
     coverage = layout.figures["sheets"][str(number)]["coverage"]
     with transaction.atomic():
-        project = Project.objects.select_for_update().get(pk=project.pk)
-        layout.name = f"Try {project.layouts.filter(kind='pack').count() + 1}"
+        project = project_now(project.pk)
+        layout.name = next_name(project)
         layout.save()
         if project.head_id != head.pk:
             return head, layout, True, True

@@ -15,9 +15,10 @@ from quilt_core.unwrap.scenes import beyond_saving, flattened
 
 from ...projects.measuring import lie_of, rows_of
 from ...projects.models import Job, Project, Snapshot
+from ...projects.proposals import drop
 from ...projects.reading import choose, parts_of
 from ...projects.sheets import sheets
-from ...projects.state import advance, readings, settings_of, source_files
+from ...projects.state import advance, readings, settings_of, source_files, steps_aside
 from ..kind import Asked, Kind, Real
 from ..landing import head_of
 from ..progress import StopFlag, say
@@ -56,10 +57,10 @@ class Flatten(Asked):
 
 
 class _Way:
-    """The steps from a bought kit to one that is ready, each landed before the next begins; what was done to which object."""
+    """The steps from a bought kit to one that is ready, each made on the one before and none a step of the project; what was done to which object."""
 
-    def __init__(self, job: Job, project: Project, head: Snapshot) -> None:
-        self.job, self.project, self.first, self.asked = job, project, head, dict(job.params)
+    def __init__(self, job: Job, head: Snapshot, chain: list[Snapshot]) -> None:
+        self.job, self.first, self.chain, self.asked = job, head, chain, dict(job.params)
         self.was = _figures(head)
         self.names = [str(n) for n in range(len(self.was))]
         self.done: dict[str, list[str]] = {k: [] for k in self.names}
@@ -67,8 +68,7 @@ class _Way:
 
     def step(self, what: str, run: Any, params: dict[str, Any]) -> bool:
         """Do one step on the project as it is now; whether there was anything to do."""
-        self.project.refresh_from_db()
-        before = self.project.head_id
+        before = self.head.pk
         self.job.params, self.job.result = {**params, "base": before}, {}
         try:
             run(self.job)
@@ -76,8 +76,7 @@ class _Way:
             if type(e) not in (QuiltError, NothingToDo) or what == "pack":
                 raise
             return False
-        self.project = Project.objects.get(pk=self.project.pk)
-        return self.project.head_id != before
+        return self.head.pk != before
 
     def note(self, what: str, places: set[int]) -> None:
         """Write down that a step was done to objects, named by where they stand among all."""
@@ -87,9 +86,8 @@ class _Way:
 
     @property
     def head(self) -> Snapshot:
-        """The project's state now."""
-        assert self.project.head is not None
-        return self.project.head
+        """The state that the next step is made on."""
+        return self.chain[-1] if self.chain else self.first
 
 
 def _figures(head: Snapshot) -> list[dict[str, Any]]:
@@ -118,10 +116,23 @@ def _mirrored(head: Snapshot) -> set[int]:
 
 
 def run_ready(job: Job) -> None:
-    """Do the whole way; what was done before a stop stays, as undo steps of its own."""
-    project, head, _ = head_of(job)
+    """Do the whole way. It is one step of the project, or none: whatever ends it before leaves the project as it was."""
+    head = head_of(job)[1]
     say(job, "Looking at what there is")
-    way = _Way(job, project, head)
+    with steps_aside() as chain:
+        way = _Way(job, head, chain)
+        try:
+            packed = _gone(way)
+        except BaseException:
+            drop([s.pk for s in reversed(chain)])
+            raise
+    _as_one_step(way)
+    _tell(way, packed)
+
+
+def _gone(way: _Way) -> dict[str, Any]:
+    """Do all steps; what the packing says of itself."""
+    job = way.job
     asked = way.asked
     unwrap = Unwrap(stretch=asked["stretch"], material_borders=asked["material_borders"]).model_dump()
     for what, run, params in (("relax", run_flatten, {"stretch": asked["stretch"]}), ("unwrap", run_unwrap, unwrap)):
@@ -140,9 +151,13 @@ def run_ready(job: Job) -> None:
     if asked["twins"]:
         way.step("twins", run_twins, Twins().model_dump())
     way.step("pack", run_pack, Pack(sheets=[s["id"] for s in sheets(settings_of(way.head))]).model_dump())
-    packed = dict(job.result)
-    job.params = {**asked, "base": head.pk}
-    _as_one_step(way)
+    return dict(job.result)
+
+
+def _tell(way: _Way, packed: dict[str, Any]) -> None:
+    """Write what was done to which object, and what it came to."""
+    job = way.job
+    job.params = {**way.asked, "base": way.first.pk}
     now = _figures(way.head)
     figures = way.head.layout.figures if way.head.layout else {}
     sheet: dict[str, Any] = next(iter(figures.get("sheets", {}).values()), {})
@@ -178,25 +193,25 @@ def run_flatten(job: Job) -> None:
 
 
 def _as_one_step(way: _Way) -> None:
-    """Put all steps into one: undo goes back to where the way began."""
+    """Make the last of the steps the project's next one: undo goes back to where the way began.
+
+    Raises
+    ------
+    QuiltError : the project moved on meanwhile
+    """
+    last, steps = way.head, [s.pk for s in reversed(way.chain)]
     with transaction.atomic():
-        project = Project.objects.get(pk=way.project.pk)
-        last = project.head
-        if last is None or last.pk != way.head.pk:
-            return
-        steps: list[int] = []
-        at: Snapshot | None = last
-        while at is not None and at.pk != way.first.pk:
-            steps.append(at.pk)
-            at = at.parent
-        if at is None:
-            return
-        project.head = way.first
-        way.project = project
-        advance(
-            project, "Make it ready", way.first, last.layout, files=last.files, left_out=last.left_out, settings=last.settings, kept=last.kept
-        )  # fmt: skip
-        Snapshot.objects.filter(pk__in=steps).delete()
+        project = Project.objects.get(pk=way.job.project_id)
+        moved = project.head_id != way.first.pk
+        if not moved and way.chain:
+            way.chain[:] = [
+                advance(
+                    project, "Make it ready", way.first, last.layout, files=last.files, left_out=last.left_out, settings=last.settings, kept=last.kept
+                )
+            ]  # fmt: skip
+        drop(steps)
+    if moved:
+        raise QuiltError("The project was changed while it was made ready, so nothing was done. Make it ready again.")
 
 
 KINDS = (Kind("ready", run_ready, Ready), Kind("flatten", run_flatten, Flatten))

@@ -20,6 +20,16 @@ def hold(apps, schema_editor):
     blob.objects.bulk_create([blob(project_id=p, sha=s) for p, s in sorted((p, s) for p, s in found if s in there)], ignore_conflicts=True)
 
 
+def count(apps, schema_editor):
+    """The number of the last try of every project, by the names that tries have."""
+    layout = apps.get_model("projects", "Layout")
+    for project in apps.get_model("projects", "Project").objects.all():
+        names = list(layout.objects.filter(project=project, kind="pack").values_list("name", flat=True))
+        numbers = [int(n[4:]) for n in names if n.startswith("Try ") and n[4:].isdecimal() and len(n) < 12]
+        project.tried = max([len(names), *numbers])
+        project.save(update_fields=["tried"])
+
+
 class Migration(migrations.Migration):
 
     dependencies = [
@@ -27,6 +37,11 @@ class Migration(migrations.Migration):
     ]
 
     operations = [
+        migrations.AddField(
+            model_name='project',
+            name='tried',
+            field=models.IntegerField(default=0),
+        ),
         migrations.AddField(
             model_name='snapshot',
             name='broken',
@@ -44,4 +59,5 @@ class Migration(migrations.Migration):
             },
         ),
         migrations.RunPython(hold, migrations.RunPython.noop),
+        migrations.RunPython(count, migrations.RunPython.noop),
     ]
