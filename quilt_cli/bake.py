@@ -25,9 +25,7 @@ from . import files
 
 def add(commands: Any, common: argparse.ArgumentParser, tiles: Any) -> None:
     """The words of this command."""
-    b = commands.add_parser(
-        "bake", parents=[common], help="bake test maps of a layout that is done; an object called name_high gives its detail to name_low"
-    )
+    b = commands.add_parser("bake", parents=[common])
     b.add_argument("--out", type=Path, required=True, metavar="DIR", help="an empty folder for the maps and the report")
     b.add_argument("--tiles", type=tiles, default=(1, 1), metavar="CxR", help="tiles of the sheet (1x1)")
     b.add_argument("--maps", type=_maps, default=MAPS, metavar="LIST", help=f"which maps: {', '.join(MAPS)} (all)")

@@ -17,7 +17,7 @@ if TYPE_CHECKING:
 
 def add(commands: Any, common: argparse.ArgumentParser, p: argparse.ArgumentParser) -> None:
     """The words of the command. `common` and `p`: the options of `pack`, which hold where there is no job file."""
-    c = commands.add_parser("batch", help="one job over many assets: each is packed, proven and delivered on its own")
+    c = commands.add_parser("batch")
     c.add_argument(
         "where",
         metavar="DIR-or-LIST",

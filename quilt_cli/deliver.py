@@ -30,7 +30,7 @@ from . import meshes as handing
 
 def add(commands: Any, common: argparse.ArgumentParser, tiles: Any) -> None:
     """The words of this command."""
-    d = commands.add_parser("deliver", parents=[common], help="templates, tile images and the proof for files whose layout is done")
+    d = commands.add_parser("deliver", parents=[common])
     d.add_argument("--out", type=Path, required=True, metavar="DIR", help="an empty folder for all that is made")
     d.add_argument("--tiles", type=tiles, default=(1, 1), metavar="CxR", help="tiles of the sheet (1x1)")
     d.add_argument("--padding", type=float, metavar="PX", help="that the layout was made with (8 at 2048)")

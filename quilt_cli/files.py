@@ -5,6 +5,7 @@ from __future__ import annotations
 import os
 import sys
 from collections.abc import Iterator, Mapping
+from functools import cache
 from pathlib import Path
 from typing import ClassVar, Protocol
 
@@ -88,9 +89,16 @@ def read(path: Path, unit_m: float, root: Path | None = None) -> Scene:
     except OSError as e:
         raise FileError(str(path), e.strerror or "it cannot be opened") from e
     unit, beside = formats.unit_for(path.name, unit_m), Beside(path.parent, root)
+    _warm()
     # A child reads it first: what crashes a library, or takes more than it may, ends there.
     bounded(lambda limit: _read_through(data, path.name, unit, Opened(beside, limit, len(data))), path.name, len(data))
     return formats.read(data, path.name, unit, beside)
+
+
+@cache
+def _warm() -> None:
+    """Have the compiled kernels here before a child is made, which would load them for itself alone."""
+    formats.read(b"v 0 0 0\nv 1 0 0\nv 0 1 0\nf 1 2 3\n", "warm.obj", 1.0, {})
 
 
 def _read_through(data: bytes, name: str, unit: float, beside: Mapping[str, bytes]) -> None:

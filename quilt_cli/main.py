@@ -7,14 +7,30 @@ import json
 import os
 import sys
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
-from quilt_core.delivery import report
 from quilt_core.errors import DoesNotFit, QuiltError
-from quilt_core.model.scene import Scene
-from quilt_core.pack import Recipe
 
-from . import bake, batch, deliver, files, packing, run, survey, unwrap, user
+if TYPE_CHECKING:
+    from quilt_core.model.scene import Scene
+
+# What each command does. Its options, and all that it works with, are loaded where it is called: asking what there is takes no time.
+COMMANDS = {
+    "demo": "load the demo and start the web application",
+    "start": "start the web application",
+    "inspect": "what is in the files and what is wrong with their UVs",
+    "verify": "prove the layout that the files share; exit 1 where it fails",
+    "pack": "even the density and pack all files into one sheet",
+    "deliver": "templates, tile images and the proof for files whose layout is done",
+    "bake": "bake test maps of a layout that is done; an object called name_high gives its detail to name_low",
+    "unwrap": "make new UVs for what has none or cannot be saved",
+    "mend": "repair UVs, in the order that is given",
+    "ready": "the whole way for a bought kit: what is good stays, the rest is made anew, flipped back, evened, packed, proven",
+    "run": "do a job file: the same as in the browser, without one",
+    "batch": "one job over many assets: each is packed, proven and delivered on its own",
+    "survey": "the density of all assets of a library, before anything is packed",
+    "user": "accounts of an installation that a team shares",
+}
 
 
 def _tiles(text: str) -> tuple[int, int]:
@@ -31,18 +47,57 @@ def _map(text: str) -> int:
 
 
 def _allowed(text: str) -> tuple[str, ...]:
+    from quilt_core.delivery import report
+
     kinds = tuple(k.strip() for k in text.split(","))
     if not all(k in report.ALLOWED for k in kinds):
         raise argparse.ArgumentTypeError(f"'{text}' is not a list of {', '.join(report.ALLOWED)}, as in mirrored,self")
     return kinds
 
 
-def parser(usual: dict[str, Any] | None = None) -> argparse.ArgumentParser:
-    """The words of the command line; see `cli.md`. `usual`: of `pack`, values of a recipe."""
+class _Commands:
+    """The words of the commands as their modules add them."""
+
+    def __init__(self, top: argparse.ArgumentParser) -> None:
+        self.of = top.add_subparsers(dest="command", required=True, metavar="COMMAND")
+
+    def add_parser(self, name: str, **given: Any) -> argparse.ArgumentParser:
+        """The parser of a command; what it does stands in `COMMANDS`."""
+        return self.of.add_parser(name, help=COMMANDS[name], description=f"{COMMANDS[name][0].upper()}{COMMANDS[name][1:]}.", **given)
+
+
+def parser(usual: dict[str, Any] | None = None, only: str | None = None) -> argparse.ArgumentParser:
+    """The words of the command line; see `cli.md`.
+
+    Parameters
+    ----------
+    usual : of `pack`, values of a recipe; only : a command whose options are wanted, "" for none; None for those of all
+    """
     top = argparse.ArgumentParser(prog="quilt", description="Even texel density, packed UV islands, proven layouts.")
-    commands = top.add_subparsers(dest="command", required=True, metavar="COMMAND")
-    for name, text in (("demo", "load the demo and start the web application"), ("start", "start the web application")):
-        c = commands.add_parser(name, help=text)
+    commands = _Commands(top)
+    for name in COMMANDS:
+        if only is not None and name != only:
+            commands.add_parser(name)
+    for names, add in _GROUPS:
+        if only is None or only in names:
+            add(_Only(commands, only), usual)
+    return top
+
+
+class _Only(_Commands):
+    """The same for one command of several that a module adds: the options of the others go nowhere."""
+
+    def __init__(self, commands: _Commands, only: str | None) -> None:
+        self.commands, self.only = commands, only
+
+    def add_parser(self, name: str, **given: Any) -> argparse.ArgumentParser:
+        """See `_Commands`."""
+        return self.commands.add_parser(name, **given) if self.only in (None, name) else argparse.ArgumentParser(add_help=False, **given)
+
+
+def _serving(commands: _Commands, _: dict[str, Any] | None) -> None:
+    for name in ("demo", "start"):
+        c = commands.add_parser(name)
         c.add_argument("--port", type=int, default=8321, help="where it listens on this machine (8321)")
         c.add_argument("--data", type=Path, help="where projects are kept")
         c.add_argument(
@@ -63,15 +118,25 @@ def parser(usual: dict[str, Any] | None = None) -> argparse.ArgumentParser:
         )
         c.add_argument("--results", type=Path, metavar="DIR", help="where the results of such batches go (the data folder)")
         c.add_argument("--scheduler", metavar="tcp://HOST:PORT", help="a Dask scheduler for such batches (this machine's cores)")
+
+
+def _common() -> argparse.ArgumentParser:
+    """Options of all that reads mesh files."""
+    from . import files
+
     common = argparse.ArgumentParser(add_help=False)
     common.add_argument("files", nargs="+", type=Path, metavar="FILE", help="mesh files: glTF, OBJ, PLY, USD, COLLADA")
     common.add_argument("--map", type=_map, default=2048, metavar="PX", help="map size (2048)")
     common.add_argument("--unit", choices=files.UNITS, default="m", help="unit of files that do not say (m)")
     common.add_argument("--channel-in", type=int, default=0, metavar="N", help="UV channel that is read (0)")
     common.add_argument("--json", action="store_true", help="print the figures as JSON")
-    i = commands.add_parser("inspect", parents=[common], help="what is in the files and what is wrong with their UVs")
+    return common
+
+
+def _looking(commands: _Commands, _: dict[str, Any] | None) -> None:
+    i = commands.add_parser("inspect", parents=[_common()])
     i.add_argument("--tiles", type=_tiles, default=(1, 1), metavar="CxR", help="tiles that count as inside (1x1)")
-    v = commands.add_parser("verify", parents=[common], help="prove the layout that the files share; exit 1 where it fails")
+    v = commands.add_parser("verify", parents=[_common()])
     v.add_argument("--padding", type=float, metavar="PX", help="also ask for this gap")
     v.add_argument("--margin", type=float, metavar="PX", help="also ask for this margin")
     v.add_argument(
@@ -81,21 +146,57 @@ def parser(usual: dict[str, Any] | None = None) -> argparse.ArgumentParser:
         metavar="KINDS",
         help="what is no reason to fail: faults of single islands that came with their UVs, mirrored and self (overlap themselves), and twins (cover the same texels)",
     )
-    p = packing.options(_tiles)
-    packing.add(commands, common, p, usual)
-    deliver.add(commands, common, _tiles)
-    bake.add(commands, common, _tiles)
-    unwrap.add(commands, common, p)
+
+
+def _packing(commands: _Commands, usual: dict[str, Any] | None) -> None:
+    from . import packing
+
+    packing.add(commands, _common(), packing.options(_tiles), usual)
+
+
+def _delivering(commands: _Commands, _: dict[str, Any] | None) -> None:
+    from . import deliver
+
+    deliver.add(commands, _common(), _tiles)
+
+
+def _baking(commands: _Commands, _: dict[str, Any] | None) -> None:
+    from . import bake
+
+    bake.add(commands, _common(), _tiles)
+
+
+def _unwrapping(commands: _Commands, _: dict[str, Any] | None) -> None:
+    from . import packing, unwrap
+
+    unwrap.add(commands, _common(), packing.options(_tiles))
+
+
+def _by_job(commands: _Commands, _: dict[str, Any] | None) -> None:
+    from . import batch, packing, run, survey
+
     run.add(commands)
-    batch.add(commands, common, p)
+    batch.add(commands, _common(), packing.options(_tiles))
     survey.add(commands, _map)
+
+
+def _people(commands: _Commands, _: dict[str, Any] | None) -> None:
+    from . import user
+
     user.add(commands)
-    return top
+
+
+_GROUPS = (
+    (("demo", "start"), _serving), (("inspect", "verify"), _looking), (("pack",), _packing), (("deliver",), _delivering), (("bake",), _baking),
+    (("unwrap", "mend", "ready"), _unwrapping), (("run", "batch", "survey"), _by_job), (("user",), _people),
+)  # fmt: skip
 
 
 def main(argv: list[str] | None = None) -> int:
     """Run a command; returns the exit code of `cli.md`."""
-    args = parser().parse_args(argv)
+    words = sys.argv[1:] if argv is None else argv
+    only = next((w for w in words if w in COMMANDS), "")
+    args = parser(only=only).parse_args(words)
     if args.command in ("demo", "start"):
         from quilt_server.launch import Where, serve
 
@@ -111,7 +212,9 @@ def main(argv: list[str] | None = None) -> int:
     try:
         if getattr(args, "recipe", None) is not None:
             # What stands on the command line holds over the recipe.
-            args = parser(packing.recipe_options(args.recipe)).parse_args(argv)
+            from . import packing
+
+            args = parser(packing.recipe_options(args.recipe), only).parse_args(words)
         return int(globals()["_" + args.command](args))
     except DoesNotFit as e:
         print(f"quilt: {e}", file=sys.stderr)
@@ -122,6 +225,8 @@ def main(argv: list[str] | None = None) -> int:
 
 
 def _scenes(args: argparse.Namespace) -> list[Scene]:
+    from . import files
+
     if args.channel_in < 0:
         raise QuiltError("A UV channel is 0 or more.")
     out = []
@@ -137,6 +242,8 @@ def _say(args: argparse.Namespace, figures: dict[str, Any], text: list[str]) -> 
 
 
 def _inspect(args: argparse.Namespace) -> int:
+    from quilt_core.delivery import report
+
     r = report.inspect_report(_scenes(args), args.channel_in, args.map, args.tiles)
     lines = [f"{len(r['objects'])} objects, {r['islands']} islands, density at {args.map} px:"]
     for o in r["objects"]:
@@ -154,6 +261,8 @@ def _inspect(args: argparse.Namespace) -> int:
 
 
 def _verify(args: argparse.Namespace) -> int:
+    from quilt_core.delivery import report
+
     r = report.verify_report(_scenes(args), args.channel_in, args.map, args.padding, args.margin, args.allow)
     gap, margin = (("none" if r[k] is None else f"{r[k]:.3f} px") for k in ("smallest_gap_px", "smallest_margin_px"))
     verdict = "; ".join([r["verdict"], *r["reasons"], *r["faults"]])
@@ -175,6 +284,8 @@ def _verify(args: argparse.Namespace) -> int:
 
 
 def _deliver(args: argparse.Namespace) -> int:
+    from . import deliver
+
     r = deliver.deliver(args, _scenes(args))
     lines = [
         f"{r['verdict']}.",
@@ -187,24 +298,34 @@ def _deliver(args: argparse.Namespace) -> int:
 
 
 def _pack(args: argparse.Namespace) -> int:
+    from . import packing
+
     figures, lines = packing.pack(args, lambda: _scenes(args))
     _say(args, figures, lines)
     return 0 if figures["ok"] else 1
 
 
 def _run(args: argparse.Namespace) -> int:
+    from . import run
+
     return run.run(args)
 
 
 def _survey(args: argparse.Namespace) -> int:
+    from . import survey
+
     return survey.run(args)
 
 
 def _batch(args: argparse.Namespace) -> int:
+    from . import batch
+
     return batch.run(args)
 
 
 def _bake(args: argparse.Namespace) -> int:
+    from . import bake
+
     r = bake.run(args, _scenes(args))
     lines = [f"tile {t['tile']}: {', '.join(t['maps'])}; {t['twice']} texels written twice, {t['missed']} missed" for t in r["tiles"]]
     _say(args, r, lines or ["No island lies on these tiles."])
@@ -212,6 +333,10 @@ def _bake(args: argparse.Namespace) -> int:
 
 
 def _unwrap(args: argparse.Namespace) -> int:
+    from quilt_core.pack import Recipe
+
+    from . import unwrap
+
     padding = args.padding if args.padding is not None else 8 * args.map / 2048
     margin = args.margin if args.margin is not None else padding / 2
     return _unfit(
@@ -221,10 +346,14 @@ def _unwrap(args: argparse.Namespace) -> int:
 
 
 def _mend(args: argparse.Namespace) -> int:
+    from . import unwrap
+
     return _unfit(args, *unwrap.mend(args, _scenes(args)))
 
 
 def _ready(args: argparse.Namespace) -> int:
+    from . import packing, unwrap
+
     if args.channel_out < 0:
         raise QuiltError("A UV channel is 0 or more.")
     found, lines = unwrap.ready(args, _scenes(args), packing.recipe_of(args))

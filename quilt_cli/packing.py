@@ -123,7 +123,7 @@ def recipe_options(path: Path) -> dict[str, Any]:
 
 def add(commands: Any, common: argparse.ArgumentParser, p: argparse.ArgumentParser, usual: dict[str, Any] | None = None) -> None:
     """The words of `pack`; `usual` are values of a recipe, which hold where the command line says nothing."""
-    k = commands.add_parser("pack", parents=[common, p], help="even the density and pack all files into one sheet")
+    k = commands.add_parser("pack", parents=[common, p])
     k.add_argument(
         "--keep-texels",
         action="store_true",

@@ -14,7 +14,7 @@ from quilt_core.errors import FileError
 
 def add(commands: Any) -> None:
     """The words of the command."""
-    c = commands.add_parser("run", help="do a job file: the same as in the browser, without one")
+    c = commands.add_parser("run")
     c.add_argument("job", type=Path, metavar="JOB", help="a job file, .toml or .json; docs/jobs.md says what stands in it")
     c.add_argument("--in", type=Path, dest="folder", metavar="DIR", help="the folder of the mesh files (that of the job file)")
     c.add_argument("--out", type=Path, metavar="DIR", help="another folder, for what is written (NAME-out beside the job file)")

@@ -22,7 +22,7 @@ from .batch import Told
 
 def add(commands: Any, size: Any) -> None:
     """The words of the command; `size` reads a map size."""
-    c = commands.add_parser("survey", help="the density of all assets of a library, before anything is packed")
+    c = commands.add_parser("survey")
     c.add_argument("where", metavar="DIR-or-LIST", help="a folder or address of mesh files, or a text file with one path a line")
     c.add_argument("--out", type=Path, required=True, metavar="DIR", help="where survey.html, survey.csv and survey.json go")
     c.add_argument("--map", type=size, default=2048, metavar="PX", help="map size of assets without pictures of their own (2048)")

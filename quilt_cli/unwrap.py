@@ -49,19 +49,17 @@ def add(commands: Any, common: argparse.ArgumentParser, pack: argparse.ArgumentP
     some.add_argument("--objects", action="append", metavar="PATTERN", help="only objects whose name or path is like this (repeatable)")
     out = argparse.ArgumentParser(add_help=False)
     out.add_argument("--out", type=Path, required=True, metavar="DIR", help="another folder than that of the files, for what is written")
-    u = commands.add_parser("unwrap", parents=[common, out, how, some], help="make new UVs for what has none or cannot be saved")
+    u = commands.add_parser("unwrap", parents=[common, out, how, some])
     u.add_argument("--only", choices=("bad", "all"), default="bad", help="what has no UVs or cannot be saved (bad), or everything (all)")
     u.add_argument("--padding", type=float, metavar="PX", help="between islands (8 at 2048)")
     u.add_argument("--margin", type=float, metavar="PX", help="to the border (half the padding)")
     u.add_argument("--seconds", type=float, default=2.0, metavar="S", help="for the packing (2)")
     u.add_argument("--passes", type=int, metavar="N", help="bound the packing by so many passes in place of the seconds")
     u.add_argument("--seed", type=int, default=0, metavar="N", help="another number searches in another way (0)")
-    m = commands.add_parser("mend", parents=[common, out, some], help="repair UVs, in the order that is given")
+    m = commands.add_parser("mend", parents=[common, out, some])
     m.add_argument("--do", type=_steps, required=True, metavar="LIST", help=f"some of {','.join(STEPS)}, in order")
     m.add_argument("--margin", type=float, metavar="PX", help="to the border, for into-tile (4 at 2048)")
-    commands.add_parser(
-        "ready", parents=[common, pack, how, some], help="the whole way: what is bad anew, flipped back, evened, packed, proven"
-    )
+    commands.add_parser("ready", parents=[common, pack, how, some])
 
 
 def _steps(text: str) -> list[str]:

@@ -5,21 +5,23 @@ from __future__ import annotations
 from collections import Counter
 from collections.abc import Collection, Sequence
 from dataclasses import dataclass, replace
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 import shapely
 from numpy.typing import NDArray
 
-from ..arrange.sheet import SheetPacking
 from ..measure.proof import LayoutProof, outside, prove, twins_of
 from ..model.scene import Floats, Scene
 from ..model.tiles import Grid
-from ..pack import Recipe
 from ..uv.analysis import IDENTITY, MeshIslands, analyse, object_density, transform_regions
 from ..uv.density import Spread, densities, spread, world_areas
 from ..uv.stretch import stretch
 from ..words import counted
+
+if TYPE_CHECKING:  # a report of a layout that is there needs no packer
+    from ..arrange.sheet import SheetPacking
+    from ..pack import Recipe
 
 Analysed = tuple[Scene, list[MeshIslands | None]]
 

@@ -15,7 +15,6 @@ import numpy as np
 import shapely
 from numba import njit
 from numpy.typing import NDArray
-from scipy.optimize import linprog
 from scipy.sparse import coo_matrix
 
 from ..model.scene import Floats
@@ -247,6 +246,8 @@ def step(shapes: Shapes, state: State, gaps: Gaps, frame: Frame, reach: float, g
     # The simplex method is quicker on small programmes, and now and then a hundred times slower on large ones.
     large = matrix.shape[0] > 4000
     options = {"time_limit": 15.0 if large else 2.0}
+    from scipy.optimize import linprog  # loads for as long as a small packing takes
+
     found = linprog(cost, A_ub=matrix.tocsc(), b_ub=limit, bounds=bounds, method="highs-ipm" if large else "highs-ds", options=options)
     if found.x is None or found.status != 0:
         return None

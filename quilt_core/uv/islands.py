@@ -13,7 +13,6 @@ from numba import njit
 from numpy.typing import NDArray
 from scipy.sparse import coo_matrix
 from scipy.sparse.csgraph import connected_components
-from scipy.spatial import cKDTree
 
 from ..model.scene import Floats, Ints, Mesh, UvChannel
 
@@ -219,6 +218,8 @@ def merged_positions(positions: Floats) -> NDArray[np.int64]:
     cells = np.floor((positions - positions.min(axis=0)) / (reach / np.sqrt(3)))
     cell, n = number_rows(cells)
     first = first_of(cell, n)
+    from scipy.spatial import cKDTree  # loads much, and few meshes need it
+
     pairs = cKDTree(positions[first]).query_pairs(reach, output_type="ndarray")
     graph = coo_matrix((np.ones(len(pairs), np.int8), (pairs[:, 0], pairs[:, 1])), shape=(n, n))
     return connected_components(graph, directed=False)[1].astype(np.int64)[cell]  # type: ignore[no-any-return]
