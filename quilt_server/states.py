@@ -110,7 +110,7 @@ def _fixed(head: Snapshot) -> dict[str, Any]:
 
 
 # Five people on as many projects, each with what they just went back from; of a large kit it is megabytes.
-_told = Recent(64, lambda head: json.dumps(_fixed(head), allow_nan=False), size=len, room=64 << 20, proofs=True)
+_told = Recent(64 << 20, lambda head: json.dumps(_fixed(head), allow_nan=False), size=lambda told: max(len(told), 1 << 20), proofs=True)
 
 
 def _verdict(row: dict[str, Any]) -> dict[str, Any] | None:

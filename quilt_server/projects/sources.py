@@ -30,13 +30,13 @@ from quilt_core.model.scene import Floats, Mesh, Scene
 from quilt_core.uv.analysis import IDENTITY, MeshIslands, analyse
 
 from . import files
+from .cache import Cache
 from .geometry import build, island_starts
 from .models import Original, Reading, SourceFile
 from .revisions import given_islands, revisions_of
 
 # Named by what they are made from, so they never grow old; pages of them are read when they are looked at.
-_islands_open: dict[str, FileIslands] = {}
-_MOST_OPEN = 1000
+_islands_open: Cache[FileIslands] = Cache(1000)
 
 
 def store(data: bytes) -> str:
@@ -153,9 +153,7 @@ def kept_islands(file: SourceFile, channel: int, welded: bool) -> FileIslands:
     found = _islands_open.get(path.name)
     if found is None:
         found = islands_of(*_opened(path, lambda: _keep_islands(path, islands_in(file, kept_scene(file), channel, welded), channel)))
-        while len(_islands_open) >= _MOST_OPEN:
-            _islands_open.pop(next(iter(_islands_open)), None)
-        _islands_open[path.name] = found
+        _islands_open.keep(path.name, found)
     return found
 
 
