@@ -67,7 +67,7 @@ class _Commands:
 
 
 def parser(usual: dict[str, Any] | None = None, only: str | None = None) -> argparse.ArgumentParser:
-    """The words of the command line; see `cli.md`.
+    """The words of the command line.
 
     Parameters
     ----------
@@ -193,7 +193,7 @@ _GROUPS = (
 
 
 def main(argv: list[str] | None = None) -> int:
-    """Run a command; returns the exit code of `cli.md`."""
+    """Run a command; returns its exit code: 0 done, 1 a check failed, 2 wrong use or a file that cannot be read, 3 it does not fit."""
     words = sys.argv[1:] if argv is None else argv
     only = next((w for w in words if w in COMMANDS), "")
     args = parser(only=only).parse_args(words)

@@ -28,7 +28,7 @@ def add(commands: Any) -> None:
 
 
 def run(args: argparse.Namespace) -> int:
-    """Do it; the exit code of `cli.md`."""
+    """Do it; returns the exit code."""
     folder = args.folder or args.job.parent
     out = args.out or args.job.parent / f"{args.job.stem}-out"
     if out.resolve() == folder.resolve():

@@ -251,6 +251,7 @@ def take_proposal(request: HttpRequest, project_id: int, body: Take) -> Project:
     project = project_of(project_id)
     on(project, body.base)
     take(project, proposal_of(project, body.snapshot))
+    project.jobs.filter(kind="propose").update(dropped=True)  # used
     return project
 
 

@@ -12,11 +12,12 @@ from .jobs.kinds import checked
 from .jobs.progress import WAITS, part_of
 from .jobs.wake import wake
 from .projects.asker import current_id
+from .projects.made import made_of
 from .projects.models import Job
 from .projects.people import job_of, jobs
 from .projects.state import settings_of
 from .rights import CHANGE, LOOK, SIGNED_IN
-from .schemas.asked import AtWork, JobIn, JobOut
+from .schemas.asked import AtWork, JobIn, JobOut, MadeOut
 
 router = Router()
 
@@ -77,6 +78,23 @@ def jobstate_of(request: HttpRequest, job_id: int, wait: float = 0.0) -> JobOut:
     while time.monotonic() < until and not Job.objects.filter(pk=job_id, state__in=Job.OVER).exists():
         time.sleep(0.01)
     return _job(get_object_or_404(Job.objects.defer("draft"), pk=job_id))
+
+
+@router.get("/projects/{project_id}/made", response=list[MadeOut])
+@LOOK
+def made(request: HttpRequest, project_id: int) -> list[MadeOut]:
+    """What work left with a project: to be shown wherever it is opened, until it is used, made again or dropped."""
+    found = made_of(project_of(project_id))
+    return [MadeOut(job=_job(m.job), stale=m.stale, made=m.job.created.isoformat()) for m in found]
+
+
+@router.post("/jobs/{job_id}/drop", response=JobOut)
+@CHANGE
+def drop_made(request: HttpRequest, job_id: int) -> JobOut:
+    """What a job left is wanted no more."""
+    job = job_of(job_id)
+    Job.objects.filter(pk=job.pk).update(dropped=True)
+    return _job(job)
 
 
 @router.post("/jobs/{job_id}/stop", response=JobOut)

@@ -1,4 +1,4 @@
-"""The figures of inspection, packing and proof as plain dictionaries; `cli.md` names the keys."""
+"""The figures of inspection, packing and proof as plain dictionaries, whose keys are those of every report."""
 
 from __future__ import annotations
 

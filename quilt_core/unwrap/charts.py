@@ -42,6 +42,8 @@ def charts_of(s: Surface, wish: Wish, stop: Stop = lambda: False, tell: Tell = l
     may = allowed_edges(s, wish.cell)
     must = (wish.must | ((np.abs(s.bend) > _FOLDED) & (s.twin >= 0))) & may
     wish = replace(wish, must=must)
+    if not (may & ~must).any():
+        return _finished(s, must, wish, stop, tell)  # nothing hangs together that could be parted
     mirror = mirror_of(s, wish.cell) if wish.alike else None
     if mirror is not None:
         return _by_half(s, wish, mirror, stop, tell)

@@ -14,7 +14,7 @@ from .closing import closed, opened
 from .parts import allowed_edges, corners, flat_sides, outlines, part_of
 from .skin import Laying, Revised, Skin, bare_laying, laying_of, revised, skin_of
 from .threads import Stop
-from .topology import Mask, Numbers, grouped
+from .topology import Mask, Numbers
 from .trial import Tell, Wish, judge
 
 LEAST_STRETCH, MOST_STRETCH = 1.02, 4.0
@@ -158,18 +158,20 @@ def _must(skin: Skin, options: Options, old: UvChannel | None) -> Mask:
 def _apart(uv: Floats, chart: Numbers, regions: object) -> Floats:
     """UVs with every chart turned to its least box and set on shelves, a little apart from the next."""
     shapes = np.asarray(regions, object)
-    out = uv.copy()
-    boxes = np.zeros((len(shapes), 2))
-    for k, (shape, mine) in enumerate(zip(shapes, grouped(chart, len(shapes)), strict=True)):
-        corners = shapely.get_coordinates(shapely.minimum_rotated_rectangle(shape)) if not shapely.is_empty(shape) else np.zeros((0, 2))
-        if len(corners) >= 4:
-            sides = np.diff(corners[:3], axis=0)
-            along = sides[int(np.argmax(np.linalg.norm(sides, axis=1)))]
-            angle = -np.arctan2(along[1], along[0])
-            turn = np.array([[np.cos(angle), -np.sin(angle)], [np.sin(angle), np.cos(angle)]])
-            out[mine] = out[mine] @ turn.T
-        out[mine] -= out[mine].min(axis=0)
-        boxes[k] = out[mine].max(axis=0)
+    count = len(shapes)
+    at, of = shapely.get_coordinates(shapely.minimum_rotated_rectangle(shapes), return_index=True)
+    first = np.searchsorted(of, np.arange(count + 1))
+    box = np.flatnonzero(np.diff(first) >= 4)  # those that have one
+    sides = np.stack([at[first[box] + k + 1] - at[first[box] + k] for k in range(2)], axis=1)
+    along = sides[np.arange(len(box)), np.linalg.norm(sides, axis=2).argmax(axis=1)]
+    angle = np.zeros(count)
+    angle[box] = -np.arctan2(along[:, 1], along[:, 0])
+    c, s = np.cos(angle[chart]), np.sin(angle[chart])
+    out = np.column_stack([c * uv[:, 0] - s * uv[:, 1], s * uv[:, 0] + c * uv[:, 1]])
+    low, boxes = np.full((count, 2), np.inf), np.zeros((count, 2))
+    np.minimum.at(low, chart, out)
+    out -= low[chart]
+    np.maximum.at(boxes, chart, out)
     corner = shelves(boxes)
     return out + corner[chart]
 

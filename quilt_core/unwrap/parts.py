@@ -11,7 +11,7 @@ from scipy.sparse import coo_matrix
 from scipy.sparse.csgraph import connected_components
 
 from ..model.scene import Floats
-from .topology import Borders, Cut, Mask, Numbers, Surface, after, cut
+from .topology import Borders, Cut, Mask, Numbers, Surface, after, cut, ranges
 
 _LEVEL, _PLANE = np.radians(0.1), np.cos(np.radians(1.0))  # faces of a flat side bend by less, and all of it from its middle direction
 _SIDE, _WORTH = 4, 0.01  # triangles, and share of the area, that a flat side has at least
@@ -93,15 +93,21 @@ def flat_sides(s: Surface) -> Mask:
 def outlines(c: Cut, b: Borders, uv: Floats) -> NDArray[np.object_]:
     """The region (n,) of every chart by its border loops, the longest one outside; empty where it has none."""
     out = np.full(c.charts, shapely.Polygon(), object)
-    row = c.rows.reshape(-1)
-    rings: list[list[Floats]] = [[] for _ in range(c.charts)]
-    for k, chart in enumerate(b.chart.tolist()):
-        at = row[b.edges[b.first[k] : b.first[k + 1]]]
-        if len(at) >= 3:
-            rings[chart].append(uv[at])
-    for chart, found in enumerate(rings):
-        if found:
-            sizes = [float(np.prod(np.ptp(r, axis=0))) for r in found]
-            first = int(np.argmax(sizes))
-            out[chart] = shapely.Polygon(found[first], [r for k, r in enumerate(found) if k != first])
+    size = np.diff(b.first)
+    which = np.flatnonzero(size >= 3)
+    if not len(which):
+        return out
+    at = uv[c.rows.reshape(-1)[b.edges[ranges(b.first[which], b.first[which + 1])]]]
+    first = np.r_[0, np.cumsum(size[which])[:-1]]
+    rings = shapely.linearrings(at, indices=np.repeat(np.arange(len(which)), size[which]))
+    box = np.prod(np.maximum.reduceat(at, first) - np.minimum.reduceat(at, first), axis=1)
+    # For each chart the longest first: the others are its holes.
+    order = np.lexsort((np.arange(len(which)), -box, b.chart[which]))
+    charts, of = np.unique(b.chart[which][order], return_inverse=True)
+    shell = np.r_[True, np.diff(of) > 0]
+    rest = np.flatnonzero(~shell)
+    rest = rest[np.lexsort((order[rest], of[rest]))]
+    turn = np.concatenate([np.flatnonzero(shell), rest])
+    turn = turn[np.argsort(of[turn], kind="stable")]
+    out[charts] = shapely.polygons(rings[order[turn]], indices=of[turn])
     return out

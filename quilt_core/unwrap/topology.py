@@ -17,6 +17,7 @@ from scipy.sparse import coo_matrix
 from scipy.sparse.csgraph import connected_components
 
 from ..model.scene import Floats
+from .chains import chains
 
 Numbers = NDArray[np.int64]
 Mask = NDArray[np.bool_]
@@ -211,20 +212,8 @@ def borders(s: Surface, c: Cut, seam: Mask) -> Borders:
     follows = leaves[row[after(h)]]
     position = np.full(len(s.twin), -1)
     position[h] = np.arange(len(h))
-    label = np.full(len(h), -1)
-    edges: list[int] = []
-    first = [0]
-    to = position[follows]
-    for begin in range(len(h)):
-        if label[begin] >= 0:
-            continue
-        at = begin
-        while at >= 0 and label[at] < 0:
-            label[at] = len(first)
-            edges.append(int(h[at]))
-            at = int(to[at])
-        first.append(len(edges))
-    found, starts = np.array(edges, np.int64), np.array(first, np.int64)
+    order, starts = chains(position[follows])
+    found = h[order]
     chart = c.chart[found[starts[:-1]] // 3] if len(found) else np.zeros(0, np.int64)
     loops = np.bincount(chart, minlength=c.charts)
     border = np.bincount(c.chart[h // 3], minlength=c.charts)

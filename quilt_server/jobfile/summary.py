@@ -67,7 +67,7 @@ def ordered(rows: list[Row], least: float | None, greatest: float | None) -> lis
 
 
 def report(rows: list[Row], seconds: float, workers: int) -> Row:
-    """As `cli.md` has it."""
+    """As the command prints it."""
     kept = ("name", "state", "why", "coverage", "density_px_per_m", "ok", "seconds")
     more = ("verdict", "islands", "notes", "kind", "peak_mb")
     assets = [{k: r.get(k) for k in kept} | {k: r[k] for k in more if k in r} for r in rows]

@@ -64,6 +64,8 @@ def interrupted(job: Job, state: str, words: str) -> None:
     ended: dict[str, object] = {"state": state, "error": words, "draft": b""}
     if job.kind == "ready":
         drop(list(Snapshot.objects.filter(project=job.project_id, proposal=True, created__gte=job.created).values_list("pk", flat=True)))
+    elif job.kind == "propose" and job.progress.get("proposals"):
+        ended["result"] = {"base": job.params["base"], "proposals": job.progress["proposals"]}  # those that were found are there
     elif job.kind == "open" and job.project.head_id is not None:
         ended = {"state": "done", "result": {"name": job.project.name}}  # its last step was done; how it ended alone was not written
     elif job.kind in _FILLS:

@@ -159,7 +159,7 @@ class Snapshot(models.Model):
 
 class Job(models.Model):
     """Work for the worker process. state: waiting, running, done, failed, stopped, interrupted. `span`: which part of the whole the present step is,
-    known in the process that works."""
+    known in the process that works. `dropped`: what it left is wanted no more, see `made`."""
 
     OVER: ClassVar = ("done", "failed", "stopped", "interrupted")
     span = (0.0, 1.0)
@@ -171,6 +171,7 @@ class Job(models.Model):
     progress = models.JSONField(default=dict)
     draft = models.BinaryField(default=b"")
     cancel = models.BooleanField(default=False)
+    dropped = models.BooleanField(default=False)
     error = models.TextField(default="")
     result = models.JSONField(default=dict)
     output_sha = models.CharField(max_length=64, default="")

@@ -11,6 +11,7 @@ from django.db import connection, transaction
 from quilt_core.errors import QuiltError
 
 from . import files
+from .made import last_made
 from .models import Job, Layout, Original, Project, ProjectBlob, Snapshot, SourceFile
 from .shown import ENDING
 from .sources import derived_names
@@ -90,12 +91,9 @@ def forget(project: Project, keep: int) -> int:
 
 
 def _last_outputs(project: Project) -> list[int]:
-    """The newest delivery, test bake and job at all: the page may still show or ask for them."""
-    found = [project.jobs.order_by("-pk").values_list("pk", flat=True).first()]
-    found += (
-        project.jobs.filter(kind=k, state="done").order_by("-pk").values_list("pk", flat=True).first() for k in ("deliver", "bake", "save")
-    )
-    return [k for k in found if k is not None]
+    """The newest work at all, and what work left with the project: the page may still show or ask for it."""
+    newest = project.jobs.order_by("-pk").values_list("pk", flat=True).first()
+    return [*([] if newest is None else [newest]), *(j.pk for j in last_made(project))]
 
 
 def named_by(found: Iterable[SourceFile]) -> set[str]:

@@ -31,6 +31,14 @@ class JobOut(Schema):
     mine: bool
 
 
+class MadeOut(Schema):
+    """Work that left something with the project; `stale`: of another state than it has now; `made`: when."""
+
+    job: JobOut
+    stale: bool
+    made: str
+
+
 class AtWork(Schema):
     """A job that is not over, of a project that is not open; `part` of it (0 to 1) is done after so many seconds, where that is known."""
 

@@ -7,6 +7,7 @@ from typing import Any
 
 import pytest
 from django.core.files.uploadedfile import SimpleUploadedFile
+from django.test import Client
 
 from quilt_server import signing
 from quilt_server.api import api
@@ -14,7 +15,7 @@ from quilt_server.projects.asker import Right
 from quilt_server.projects.models import Layout, Snapshot
 
 from .test_namesakes import flat
-from .test_team import OPEN, Person, mira, paths, team, tomas  # noqa: F401  (fixtures)
+from .test_team import OPEN, PASSWORD, Person, mira, paths, team, tomas  # noqa: F401  (fixtures)
 
 pytestmark = pytest.mark.django_db(transaction=True)
 
@@ -157,3 +158,41 @@ def test_who_is_not_signed_in_is_not_read(mira: Person) -> None:  # noqa: F811
     body = json.dumps({"name": "mira", "password": "p", "more": "z" * 100_000})
     assert nobody.ask("POST", "/api/sign-in", data=body, content_type="application/json")[0] == 413
     assert mira.ask("GET", "/api/projects")[0] == 200
+
+
+def test_every_address_that_changes_something_asks_for_header_origin_host_and_token(mira: Person) -> None:  # noqa: F811
+    number = mira.project()
+    before = mira.state(number)
+    token = mira.client.cookies["csrftoken"].value
+    changes = 0
+    for path, operation in operations():
+        url = path
+        for name in ("project_id", "job_id", "layout_id", "file_id", "batch_id", "asset_id"):
+            url = url.replace("{" + name + "}", str(number))
+        for method in set(operation.methods) - {"GET"}:
+            changes += 1
+            sent: dict[str, Any] = {"data": "{}", "content_type": "application/json"}
+            good = {"x-quilt": "1", "x-csrftoken": token}
+            bare = Client(enforce_csrf_checks=True)
+            bare.cookies = mira.client.cookies
+            for headers, status in (
+                ({k: v for k, v in good.items() if k != "x-quilt"}, 403), (good | {"origin": "http://elsewhere.example"}, 403),
+                (good | {"host": "elsewhere.example"}, 400), ({"x-quilt": "1"}, 403), (good | {"x-csrftoken": "a" * 64}, 403),
+            ):  # fmt: skip
+                answer = bare.generic(method, url, headers=headers, **sent)
+                assert answer.status_code == status, (method, url, headers, answer.status_code, answer.content[:200])
+    assert changes > 25 and mira.state(number) == before
+
+
+def test_a_session_is_another_one_once_somebody_signs_in_and_none_once_they_leave() -> None:
+    """A session that was known before cannot be used after (fixation), nor one that ended (replay)."""
+    person = Person("lena", sign_in=False)
+    person.client.session.save()
+    person.client.cookies["sessionid"] = known = "a" * 32
+    assert person.ask("POST", "/api/sign-in", {"name": "lena", "password": PASSWORD})[0] == 200
+    mine = person.client.cookies["sessionid"].value
+    assert mine != known
+    assert person.ask("POST", "/api/sign-out", {})[0] == 200
+    for old in (known, mine):
+        person.client.cookies["sessionid"] = old
+        assert person.ask("GET", "/api/projects")[0] == 401

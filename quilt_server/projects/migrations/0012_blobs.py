@@ -43,6 +43,11 @@ class Migration(migrations.Migration):
             field=models.IntegerField(default=0),
         ),
         migrations.AddField(
+            model_name='job',
+            name='dropped',
+            field=models.BooleanField(default=False),
+        ),
+        migrations.AddField(
             model_name='snapshot',
             name='broken',
             field=models.BooleanField(default=False),

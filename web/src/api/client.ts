@@ -8,6 +8,7 @@ export type Settings = components['schemas']['Settings']
 export type ProjectRow = components['schemas']['ProjectOut']
 export type Figures = components['schemas']['Figures']
 export type Try = components['schemas']['TryOut']
+export type Made = components['schemas']['MadeOut']
 export type Fault = components['schemas']['FaultOut']
 
 /** What every change has to carry: our own header, and where people sign in the token of this page. */

@@ -252,6 +252,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/jobs/{job_id}/drop": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Drop Made
+         * @description What a job left is wanted no more.
+         */
+        post: operations["quilt_server_work_drop_made"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/jobs/{job_id}/stop": {
         parameters: {
             query?: never;
@@ -579,6 +599,26 @@ export interface paths {
          * @description Start work on a project; see `jobs/kinds`.
          */
         post: operations["quilt_server_work_start_job"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/projects/{project_id}/made": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Made
+         * @description What work left with a project: to be shown wherever it is opened, until it is used, made again or dropped.
+         */
+        get: operations["quilt_server_work_made"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -1440,6 +1480,17 @@ export interface components {
              */
             onto: boolean;
         };
+        /**
+         * MadeOut
+         * @description Work that left something with the project; `stale`: of another state than it has now; `made`: when.
+         */
+        MadeOut: {
+            job: components["schemas"]["JobOut"];
+            /** Made */
+            made: string;
+            /** Stale */
+            stale: boolean;
+        };
         /** MapPlan */
         MapPlan: {
             /** Density */
@@ -2093,7 +2144,8 @@ export interface components {
         };
         /**
          * ShelfIn
-         * @description What belongs to a channel that is not worked on just now, and comes back with it; `kept`: the try that each of its sheets keeps.
+         * @description What belongs to a channel that is not worked on just now, and comes back with it; `layout`: how it was left, `kept`: the try that
+         *     each of its sheets kept, and `fresh`: which inputs of those were as they are in the layout.
          */
         ShelfIn: {
             /**
@@ -2117,6 +2169,13 @@ export interface components {
              */
             channel_out: number;
             /**
+             * Fresh
+             * @default {}
+             */
+            fresh: {
+                [key: string]: string[];
+            };
+            /**
              * Held
              * @default []
              */
@@ -2128,6 +2187,8 @@ export interface components {
             kept: {
                 [key: string]: number;
             };
+            /** Layout */
+            layout?: number | null;
             /** Map Px */
             map_px: number;
             /**
@@ -2636,6 +2697,28 @@ export interface operations {
             };
         };
     };
+    quilt_server_work_drop_made: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                job_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["JobOut"];
+                };
+            };
+        };
+    };
     quilt_server_work_stop_job: {
         parameters: {
             query?: never;
@@ -3117,6 +3200,28 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["JobOut"];
+                };
+            };
+        };
+    };
+    quilt_server_work_made: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MadeOut"][];
                 };
             };
         };

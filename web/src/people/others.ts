@@ -22,7 +22,10 @@ async function take(now: Now, project: number): Promise<void> {
   const { state, job, waiting, looked, reload } = useQuilt.getState()
   if (job) tell(null)
   if (!state || state.id !== project || job || waiting || looked !== null) return
+  const was = useTold.getState().work
   tell(now.work ?? null)
+  // What their work left is there for everybody.
+  if (was && !now.work) void useQuilt.getState().restore()
   if (now.snapshot === state.snapshot) return
   await reload()
   if (useQuilt.getState().state?.id !== project) return

@@ -5,6 +5,7 @@ import { Deliver } from './Deliver'
 import { Even } from './Even'
 import { Gather } from './Gather'
 import { Inspect } from './Inspect'
+import { MadeHere } from './MadeHere'
 import { Mend } from './Mend'
 import { Title } from './parts'
 import { Prove } from './Prove'
@@ -21,6 +22,7 @@ export function Worksheet() {
     )
   return (
     <Box h="100%" overflowY="auto" p="4" bg="sheet">
+      <MadeHere stage={stage} />
       {stage === 'Gather' && <Gather />}
       {stage === 'Inspect' && <Inspect />}
       {stage === 'Mend' && <Mend />}

@@ -69,6 +69,7 @@ export function following(
     const { layout = 0 } = get().state ?? {}
     const result = job.state === 'done' ? ended(job, layout ?? 0, get().stage === stage) : {}
     set({ job: null, message: job.error, ...result })
+    void get().restore()
     if (job.state === 'done' && job.kind === 'deliver') download(`/api/jobs/${job.id}/output`)
     if (job.state === 'done' && job.kind === 'save') download(`/api/jobs/${job.id}/saved`)
     if (job.state === 'done' && job.kind === 'alike') {

@@ -12,6 +12,7 @@ import { asideTwins } from '../scene/twins'
 import { bringing } from './bringing'
 import { following } from './following'
 import { handling } from './hand'
+import { keeping } from './made'
 import { picking } from './picking'
 import { against } from './under'
 import type { Quilt } from './types'
@@ -44,6 +45,7 @@ const fresh = () => ({
   delivered: null,
   shownMap: '',
   refusedChange: null,
+  made: [],
 })
 
 /** Settings in words, for whoever typed them. */
@@ -256,6 +258,7 @@ export const useQuilt = create<Quilt>((set, get) => {
       })
       await show(data, asking)
       if (opened !== id) return
+      void get().restore()
       if (data.job !== null) {
         const running = await api.GET('/api/jobs/{job_id}', { params: { path: { job_id: data.job } } })
         // What somebody else asked for is shown in the bar; what it left comes as their other changes do.
@@ -284,6 +287,7 @@ export const useQuilt = create<Quilt>((set, get) => {
     ...handling(set, get),
     ...against(set, get),
     ...bringing(set, get, follow, looking),
+    ...keeping(set, get),
     setThrough: (through) => set({ through }),
     showAlone(keys) {
       set({ alone: keys && new Set(keys) })
@@ -351,6 +355,7 @@ export const useQuilt = create<Quilt>((set, get) => {
           api.POST('/api/projects/{project_id}/take', { ...at(), body: { base: proposals.base, snapshot: looked } }),
         )
         if (!get().message) set({ proposals: null, note: 'Taken: these are the UVs now.' })
+        void get().restore()
       }),
     setPreview: (preview) => set({ preview: { ...get().preview, ...preview } }),
     setUnit: (unit) => set({ unit }),

@@ -1,4 +1,4 @@
-import type { Fault, Job, Settings, State } from '../api/client'
+import type { Fault, Job, Made, Settings, State } from '../api/client'
 import type { Edge, Edges, Face, Faces, Point, Points } from '../scene/edges'
 import type { Move } from '../scene/hand'
 import type { Piece } from '../scene/pieces'
@@ -298,6 +298,12 @@ export interface Quilt extends Handling, Against {
   putPicture: (tile: number, file: File) => Promise<void>
   setPreview: (preview: { padding_px?: number; margin_px?: number }) => void
   say: (message: string) => void
+  /** What work left with the project, here or elsewhere, until it is used, made again or dropped. */
+  made: Made[]
+  /** Asks for it, and shows what belongs to the project as it is now. */
+  restore: () => Promise<void>
+  showMade: (made: Made) => void
+  drop: (made: Made) => Promise<void>
   /** Settings that were refused since the project moved on or the application did not answer, to be set again. */
   refusedChange: { settings: Partial<Settings>; words: string } | null
   again: () => Promise<void>
