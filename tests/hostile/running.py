@@ -21,8 +21,9 @@ from tests.kit.processes import ROOT, children, free_port, wait_for
 class Running:
     """The program on a data folder."""
 
-    def __init__(self, data: Path, *more: str, **env: str) -> None:
-        self.data, self.port = data, free_port()
+    def __init__(self, data: Path, *more: str, port: int = 0, **env: str) -> None:
+        self.data, self.port = data, port or free_port()
+        self.url = f"http://localhost:{self.port}"
         self.cookies: dict[str, str] = {}
         command = [sys.executable, "-m", "quilt_cli", "start", "--port", str(self.port), "--data", str(data), *more]
         self.output = data.parent / f"{data.name}.{self.port}.txt"
@@ -111,9 +112,9 @@ def _form(files: dict[str, bytes]) -> tuple[bytes, str]:
 
 
 @contextlib.contextmanager
-def running(data: Path, *more: str, **env: str) -> Iterator[Running]:
+def running(data: Path, *more: str, port: int = 0, **env: str) -> Iterator[Running]:
     """The program, stopped again."""
-    found = Running(data, *more, **env)
+    found = Running(data, *more, port=port, **env)
     try:
         yield found
     finally:
