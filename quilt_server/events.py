@@ -26,7 +26,7 @@ from .sharing import now_of
 from .work import work_in_all
 
 router = Router()
-OFTEN = 0.1  # seconds between two looks at the number of the last change
+OFTEN = 0.2  # seconds between two looks at the number of the last change
 APART = 0.2  # seconds between two events of a stream at least
 ALIVE = 10.0  # seconds after which a stream says that it is there, which also finds out whether somebody listens
 MOST_STREAMS = 64  # pages that may listen; the next ones ask again every other second

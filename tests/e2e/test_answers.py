@@ -157,3 +157,14 @@ def test_a_server_that_is_away_is_told_over_the_page_and_gone_when_it_is_back(ch
         stage(page, "Arrange")
         expect(page.get_by_role("textbox", name="Padding", exact=True)).to_have_value("12")
     page.close()
+
+
+def test_a_page_that_nobody_uses_asks_for_nothing(page: Page, address: str, patches: Path) -> None:
+    """15 requests in 30 s it was; figures of processor time: `python -m tests.hostile.idle`."""
+    start(page, address, "Idle", patches)
+    idle(page)
+    page.wait_for_timeout(1000)
+    asked: list[str] = []
+    page.on("request", lambda r: asked.append(r.url))
+    page.wait_for_timeout(6000)
+    assert not asked

@@ -10,7 +10,7 @@ import { Working } from './Working'
 
 /** The bar of a project: its name, undo and redo, what is being done and what else is. */
 export function Bar({ leave }: { leave: () => void }) {
-  const { state, job, waiting, step } = useParts('state', 'job', 'waiting', 'step')
+  const { state, job, waiting, step, refusedChange } = useParts('state', 'job', 'waiting', 'step', 'refusedChange')
   const { text: told, work } = useTold()
   return (
     <Flex as="header" align="center" gap="3" px="3" h="40px" flexShrink="0" position="relative">
@@ -49,7 +49,15 @@ export function Bar({ leave }: { leave: () => void }) {
       </Flex>
       {state && <Others but={state.id} />}
       <Text color="faded">
-        {job ? 'Working' : waiting ? 'Saving' : state?.may_change === false ? 'To look at' : 'All saved'}
+        {job
+          ? 'Working'
+          : waiting
+            ? 'Saving'
+            : refusedChange
+              ? 'Not saved'
+              : state?.may_change === false
+                ? 'To look at'
+                : 'All saved'}
       </Text>
       <Me />
       <NightSwitch />

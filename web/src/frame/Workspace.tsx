@@ -156,12 +156,12 @@ function Said() {
         {message || `The step "${broken}" could not be shown. The project went back to the step before it.`}
       </Text>
       {message && refusedChange && (
-        <Button size="2xs" onClick={() => void again()}>
+        <Button size="2xs" bg="indigo" color="sheet" onClick={() => void again()}>
           Apply {refusedChange.words}
         </Button>
       )}
       {message && !state && (
-        <Button size="2xs" onClick={() => void open(Number(location.pathname.split('/')[2]))}>
+        <Button size="2xs" bg="indigo" color="sheet" onClick={() => void open(Number(location.pathname.split('/')[2]))}>
           Try again
         </Button>
       )}

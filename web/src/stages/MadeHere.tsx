@@ -42,15 +42,16 @@ function Row({ made, drop }: { made: Made; drop?: () => void }) {
   const { name, file } = KINDS[made.job.kind]
   return (
     <Flex align="center" gap="2" py="1" borderBottom="1px dashed" borderColor="thread">
-      <Text flex="1" minW="0" fontSize="sm">
-        {name}, {moment(made.made)}
+      <Box flex="1" minW="0" fontSize="sm">
+        <Text>
+          {name}, {moment(made.made)}
+        </Text>
         {made.stale && (
-          <Text as="span" color="madder">
-            {' '}
+          <Text color="madder" fontSize="xs">
             stale: the project changed since
           </Text>
         )}
-      </Text>
+      </Box>
       {file && (
         <Link
           href={`/api/jobs/${made.job.id}/${file}`}

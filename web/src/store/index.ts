@@ -223,7 +223,8 @@ export const useQuilt = create<Quilt>((set, get) => {
   function settle(settings: Partial<Settings>): void {
     if (pending.includes(settings)) pending.splice(pending.indexOf(settings), 1)
     const { state } = get()
-    if (state) set({ state: overlaid(state) })
+    // What was shown ahead of an answer goes with it, whatever that was.
+    if (state) set({ state: overlaid(state), preview: {} })
     repaint()
   }
 

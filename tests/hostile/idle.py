@@ -1,0 +1,69 @@
+"""What the program costs while nobody does anything: `python -m tests.hostile.idle [SECONDS]` opens a project in Chromium, waits, and prints the share of a core that
+page, server and worker took, and how many requests the page made."""
+
+from __future__ import annotations
+
+import sys
+import tempfile
+import time
+from pathlib import Path
+
+import psutil
+from playwright.sync_api import sync_playwright
+
+from tests.e2e.steps import start
+from tests.e2e.test_whole_job import ARGS
+from tests.hostile.running import running
+from tests.shapes import grid_obj
+
+
+def seconds_of(pids: set[int]) -> float:
+    """Processor time of some processes so far."""
+    total = 0.0
+    for pid in pids:
+        try:
+            t = psutil.Process(pid).cpu_times()
+        except psutil.NoSuchProcess:
+            continue
+        total += t.user + t.system
+    return total
+
+
+def measured(folder: Path, seconds: float) -> dict[str, float]:
+    """Shares of a core, and requests, over so many seconds with a page open."""
+    mesh = folder / "patches.obj"
+    mesh.write_bytes(grid_obj(9))
+    with running(folder / "data") as r, sync_playwright() as p:
+        browser = p.chromium.launch(executable_path="/usr/bin/chromium", args=ARGS)
+        page = browser.new_page(viewport={"width": 1280, "height": 800})
+        start(page, r.url, "Idle", mesh)
+        page.wait_for_timeout(12_000)
+        asked: list[str] = []
+        page.on("request", lambda request: asked.append(request.url))
+        worker = set(r.named("quilt_server.jobs.worker"))
+        server = set(r.processes()) - worker
+        renderers = {q.pid for q in psutil.process_iter(["cmdline"]) if "--type=renderer" in " ".join(q.info["cmdline"] or ())}
+        groups = {"worker": worker, "server": server, "page": renderers}
+        before, begin = {k: seconds_of(v) for k, v in groups.items()}, time.monotonic()
+        page.wait_for_timeout(1000 * seconds)
+        passed = time.monotonic() - begin
+        out = {k: (seconds_of(v) - before[k]) / passed for k, v in groups.items()}
+        browser.close()
+    return out | {"requests": float(len(asked))}
+
+
+def main() -> int:
+    """Measure and print."""
+    seconds = float(sys.argv[1]) if len(sys.argv) > 1 else 60.0
+    with tempfile.TemporaryDirectory() as folder:
+        found = measured(Path(folder), seconds)
+    shares = {k: v for k, v in found.items() if k != "requests"}
+    print(
+        ", ".join(f"{k} {v:.2%}" for k, v in shares.items()),
+        f"together {sum(shares.values()):.2%}, {found['requests']:.0f} requests in {seconds:.0f} s",
+    )
+    return 0
+
+
+if __name__ == "__main__":
+    sys.exit(main())
