@@ -1,4 +1,4 @@
-"""What bringing in and changing costs in the running application: `python -m bench.change [small|middle|heap|million ...]`.
+"""What bringing in and changing costs in the running application: `python -m bench.change [tree|small|middle|heap|million ...]`.
 
 The application is started on a data folder of its own and asked over its API as the browser asks: from the request to the answer that the job is
 over, the new state, the changed rows and the faults. Beside each the same measured whole, in this process, as a ratio.
@@ -118,7 +118,23 @@ def sets() -> dict[str, Callable[[], dict[str, bytes]]]:
             "far.obj": far_patches(),
         }
 
+    def tree() -> dict[str, bytes]:
+        """18,051 islands: branches side by side, and leaves of twelve shapes, all of a shape on each other."""
+        lines, rows = [], 0
+        for k in range(18_051):
+            leaf, at = k >= 51, np.array([k % 97, k // 97 % 97, k // 9409], float)
+            kind = k % 12
+            low = np.array([0.02 + 0.07 * (kind % 4), 0.7 + 0.08 * (kind // 4)]) if leaf else np.array([0.02 * k % 0.9, 0.1 * (k // 9)])
+            size = np.array([0.05, 0.06]) if leaf else np.array([0.015, 0.08])
+            for x, y in ((0, 0), (1, 0), (1, 1), (0, 1)):
+                lines.append("v {:.4f} {:.4f} {:.4f}".format(*(at + (x, y, 0))))
+                lines.append("vt {:.6f} {:.6f}".format(*(low + size * (x, y))))
+            lines.append("f " + " ".join(f"{rows + c}/{rows + c}" for c in range(1, 5)))
+            rows += 4
+        return {"tree.obj": "\n".join(lines).encode()}
+
     return {
+        "tree": tree,
         "small": lambda: {"boxes.obj": far_patches(18, 4, 0.0)},
         "middle": lambda: {"patches.obj": far_patches(300, 9, 2.0, largest=0.15)},
         "heap": heap,
@@ -131,7 +147,7 @@ def main() -> None:
     from quilt_core.measure.lie import measured, updated
     from quilt_core.measure.shapes import joined
 
-    for name in sys.argv[1:] or ["small", "middle", "heap", "million"]:
+    for name in sys.argv[1:] or ["tree", "small", "middle", "heap", "million"]:
         with tempfile.TemporaryDirectory() as folder:
             app = App(Path(folder))
             files = sets()[name]()

@@ -21,6 +21,7 @@ from ..model.scene import Floats
 from ..model.tiles import corners_of
 from ..uv.twins import is_twin
 from . import kernels
+from .places import MOST_ROWS, Met, Places, places_of, told
 from .shapes import IslandShapes, Whole
 
 LEAST_OVERLAP = 0.01 / 2048**2  # UV units squared that two islands must share to overlap: a hundredth of a texel of a 2048 px map
@@ -30,6 +31,7 @@ _ENTRIES = 40_000  # of all short lists together
 _MOST = 12_000_000  # pairs of boxes that meet; above that the first ones stand for the heap
 _CHUNK = 100_000  # pairs that a kernel is given at once, so that a stop is heard
 _THREADS = 2  # kernels let go of the interpreter
+_DEEP = 1000  # others that an island shares area with, above which all is measured by places
 _MUCH = 0.3  # of all islands; when more moved, everything is measured
 
 Stop = Callable[[], bool]
@@ -275,7 +277,64 @@ def measured(shapes: IslandShapes, rows: Floats, sheet: Whole, stop: Stop = lamb
 
 def _whole(shapes: IslandShapes, rows: Floats, sheet: Whole, stop: Stop) -> Lie:
     m = Measure(shapes, rows, sheet, shapes.boxes(rows), stop)
-    lie = blank(sheet, m.box)
+    places = places_of(shapes, rows, sheet, m.here)
+    if places is not None and (lie := _by_place(m, places)) is not None:
+        return lie
+    return _by_pairs(m)
+
+
+def _by_place(m: Measure, places: Places) -> Lie | None:
+    """The same, each place measured once; None where places meet too often for that."""
+    n, lie, first = m.shapes.count, blank(m.sheet, m.box), places.first
+    m.place(first)
+    i, j = m.candidates(first, first, 0.0)
+    if len(i) > _MOST:
+        return None
+    number = np.full(n, -1)
+    number[first] = np.arange(len(first))
+    same = np.flatnonzero(places.size > 1)
+    p, q = np.r_[number[i], same], np.r_[number[j], same]
+    forth, back = (m.shared(first[a], first[b]) for a, b in ((p, q), (q, p)))
+    real = [area > LEAST_OVERLAP for area, _ in (forth, back)]
+    met = Met(p, q, *((np.where(r, -area, np.nan), at.astype(np.float32)) for r, (area, at) in zip(real, (forth, back), strict=True)))
+    if met.rows(places) > MOST_ROWS:
+        return None
+    twin = [is_twin(area, m.area[first[p]], m.area[first[q]]) & r for r, (area, _) in zip(real, (forth, back), strict=True)]
+
+    def count(a: Whole, before: Whole, after: Whole, pair: Whole, turned: bool) -> None:
+        ahead, behind = (1, 0) if turned else (0, 1)
+        for into, of in ((lie.overlaps, real), (lie.twins, twin)):
+            into += np.bincount(a, before * of[behind][pair] + after * of[ahead][pair], n).astype(np.int32)
+
+    told(places, met, count, (lie.over_with, lie.over_area, lie.over_at), n)
+    open_ = places.only(~lie.buried)
+    first, reach = open_.first, lists(n)[2]
+    if len(first):
+        m.place(first)
+        i, j = m.candidates(first, first, reach)
+        tile = (m.tile[i] == m.tile[j]).all(axis=1)
+        number[first] = np.arange(len(first))
+        same = np.flatnonzero(open_.size > 1)
+        p, q = np.r_[number[i[tile]], same], np.r_[number[j[tile]], same]
+        near = Met(p, q, *(_gap_or_none(m, first[a], first[b], reach) for a, b in ((p, q), (q, p))))
+        if len(i) > _MOST or near.rows(open_) > MOST_ROWS:
+            return None
+        told(open_, near, None, (lie.near_with, lie.near_gap, lie.near_at), n)
+    return lie
+
+
+def _gap_or_none(m: Measure, i: Whole, j: Whole, reach: float) -> tuple[Floats, NDArray[np.float32]]:
+    """Gap (k,) of pairs of islands of one tile, NaN of those that share area or are farther apart than `reach`; and its middle (k, 2)."""
+    meet = (m.box[i, :2] < m.box[j, 2:]).all(axis=1) & (m.box[j, :2] < m.box[i, 2:]).all(axis=1)
+    apart = np.ones(len(i), bool)
+    apart[meet] = m.shared(i[meet], j[meet])[0] <= LEAST_OVERLAP
+    gap, at = np.full(len(i), np.nan), np.zeros((len(i), 2))
+    gap[apart], at[apart] = m.gaps(i[apart], j[apart], np.full(int(apart.sum()), reach))
+    return np.where(np.isfinite(gap), gap, np.nan), at.astype(np.float32)
+
+
+def _by_pairs(m: Measure) -> Lie:
+    shapes, lie = m.shapes, blank(m.sheet, m.box)
     if len(m.here):
         m.place(np.arange(shapes.count))
         for found in m.overlapping(m.here, m.here):
@@ -300,6 +359,9 @@ def updated(
     """
     n = shapes.count
     if bool(old.cut[0]) or old.count != n or len(old_rows) != n:
+        return measured(shapes, rows, sheet, stop)
+    if int(old.overlaps.max(initial=0)) > _DEEP and places_of(shapes, rows, sheet, np.flatnonzero(sheet >= 0)) is not None:
+        # Each moved island of a deep heap would ask for the lists of all that lie there; by places the whole costs less.
         return measured(shapes, rows, sheet, stop)
     moved = (old.sheet != sheet) | ((rows != old_rows).any(axis=1) & ((sheet >= 0) | (old.sheet >= 0)))
     if moved.sum() > max(50, _MUCH * n):

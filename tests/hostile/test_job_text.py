@@ -2,15 +2,18 @@
 
 from __future__ import annotations
 
+import os
+import subprocess
+import sys
 import time
 from pathlib import Path
 
 import pytest
 
-from quilt_cli.main import main
 from quilt_core.errors import FileError
 from quilt_server.jobfile import text
 from quilt_server.jobfile.checking import MOST_BYTES, checked_apart
+from tests.kit.processes import ROOT
 
 DEEP = ".".join("a" * 1 for _ in range(20_000))
 
@@ -53,12 +56,12 @@ def test_names_with_many_dots_are_no_deep_keys() -> None:
     assert text.read(body.encode(), "dots.toml").name.startswith("a.b")
 
 
-def test_a_date_ends_the_command_in_a_line(tmp_path: Path, capsys: pytest.CaptureFixture[str]) -> None:
+def test_a_date_ends_the_command_in_a_line(tmp_path: Path) -> None:
     """It ended in a traceback."""
     (tmp_path / "d.toml").write_text("job = 1\nname = 2026-12-01\n")
-    assert main(["run", str(tmp_path / "d.toml")]) == 2
-    said = capsys.readouterr().err
-    assert len(said.strip().splitlines()) == 1 and "is a date" in said
+    command = [sys.executable, "-m", "quilt_cli", "run", str(tmp_path / "d.toml")]
+    done = subprocess.run(command, cwd=ROOT, env={**os.environ, "PYTHONPATH": str(ROOT)}, capture_output=True, text=True, check=False)
+    assert done.returncode == 2 and len(done.stderr.strip().splitlines()) == 1 and "is a date" in done.stderr
 
 
 def test_what_a_request_brings_is_read_elsewhere() -> None:
