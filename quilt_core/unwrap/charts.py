@@ -14,7 +14,7 @@ from .dividing import divided
 from .flatten import Flat
 from .joining import joined
 from .mirror import Mirror, mirror_of, mirrored_seams
-from .parts import allowed_edges, part_of, seam_cost
+from .parts import allowed_edges, defects, part_of, seam_cost
 from .regions import between_lines, regions_of, seams_between
 from .shorter import smoothed
 from .simpler import drawn, simpler
@@ -29,6 +29,11 @@ _COARSE = 12.0  # of the first guess by merging: it begins with few regions
 _LARGE, _COPY = 8_000, 4_000  # faces from which charts are decided on a simpler copy, and of how many
 _MOST = 40_000  # faces that a chart may have that is decided on a copy
 _HUGE = 100_000  # faces: above, a few last steps have to do
+_MANY, _TIP, _OFTEN = (
+    1000,
+    0.3,
+    0.2,
+)  # faces; radians that the angles about a point lack to a full turn or have beyond it; share of points of each kind
 _CRUMB = 0.002  # of the area: a chart that was decided on a copy and is smaller is tried with its neighbours once more
 
 
@@ -65,7 +70,12 @@ def _by_half(s: Surface, wish: Wish, mirror: Mirror, stop: Stop, tell: Tell) -> 
 
 
 def _best_way(s: Surface, wish: Wish, stop: Stop, tell: Tell) -> tuple[Mask, tuple[Cut, Borders, Flat]]:
-    """Charts from the first guess that leads to the cheapest seams: regions between feature lines, or such as fit cones. Neither is better everywhere."""
+    """Charts from the first guess that leads to the cheapest seams: regions between feature lines, or such as fit cones. Neither is better everywhere. A crumpled
+    surface has no lines and no large pieces that lie flat: there a plain result is had for a fraction of the time."""
+    if _is_crumpled(s):
+        tell("Looking for charts")
+        seam = divided(s, seams_between(s, regions_of(s, wish, _COARSE), wish.must), wish, stop)
+        return _finished(s, joined(s, seam, wish, stop, _CONE, tell), wish, stop, tell)
     found = side_by_side(
         [
             lambda stop: _one_way(s, wish, between_lines(s, wish), stop, tell),
@@ -76,6 +86,13 @@ def _best_way(s: Surface, wish: Wish, stop: Stop, tell: Tell) -> tuple[Mask, tup
     cost = seam_cost(s)
     dear = [float(cost[seam].sum() / 2) + 0.1 * float(np.sqrt(s.area.sum())) * done[0].charts for seam, done in found]
     return found[int(np.argmin(dear))]
+
+
+def _is_crumpled(s: Surface) -> bool:
+    """Whether tips and saddles lie close by close all over a surface: no piece of it is flat."""
+    lacking = defects(s)
+    used = np.unique(s.faces)
+    return len(s.faces) >= _MANY and min(float((lacking[used] > _TIP).mean()), float((lacking[used] < -_TIP).mean())) > _OFTEN
 
 
 def _by_simpler(s: Surface, wish: Wish, may: Mask, stop: Stop, tell: Tell) -> tuple[Mask, tuple[Cut, Borders, Flat]]:

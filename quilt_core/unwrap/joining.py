@@ -19,6 +19,7 @@ from .trial import Tell, Wish, tried
 _SHARED = 0.1  # of the smaller perimeter: below, a union gains little
 _HULL = 0.5  # area over hull below which a union would be hard to pack
 _SLITS = 2  # how often a union that does not lie flat is slit
+_WEARY, _HOPE = 80, 0.045  # unions that were tried last, and the share of them that must have lain flat for more to be tried
 _DEFECT = 0.3  # radians: about such a point a piece does not lie flat
 
 
@@ -35,6 +36,7 @@ def joined(
     failed: dict[tuple[int, int], int] = {}
     names = np.full(len(s.faces), -1)
     fresh = len(s.faces)
+    lately: list[tuple[int, int]] = []
     for turn in range(60):
         c = cut(s, seam)
         # A chart keeps its name while nothing joins it, so that a union that failed is not tried again.
@@ -71,6 +73,7 @@ def joined(
         worth, how = _flat_unions(
             part, trial[half], of, saved, replace(wish, must=wish.must[half], cell=wish.cell[faces]), stop, _HULL if image is None else 0.0
         )
+        lately.append((len(pairs), int(worth.sum())))
         for k, pair in enumerate(pairs):
             if worth[k]:
                 names[np.isin(c.chart, pair)] = fresh
@@ -80,7 +83,19 @@ def joined(
             else:
                 runs = 1 if again[k] else straight_runs(s, h[run_of == k], stops)[0]
                 failed[keys[k]] = 2 if runs < 2 else 1
+        if image is None and _is_hopeless(lately):
+            return seam
     return seam
+
+
+def _is_hopeless(lately: list[tuple[int, int]]) -> bool:
+    """Whether hardly any union lies flat by now, by the turns (tried, good) so far: a crumpled surface has hundreds to try, and gains nothing from them."""
+    tried_, good = 0, 0
+    for n, k in reversed(lately):
+        tried_, good = tried_ + n, good + k
+        if tried_ >= _WEARY:
+            return good < _HOPE * tried_
+    return False
 
 
 def _flat_unions(part: Surface, seam: Mask, of: Numbers, saved: Floats, wish: Wish, stop: Stop, hull: float) -> tuple[Mask, Mask]:
