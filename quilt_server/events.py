@@ -29,6 +29,7 @@ router = Router()
 OFTEN = 0.2  # seconds between two looks at the number of the last change
 APART = 0.2  # seconds between two events of a stream at least
 ALIVE = 10.0  # seconds after which a stream says that it is there, which also finds out whether somebody listens
+LONGEST = 300.0  # seconds after which a page has to ask anew, and so to show who it is: somebody may have signed out meanwhile
 MOST_STREAMS = 64  # pages that may listen; the next ones ask again every other second
 _RETRY = 2000  # ms
 
@@ -115,8 +116,8 @@ def _stream(user: int | None, project: int | None) -> Iterator[bytes]:
             yield _event(_told(user, project))
         return
     try:
-        number, last = -1, None
-        while not watch.ending:
+        number, last, until = -1, None, time.monotonic() + LONGEST
+        while not watch.ending and time.monotonic() < until:
             try:
                 told = _told(user, project)
             except (Http404, HttpError):
