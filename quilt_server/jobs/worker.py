@@ -25,7 +25,7 @@ if TYPE_CHECKING:
 log = logging.getLogger("quilt")
 _PATIENCE = 0.7  # seconds that a job has to stop by itself before its process is ended
 _MOMENT = 0.5  # seconds until a folder that cannot be used is looked at again
-_LOOK = 2.0  # seconds after which the table is looked at even when nobody called
+_LOOK = 5.0  # seconds after which the table is looked at even when nobody called
 _LOOK_AT_WORK = 0.1  # the same while jobs run, which may have been told to stop
 
 _UNWRITTEN = 75  # a child's exit code (EX_TEMPFAIL of sysexits.h): the folder or the database could not be written

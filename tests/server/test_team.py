@@ -132,7 +132,16 @@ def paths(project: int, mira: Person) -> list[tuple[str, str]]:
 
 
 OPEN = {"/api/session", "/api/sign-in"}
-OF_NOBODY = {"/api/events", "/api/formats", "/api/library", "/api/batches", "/api/projects", "/api/jobs", "/api/open", "/api/sign-out"} | OPEN
+OF_NOBODY = {
+    "/api/events",
+    "/api/formats",
+    "/api/library",
+    "/api/batches",
+    "/api/projects",
+    "/api/jobs",
+    "/api/open",
+    "/api/sign-out",
+} | OPEN
 
 
 def test_who_is_not_signed_in_gets_nothing_and_a_stranger_sees_nothing_of_others(mira: Person, tomas: Person) -> None:
