@@ -13,7 +13,7 @@ from django.core.files.uploadedfile import SimpleUploadedFile
 
 from quilt_core.arrays import unpack_arrays
 from quilt_server.projects.measuring import VERSION as MEASURED
-from quilt_server.projects.models import Layout, Project, Snapshot, SourceFile
+from quilt_server.projects.models import Job, Layout, Project, Snapshot, SourceFile
 from tests.core.test_faults import squares
 
 from .test_api import Browser
@@ -207,3 +207,41 @@ def test_any_table_is_opened_or_refused_in_words(browser: Browser) -> None:
         done = other.work(answer.json()["job"])
         assert done["state"] in ("done", "failed") and "omething went wrong" not in done["error"], (case, done["error"])
         assert other.client.get(f"/api/projects/{other.project}").status_code == 200, case
+
+
+def test_a_saved_project_whose_opening_is_killed_is_opened_again_and_leaves_no_empty_project(transactional_db: None) -> None:
+    """It left an empty project, and the file had to be chosen again."""
+    from quilt_server.jobs.worker import run_one, sweep
+
+    browser = Browser()
+    browser.upload(a__obj=squares([(0.1, 0.1, 0.4, 0.4), (0.5, 0.5, 0.9, 0.9)]))
+    saved = browser.run("save")
+    body = browser.client.get(f"/api/jobs/{saved['id']}/saved").getvalue()
+    opened = browser.client.post("/api/open", {"file": SimpleUploadedFile("kit.quilt.zip", body)}).json()
+    work, project = Job.objects.get(pk=opened["job"]["id"]), Project.objects.get(pk=opened["project"])
+    # Killed in the middle: some rows are there, and no state.
+    first = SourceFile.objects.first()
+    SourceFile.objects.create(project=project, name="half.obj", original_id=first.original_id)
+    Job.objects.filter(pk=work.pk).update(state="running")
+    sweep()
+    work.refresh_from_db()
+    assert work.state == "waiting" and not SourceFile.objects.filter(project=project).exists()
+    Job.objects.filter(pk=work.pk).update(state="running")
+    run_one(work.pk)
+    project.refresh_from_db()
+    work.refresh_from_db()
+    assert work.state == "done" and project.head is not None and project.deleted is None
+    # What was filled already is not emptied, whatever was not written of how it ended.
+    Job.objects.filter(pk=work.pk).update(state="running")
+    sweep()
+    project.refresh_from_db()
+    work.refresh_from_db()
+    assert work.state == "done" and project.head is not None
+    # Killed twice it is put aside, with nothing in it.
+    again = browser.client.post("/api/open", {"file": SimpleUploadedFile("kit.quilt.zip", body)}).json()
+    for _ in range(2):
+        Job.objects.filter(pk=again["job"]["id"]).update(state="running")
+        sweep()
+    aside = Project.objects.get(pk=again["project"])
+    assert aside.deleted is not None and not Layout.objects.filter(project=aside).exists()
+    assert Job.objects.get(pk=again["job"]["id"]).state == "interrupted"

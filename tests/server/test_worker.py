@@ -177,3 +177,16 @@ def test_a_worker_that_dies_is_started_again_and_a_second_start_is_refused(data:
         app.terminate()
         app.wait()
     wait_for(lambda: not children(app.pid))
+
+
+def test_how_work_ended_is_told_by_what_the_system_says_of_it() -> None:
+    """A full disk was told as memory that ran out."""
+    import signal
+
+    from quilt_server.jobs.worker import _UNWRITTEN, _ended
+
+    full, killed, other = _ended(_UNWRITTEN << 8), _ended(signal.SIGKILL), _ended(1 << 8)
+    assert "disk is full" in full[1] and "memory" not in full[1]
+    assert "memory" in killed[1] and "disk" not in killed[1]
+    assert "logs/quilt.log" in other[1] and not {"memory", "disk"} & set(other[1].split())
+    assert all(state == "interrupted" and words.endswith("The project is as it was.") for state, words in (full, killed, other))
