@@ -13,6 +13,7 @@ import threading
 import time
 from collections.abc import Iterator
 from typing import Any
+from urllib.parse import quote
 
 from django.db import connection, connections
 from django.http import Http404, HttpRequest, StreamingHttpResponse
@@ -80,7 +81,7 @@ class Watch:
                     self.thread = None
                     break
             try:
-                db = db or sqlite3.connect(f"file:{name}?mode=ro", uri=True)
+                db = db or sqlite3.connect(f"file:{quote(name)}?mode=ro", uri=True)
                 (now,) = db.execute("PRAGMA data_version").fetchone()
             except sqlite3.Error:  # the folder is gone just now: pages are told when it is back
                 with contextlib.suppress(sqlite3.Error):
