@@ -168,17 +168,10 @@ def _anew(b: Bench, args: argparse.Namespace, options: Options, whole: bool) -> 
 def _mended(b: Bench, args: argparse.Namespace, step: str, margin_px: float) -> None:
     """One repair of all islands of the chosen objects of a file."""
     if step == "join":
-        if b.made:
-            raise QuiltError("Islands are joined before they are cut or sewn: put 'join' first.")
-        before = [0 if p is None else p.islands.count for p in b.pieces]
-        rows = b.rows
-        b.welded = True
-        b.join(True)
-        for m, p in enumerate(b.pieces):
-            if p is not None and p.islands.count < before[m]:
-                b.tell(m, "join")
-            elif p is not None:
-                b.rows[m] = rows[m]
+        if b.touched:
+            raise QuiltError("Islands are joined before anything else is done to them: put 'join' first.")
+        for m in b.join({m for m in range(len(b.pieces)) if _is_chosen(b.scene, m, args.objects)}):
+            b.tell(m, "join")
         return
     for m, piece in enumerate(b.pieces):
         if piece is None or not _is_chosen(b.scene, m, args.objects):
