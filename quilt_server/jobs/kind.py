@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import difflib
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 from typing import Annotated, Any, ClassVar, Literal
@@ -28,9 +29,10 @@ _WORDS = {
 
 
 class Asked(BaseModel):
-    """Parameters of a job; what a job does not know is left out. `words` say what a parameter should be, where somebody may have typed it in."""
+    """Parameters of a job; one that a job does not know is refused, with the nearest that it does. `words` say what a parameter should be, where somebody may have
+    typed it in."""
 
-    model_config = ConfigDict(extra="ignore", populate_by_name=True)
+    model_config = ConfigDict(extra="forbid", populate_by_name=True)
     words: ClassVar[Mapping[str, str]] = {}
     unknown: ClassVar[str] = "This work knows no '{}'."
 
@@ -71,7 +73,8 @@ class Kind:
             first = e.errors()[0]
             place = str(first["loc"][0]) if first["loc"] else ""
             if first["type"] == "extra_forbidden" and len(first["loc"]) == 1:
-                raise QuiltError(self.asked.unknown.format(place[:40])) from e
+                near = difflib.get_close_matches(place, [f.alias or n for n, f in self.asked.model_fields.items()], 1, 0.5)
+                raise QuiltError(self.asked.unknown.format(place[:40]) + (f" Did you mean '{near[0]}'?" if near else "")) from e
             usual = f"'{place[:40]}' of this work is not what it should be: {first['msg'].lower()}."
             raise QuiltError((_WORDS | dict(self.asked.words)).get(place, usual)) from e
         return found.params(settings)

@@ -73,3 +73,20 @@ def test_paths_that_cannot_be_taken(browser: Browser, path: str) -> None:
     data = {"files": [SimpleUploadedFile("a.obj", PLANE)], "paths": [path]}
     answer = browser.client.post(f"/api/projects/{browser.project}/files", data)
     assert answer.status_code == 422 and answer.json()["detail"]
+
+
+def test_a_misspelt_parameter_is_refused_with_the_nearest_that_there_is() -> None:
+    """"strech": 1.02 vanished, and everything was unwrapped at 1.25."""
+    from quilt_core.errors import QuiltError
+    from quilt_server.jobs.kinds import ALL, checked
+
+    for kind, params, near in (
+        ("unwrap", {"strech": 1.02}, "stretch"), ("ready", {"materialborders": True}, "material_borders"), ("pack", {"sheet": [1]}, "sheets"),
+        ("seams", {"operation": "cut", "edge": {}}, "edges"), ("bake", {"ray": 4}, "rays"), ("deliver", {"template": "svg"}, "templates"),
+    ):  # fmt: skip
+        with pytest.raises(QuiltError, match=f"Did you mean '{near}'"):
+            checked(kind, params, {})
+    for kind, known in ALL.items():
+        if known.asked is not None:
+            with pytest.raises(QuiltError):
+                checked(kind, {"nothing_like_it_at_all": 1}, {})
