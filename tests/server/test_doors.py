@@ -76,7 +76,7 @@ def test_paths_that_cannot_be_taken(browser: Browser, path: str) -> None:
 
 
 def test_a_misspelt_parameter_is_refused_with_the_nearest_that_there_is() -> None:
-    """"strech": 1.02 vanished, and everything was unwrapped at 1.25."""
+    """ "strech": 1.02 vanished, and everything was unwrapped at 1.25."""
     from quilt_core.errors import QuiltError
     from quilt_server.jobs.kinds import ALL, checked
 
