@@ -17,7 +17,7 @@ from tests.core.test_faults import squares
 
 from .test_api import Browser
 
-CASES = int(os.environ.get("QUILT_SCHEMA_CASES", "12"))
+CASES = int(os.environ.get("QUILT_SCHEMA_CASES", "6"))
 schema = schemathesis.openapi.from_dict(api.get_openapi_schema())
 
 

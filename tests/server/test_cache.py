@@ -15,7 +15,7 @@ from tests.core.test_faults import squares
 
 from .test_api import Browser, quick
 
-REQUESTS = int(os.environ.get("QUILT_REQUESTS", "1200"))
+REQUESTS = int(os.environ.get("QUILT_REQUESTS", "700"))
 
 
 def test_a_thing_that_many_threads_miss_is_booked_once() -> None:
