@@ -27,7 +27,7 @@ ObjectKey = Annotated[str, _like(f"{_NUMBER}/{_NUMBER}", "An object is named by 
 IslandKey = Annotated[str, _like(f"{_NUMBER}:{_NUMBER}", "An island is named by its file and number, as in 3:0.")]
 Key = Annotated[str, _like(f"{_NUMBER}[/:]{_NUMBER}", "Weights, rules and sheets belong to an object or an island.")]
 ChannelKey = Annotated[str, _like("[0-7]", "UV channels are 0 to 7.")]
-TileKey = Annotated[str, _like("[0-9]{4}", "A tile has a UDIM number, 1001 to 2000.")]
+TileKey = Annotated[str, _like("[0-9]{1,9}", "A tile has a UDIM number, 1001 to 2000.")]
 Sha = Annotated[str, _like("[0-9a-f]{64}", "A picture is known by its SHA-256.")]
 SheetNumber = Annotated[int, Field(ge=1, le=LARGEST)]
 Tile = Annotated[int, Field(ge=0, le=LARGEST)]

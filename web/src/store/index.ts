@@ -249,13 +249,15 @@ export const useQuilt = create<Quilt>((set, get) => {
     async open(id) {
       opened = id
       const asking = ask()
+      const { stage } = get()
       const { data, error } = await api.GET('/api/projects/{project_id}', { params: { path: { project_id: id } } })
       if (opened !== id) return
       if (!data) return set({ message: words(error) })
       pending.length = 0
       set({
         ...fresh(),
-        stage: data.files.length ? (data.packed ? 'Prove' : 'Inspect') : 'Gather',
+        // Whoever chose a stage while it was read stays there.
+        stage: get().stage !== stage ? get().stage : data.files.length ? (data.packed ? 'Prove' : 'Inspect') : 'Gather',
       })
       await show(data, asking)
       if (opened !== id) return
