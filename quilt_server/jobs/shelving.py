@@ -22,16 +22,6 @@ from ..projects.stale import inputs_of
 _SAME = 1e-7  # UV units: what writing a layout as UVs rounds
 
 
-def fresh_inputs(head: Snapshot) -> dict[str, list[str]]:
-    """For each sheet with a kept try, which of its inputs are as they are now."""
-    now, out = inputs_of(head), {}
-    for sheet, number in head.kept.items():
-        old = Layout.objects.filter(pk=number).values_list("inputs", flat=True).first()
-        if old and int(sheet) in now:
-            out[sheet] = [k for k in old if old[k] == now[int(sheet)].get(k)]
-    return out
-
-
 class _Followed:
     """A file that the channel is worked on in again. `was`: the one that it was left in; `number`: (n,) the island now of each one then; `by`: (n, 5) what
     brings the UVs of each island then to those now; `rows`: (n, 5) its layout now, which shows what was left."""

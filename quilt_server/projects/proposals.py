@@ -10,7 +10,7 @@ from django.db import transaction
 from quilt_core.errors import QuiltError
 
 from .models import Layout, Project, Snapshot
-from .state import work_on
+from .state import following
 
 
 def propose(project: Project, head: Snapshot, layout: Layout, label: str, **changes: Any) -> Snapshot:
@@ -24,14 +24,10 @@ def propose(project: Project, head: Snapshot, layout: Layout, label: str, **chan
         if Project.objects.get(pk=project.pk).head_id != head.pk:
             raise QuiltError("The project changed meanwhile. Nothing was done: do it again.")
         layout.save()
-        fields = {
-            "files": head.files,
-            "left_out": head.left_out,
-            "settings": head.settings,
-            "kept": head.kept,
-            "work": work_on(head),
-        } | changes
-        return Snapshot.objects.create(project=project, parent=head, label=label[:120], layout=layout, proposal=True, **fields)
+        snapshot = following(project, label, head, layout, **changes)
+        snapshot.parent, snapshot.proposal = head, True
+        snapshot.save()
+        return snapshot
 
 
 def proposal_of(project: Project, number: int) -> Snapshot:

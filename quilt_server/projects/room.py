@@ -83,6 +83,10 @@ def forget(project: Project, keep: int) -> int:
         gone.delete()
         shown = set(Snapshot.objects.filter(project=project).values_list("layout_id", flat=True))
         kept = {int(k) for v in Snapshot.objects.filter(project=project).values_list("kept", flat=True) for k in v.values()}
+        for shelf in (
+            s for v in Snapshot.objects.filter(project=project).values_list("settings", flat=True) for s in v.get("shelved", {}).values()
+        ):
+            kept |= {int(k) for k in (shelf.get("layout"), *shelf.get("kept", {}).values()) if k}  # of a channel that may come back
         old = project.layouts.exclude(pk__in=shown | kept)
         old.exclude(kind="pack").delete()
         old.filter(kind="pack", discarded=True).delete()

@@ -14,7 +14,7 @@ from django.utils import timezone
 from . import files
 from .models import Layout, Project, Snapshot, SourceFile
 from .room import named_by
-from .stale import inputs_of
+from .stale import fresh_inputs
 from .state import all_work
 
 FORMAT, VERSION = "untold quilt project", 1
@@ -43,7 +43,7 @@ def save(project: Project, target: Path, history: bool) -> None:
             {"id": s.pk, **{k: getattr(s, k) for k in SNAPSHOT_FIELDS}} | ({} if history else {"work": all_work(s)}) for s in snapshots
         ],
         "head": project.head_id,
-        "fresh": _fresh(project.head),
+        "fresh": fresh_inputs(project.head),
     }
     shas = named_by(sources) | {p["sha"] for s in snapshots for p in s.settings.get("pictures", {}).values()}
     listed: list[dict[str, Any]] = []
@@ -89,15 +89,3 @@ def _layouts(project: Project, snapshots: list[Snapshot], history: bool) -> list
     if history:
         wanted |= set(project.layouts.filter(kind="pack", discarded=False).values_list("pk", flat=True))
     return list(Layout.objects.filter(pk__in=wanted, project=project).order_by("pk"))
-
-
-def _fresh(head: Snapshot | None) -> dict[str, list[str]]:
-    """For each sheet with a kept try, which of its inputs are as they are now: numbers of files are others where it is opened."""
-    if head is None:
-        return {}
-    now, out = inputs_of(head), {}
-    for sheet, number in head.kept.items():
-        old = Layout.objects.filter(pk=number).values_list("inputs", flat=True).first()
-        if old and int(sheet) in now:
-            out[sheet] = [k for k in old if old[k] == now[int(sheet)].get(k)]
-    return out

@@ -58,6 +58,18 @@ def inputs_of(snapshot: Snapshot) -> dict[int, dict[str, Any]]:
     return out
 
 
+def fresh_inputs(head: Snapshot | None) -> dict[str, list[str]]:
+    """For each sheet with a kept try, which of its inputs are as they are now: where files get other numbers, only that can be said of them."""
+    if head is None:
+        return {}
+    now, out = inputs_of(head), {}
+    for sheet, number in head.kept.items():
+        old = Layout.objects.filter(pk=number).values_list("inputs", flat=True).first()
+        if old and int(sheet) in now:
+            out[sheet] = [k for k in old if old[k] == now[int(sheet)].get(k)]
+    return out
+
+
 def reasons(was: dict[str, Any], now: dict[str, Any]) -> list[str]:
     """Why a layout made from one thing does not belong to another, in words; empty where it does."""
     if not was:

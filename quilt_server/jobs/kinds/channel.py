@@ -20,12 +20,13 @@ from ...projects.models import Job, Layout, Reading, Snapshot, SourceFile
 from ...projects.opened import arrays_of
 from ...projects.reading import choose, parts_of
 from ...projects.sources import identity, kept_scene, make_reading
+from ...projects.stale import fresh_inputs
 from ...projects.state import settings_of
 from ..kind import Asked, Kind
 from ..landing import head_of, land
 from ..progress import StopFlag, steps
 from ..revision import Revision, opened
-from ..shelving import Back, fresh_inputs
+from ..shelving import Back
 from ..writing import channels_of
 
 # Of the settings: what belongs to a channel, and comes back with it.
