@@ -28,6 +28,7 @@ from .parsing import StrictParser
 from .projects.copies import copied
 from .projects.faults import fault_rows
 from .projects.files import NoRoom
+from .projects.made import put_away
 from .projects.models import Layout, Project, Reading
 from .projects.people import may_change, name_of, visible
 from .projects.planning import plan, suggest
@@ -251,7 +252,7 @@ def take_proposal(request: HttpRequest, project_id: int, body: Take) -> Project:
     project = project_of(project_id)
     on(project, body.base)
     take(project, proposal_of(project, body.snapshot))
-    project.jobs.filter(kind="propose").update(dropped=True)  # used
+    put_away(project, "propose")
     return project
 
 

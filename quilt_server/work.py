@@ -12,7 +12,7 @@ from .jobs.kinds import checked
 from .jobs.progress import WAITS, part_of
 from .jobs.wake import wake
 from .projects.asker import current_id
-from .projects.made import made_of
+from .projects.made import made_of, put_away
 from .projects.models import Job
 from .projects.people import job_of, jobs
 from .projects.state import settings_of
@@ -93,7 +93,7 @@ def made(request: HttpRequest, project_id: int) -> list[MadeOut]:
 def drop_made(request: HttpRequest, job_id: int) -> JobOut:
     """What a job left is wanted no more."""
     job = job_of(job_id)
-    Job.objects.filter(pk=job.pk).update(dropped=True)
+    put_away(job.project, job.kind)
     return _job(job)
 
 

@@ -11,7 +11,7 @@ from .models import Job, Project, Snapshot
 # Kinds of work that leave something to look at or to fetch, and whether that is of the layout (or of the files alone).
 OF_LAYOUT = {
     "propose": True, "deliver": True, "bake": True, "save": True, "seam_worth": True, "explain": True, "ready": True,
-    "shapes": False, "compare": False, "dirt": False,
+    "shapes": False, "dirt": False, "compare": False,
 }  # fmt: skip
 
 
@@ -33,6 +33,11 @@ def last_made(project: Project) -> list[Job]:
     return list(found.values())
 
 
+def put_away(project: Project, kind: str) -> None:
+    """What work of a kind left was used or is wanted no more; nor is what it took the place of."""
+    project.jobs.filter(kind=kind, state__in=Job.OVER).update(dropped=True)
+
+
 def made_of(project: Project) -> Iterator[Made]:
     """What is there of a project now, the oldest first."""
     head = project.head
@@ -44,10 +49,12 @@ def made_of(project: Project) -> Iterator[Made]:
         elif job.kind == "propose":
             # Proposals follow one state, and can be taken from that alone.
             yield Made(job, job.result.get("base") != head.pk)
+        elif job.kind == "compare":
+            yield Made(job, job.params.get("file") not in head.files)
         elif job.kind == "ready":
             yield Made(job, head.layout_id is None or not head.label.startswith("Make it ready"))
         else:
             base = bases.get(job.params.get("base") or 0)
             fields = ("files", "left_out", *(("layout_id",) if OF_LAYOUT[job.kind] else ()))
-            known = base is not None or job.kind in ("compare", "save")
+            known = base is not None or job.kind == "save"
             yield Made(job, not known or (base is not None and any(getattr(base, f) != getattr(head, f) for f in fields)))

@@ -61,6 +61,29 @@ def test_a_newer_version_keeps_the_layout_of_what_is_the_same(browser: Browser) 
     assert {f["id"] for f in browser.state()["files"]} == {f["id"] for f in state["files"]}
 
 
+@pytest.mark.parametrize("taken", [True, False])
+def test_a_comparison_stays_until_it_is_taken_over_or_left(browser: Browser, taken: bool) -> None:
+    """It was shown again after it was taken over, and one before it when it was left."""
+    browser.upload(parts__obj=squares(OLD))
+    file = browser.state()["files"][0]["id"]
+    newer(browser, file, "parts.obj", squares(OLD[:2]))
+    newer(browser, file, "parts.obj", squares([*OLD, (0.0, 0.9, 0.05, 1.0)]))
+
+    def kept() -> list[tuple[int, bool]]:
+        return [
+            (m["job"]["id"], m["stale"])
+            for m in browser.client.get(f"/api/projects/{browser.project}/made").json()
+            if m["job"]["kind"] == "compare"
+        ]
+
+    assert kept() == [(last_job(browser), False)]
+    if taken:
+        job(browser, "replace", compared=last_job(browser))
+    else:
+        browser.post(f"/api/jobs/{last_job(browser)}/drop", {})
+    assert kept() == []
+
+
 def last_job(browser: Browser) -> int:
     from quilt_server.projects.models import Job
 

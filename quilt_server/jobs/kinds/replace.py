@@ -17,6 +17,7 @@ from quilt_core.versions.replace import Replacement, compare
 
 from ...projects.geometry import island_starts
 from ...projects.keys import FileKeys
+from ...projects.made import put_away
 from ...projects.measuring import measure
 from ...projects.models import Job, Layout, Project, Snapshot, SourceFile
 from ...projects.opened import arrays_of
@@ -167,6 +168,7 @@ def run_replace(job: Job) -> None:
     measure(layout, parts, parts.whole(after.transforms), after.settings, stop=StopFlag(job))
     job.result = {"file": new_file.pk, **_told(versions.found)}
     land(project, head, layout, f"Replace {new_file.name}", **after.changes)
+    put_away(project, compared.kind)
 
 
 KINDS = (Kind("compare", run_compare, None), Kind("replace", run_replace, Replace))

@@ -1,5 +1,5 @@
 import type { StoreApi } from 'zustand'
-import { bringIn, bringPicture, type Job } from '../api/client'
+import { api, bringIn, bringPicture, type Job } from '../api/client'
 import { pause } from './following'
 import type { Quilt } from './types'
 
@@ -24,7 +24,11 @@ export function bringing(
         set({ message: (e as Error).message })
       }
     },
-    dropNewer: () => set({ newer: null }),
+    async dropNewer() {
+      const { newer } = get()
+      set({ newer: null })
+      if (newer) await api.POST('/api/jobs/{job_id}/drop', { params: { path: { job_id: newer.job } } })
+    },
     async compareNewer(file, files) {
       const project = get().state
       if (!project || !files.length || looking()) return

@@ -325,7 +325,7 @@ export interface Quilt extends Handling, Against {
   refused: { rows: Refused[]; count: number } | null
   /** What a newer version of a file would change, once it was compared. */
   newer: Newer | null
-  dropNewer: () => void
+  dropNewer: () => Promise<void>
   compareNewer: (file: number, files: { path: string; file: File }[]) => Promise<void>
   upload: (files: { path: string; file: File }[]) => Promise<void>
   setUnit: (unit: number) => void

@@ -35,7 +35,7 @@ export function NewerVersion() {
         >
           Take it over
         </Button>
-        <Button size="xs" variant="ghost" onClick={dropNewer}>
+        <Button size="xs" variant="ghost" onClick={() => void dropNewer()}>
           Leave the old one
         </Button>
       </Flex>
