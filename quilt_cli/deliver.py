@@ -13,9 +13,10 @@ from numpy.typing import NDArray
 
 from quilt_core.delivery import report
 from quilt_core.delivery.page import page
+from quilt_core.delivery.verdict import Asked, verdict
 from quilt_core.errors import FileError, QuiltError
-from quilt_core.measure.bleed import bleed
 from quilt_core.measure.proof import prove
+from quilt_core.measure.sheet_bleed import sheet_bleed
 from quilt_core.measure.texels import owners
 from quilt_core.model.scene import Scene
 from quilt_core.model.tiles import Grid, column_row, listed
@@ -122,19 +123,13 @@ def deliver(args: argparse.Namespace, scenes: list[Scene]) -> dict[str, Any]:
     proof = prove(pieces, None, args.map, args.tiles)
     spread = report.overall_density(pieces, None, args.map)
     used = [t for t in grid.numbers if t in proof.coverage]
-    proofs = [bleed(pieces, None, regions, args.map, padding, column_row(t)) for t in used]
-    found = {
-        "clean": min((b.clean for b in proofs), default=-1),
-        "levels": grid.px.bit_length(),
-        "thumb": proofs[0].thumb if proofs else -1,
-        "thin": int(sum(b.thin.sum() for b in proofs)),
-    }
+    found = sheet_bleed(pieces, None, regions, grid, padding).as_dict()
     coverage = sum(proof.coverage[t][0] for t in used) / max(1, len(used))
     figures = {
         **report.proof_figures(proof), "islands": proof.islands, "map_px": args.map, "coverage": coverage, "density": None if spread is None else spread.median,
         "tiles": [{"tile": t, "px": args.map, "islands": proof.coverage[t][1], "coverage": proof.coverage[t][0]} for t in used],
     }  # fmt: skip
-    said = report.verdict(figures, found)
+    said = verdict(figures, found, Asked(args.padding))
     made: dict[str, tuple[bytes, str]] = {}
     owner = _numbers(pieces, "object")
     names = tuple(p.objects[0].name for p in pieces)
@@ -156,7 +151,15 @@ def deliver(args: argparse.Namespace, scenes: list[Scene]) -> dict[str, Any]:
     made |= handed.made
     other = summed(handed.seen)
     faults = reasons(other)
-    sheet = {"name": args.name, "figures": figures, "bleed": found, "padding_px": padding, "margin_px": padding / 2, "pictures": pictures}
+    sheet = {
+        "name": args.name,
+        "figures": figures,
+        "bleed": found,
+        "verdict": said,
+        "padding_px": padding,
+        "margin_px": padding / 2,
+        "pictures": pictures,
+    }
     made["report.html"] = page(f"{args.name}: layout report", [sheet], handed.carried, other), "report"
     result = {
         "ok": said.ok and not faults,

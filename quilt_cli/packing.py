@@ -289,7 +289,7 @@ def pack(args: argparse.Namespace, read: Callable[[], list[Scene]]) -> tuple[dic
     # The proof reads what was written, through the readers, as anybody else would.
     again = report.pieces_of(report.analyse_all(written, args.channel_out))
     proof = prove(again, None, args.map, args.tiles, twins, tile_px=grid.tile_px)
-    figures = report.pack_report(again, proof, packed, recipe, time.monotonic() - begin)
+    figures = report.pack_report(again, proof, packed, recipe, time.monotonic() - begin, twins=twins)
     if args.texel_grid is not None:
         on, edges = edges_on_grid(np.concatenate([p.outlines.regions for p in again]), grid)
         figures["texel_grid"] = {"edges": edges, "on": on, "change": round(change, 6)}

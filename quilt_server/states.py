@@ -9,7 +9,6 @@ from typing import Any
 from django.db import transaction
 from django.db.models import Q
 
-from quilt_core.delivery.report import verdict
 from quilt_core.errors import QuiltError
 
 from .ours import of_machine
@@ -104,21 +103,13 @@ def _fixed(head: Snapshot) -> dict[str, Any]:
             {"id": f.pk, "name": f.name, "warnings": f.warnings, "materials": f.materials, "unit_m": f.unit_m, "size_m": sizes.get(f.pk)} for f in files
         ],
         layout=head.layout_id, figures=_filled(whole(head, rows)),
-        sheets=[r | {"figures": _filled(r["figures"]), "verdict": _verdict(r)} for r in rows],
+        sheets=[r | {"figures": _filled(r["figures"])} for r in rows],
         packed=bool(used) and all(r["kept"] and not r["stale"] for r in used),
     )  # fmt: skip
 
 
 # Five people on as many projects, each with what they just went back from; of a large kit it is megabytes.
 _told = Recent(64 << 20, lambda head: json.dumps(_fixed(head), allow_nan=False), size=lambda told: max(len(told), 1 << 20), proofs=True)
-
-
-def _verdict(row: dict[str, Any]) -> dict[str, Any] | None:
-    """The verdict on a sheet that has figures."""
-    if row["figures"] is None or not row["figures"]["islands"]:
-        return None
-    found = verdict(row["figures"], row["bleed"])
-    return {"grade": found.grade, "line": found.line, "reasons": found.reasons}
 
 
 def _filled(figures: dict[str, Any] | None) -> dict[str, Any] | None:

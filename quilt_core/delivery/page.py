@@ -7,7 +7,6 @@ from html import escape
 from typing import Any
 
 from ..words import plain
-from .report import verdict
 
 _STYLE = """body{font:14px/1.45 system-ui,sans-serif;color:#26324d;background:#f6f0e3;margin:2em auto;max-width:60em;padding:0 1em}
 h1{font-size:22px}h2{font-size:17px;margin-top:2em;border-top:1px dashed #cdbf9f;padding-top:1em}
@@ -31,15 +30,14 @@ def page(title: str, sheets: list[dict[str, Any]], carried: list[dict[str, Any]]
 
     Parameters
     ----------
-    sheets : for each `name`, `figures`, `bleed` (or None), `padding_px`, `margin_px`, `pictures` {caption: PNG}
+    sheets : for each `name`, `figures`, `bleed` (or None), its `Verdict`, `padding_px`, `margin_px`, `pictures` {caption: PNG}
     carried : for each map carried over `sheet`, `tile`, `kind`, `px`, `psnr`, `mean`, `bare`
     seen : for each quantity `kind`, `psnr`, `mean`, `worst` material, `worst_psnr`
     """
     out = [f'<!doctype html><html lang="en"><meta charset="utf-8"><title>{escape(title)}</title><style>{_STYLE}</style>']
     out.append(f"<h1>{escape(title)}</h1><p>Measured on the files of this delivery, on the polygons of their islands.</p>")
     for s in sheets:
-        f, bleed = s["figures"], s["bleed"]
-        found = verdict(f, bleed)
+        f, bleed, found = s["figures"], s["bleed"], s["verdict"]
         out.append(f'<h2>{escape(s["name"])}</h2><p class="verdict {_LOOK[found.grade]}">{escape(found.line)}</p>')
         if found.reasons:
             out.append("<ul>" + "".join(f"<li>{escape(r)}</li>" for r in found.reasons) + "</ul>")

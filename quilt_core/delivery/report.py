@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Collection, Sequence
-from dataclasses import dataclass, replace
+from collections.abc import Collection, Iterable, Sequence
+from dataclasses import replace
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
@@ -12,12 +12,14 @@ import shapely
 from numpy.typing import NDArray
 
 from ..measure.proof import LayoutProof, outside, prove, twins_of
+from ..measure.sheet_bleed import sheet_bleed
 from ..model.scene import Floats, Scene
-from ..model.tiles import Grid
+from ..model.tiles import Grid, column_row
 from ..uv.analysis import IDENTITY, MeshIslands, analyse, object_density, transform_regions
 from ..uv.density import Spread, densities, spread, world_areas
 from ..uv.stretch import stretch
 from ..words import counted
+from .verdict import Asked, narrower, verdict
 
 if TYPE_CHECKING:  # a report of a layout that is there needs no packer
     from ..arrange.sheet import SheetPacking
@@ -152,56 +154,6 @@ def overall_density(pieces: list[MeshIslands], transforms: list[Floats] | None, 
     return spread(densities(uv, world, map_px), world)
 
 
-@dataclass(frozen=True)
-class Verdict:
-    """What a sheet is good for: `grade` "fit" for baking, "fit with faults" (it can be baked, but something on it will look wrong), or "not fit"; `line`
-    says so with the map size, `reasons` why, the heaviest first."""
-
-    grade: str
-    line: str
-    reasons: list[str]
-
-    @property
-    def ok(self) -> bool:
-        """Whether it can be baked."""
-        return self.grade != "not fit"
-
-
-def verdict(figures: dict[str, Any], bleed: dict[str, Any] | None = None) -> Verdict:
-    """The one verdict on a sheet's layout, for the screen, the report and the command line alike.
-
-    Parameters
-    ----------
-    figures : of `proof_figures`, with `map_px`
-    bleed : `clean` (None where it was not measured), `levels`, `thin` (islands thinner than a texel); None where nobody asked
-    """
-    overlap = figures["overlap"]
-    heavy = [
-        overlap["pairs"] and counted(overlap["pairs"], "pair of islands overlaps", "pairs of islands overlap"),
-        overlap["self"] and counted(overlap["self"], "island overlaps itself", "islands overlap themselves"),
-        figures["outside"] and counted(figures["outside"], "island is outside or astride tiles", "islands are outside or astride tiles"),
-    ]
-    clean = None if bleed is None else bleed["clean"]
-    if clean is not None and clean < 0:
-        heavy.append("colours of neighbours reach islands on the full map already: widen the padding")
-    words = ("island is mirrored: letters on it read backwards, its normal map turns inside out",
-             "islands are mirrored: letters on them read backwards, normal maps turn inside out")  # fmt: skip
-    thin = 0 if bleed is None else bleed.get("thin", 0)
-    light = [
-        figures["flipped"] and counted(figures["flipped"], *words),
-        thin
-        and counted(thin, "island is thinner than a texel", "islands are thinner than a texel")
-        + ": nothing can be baked there at this size",
-    ]
-    wrong, faults = [str(w) for w in heavy if w], [str(w) for w in light if w]
-    grade = "not fit" if wrong else "fit with faults" if faults else "fit"
-    start = {"not fit": "Not fit for baking", "fit with faults": "Fit for baking, with faults", "fit": "Fit for baking"}[grade]
-    text = f"{start} at {figures['map_px']} px"
-    if not wrong and bleed is not None and clean is not None:
-        text += ", clean on every mip level" if clean >= bleed["levels"] - 1 else f", clean down to mip level {clean}"
-    return Verdict(grade, text, wrong + faults)
-
-
 def proof_figures(proof: LayoutProof) -> dict[str, Any]:
     """A proof as figures for reports and screens."""
     return {
@@ -220,7 +172,8 @@ ALLOWED = ("self", "mirrored", "twins")
 def verify_report(
     scenes: list[Scene], channel: int, map_px: int, padding_px: float | None, margin_px: float | None, allow: Collection[str] = ()
 ) -> dict[str, Any]:
-    """Proof of the layout that all files share; with a padding or margin asked for, those must hold too.
+    """Proof of the layout that all files share; with a padding or margin asked for, those must hold too. How far colours stay apart is proven where the
+    padding that will be painted is known.
 
     Parameters
     ----------
@@ -240,16 +193,15 @@ def verify_report(
         judged |= {"overlap": figures["overlap"] | {"self": 0}}
     if "mirrored" in allow:
         judged |= {"flipped": 0}
-    found = verdict(judged)
-    reasons += [] if found.ok else found.reasons
-    for name, wanted, got in (("gap", padding_px, proof.gap_px), ("margin", margin_px, proof.margin_px)):
-        if wanted is not None and got is not None and got < wanted - 1e-3:
-            reasons.append(f"the smallest {name} is {got:.3f} px, {wanted:g} px are asked for")
+    bleed = None if padding_px is None else _bleed(pieces, None, _grid_around(proof.coverage, map_px), padding_px, twins)
+    found, narrow = verdict(judged, bleed), narrower(figures, Asked(padding_px, margin_px))
+    reasons += [*([] if found.ok else found.reasons), *narrow]
     return {
         "ok": not reasons,
         "verdict": found.line if not reasons else f"Not fit for baking at {map_px} px",
         "reasons": reasons,
         "faults": found.reasons if found.ok else [],
+        "bleed": bleed,
         "allowed": {word: n for word, n in taken.items() if n},
         **figures,
         "islands": proof.islands,
@@ -257,6 +209,21 @@ def verify_report(
         "coverage": round(sum(c for c, _ in proof.coverage.values()) / max(1, len(proof.coverage)), 6),
         "density_px_per_m": _density(overall_density(pieces, None, map_px)),
     }
+
+
+def _bleed(
+    pieces: list[MeshIslands], transforms: list[Floats] | None, grid: Grid, padding_px: float, twins: NDArray[np.int64] | None
+) -> dict[str, Any]:
+    """The bleed proof of a layout."""
+    regions = np.concatenate([p.outlines.regions for p in pieces]) if pieces else np.zeros(0, object)
+    placed = regions if transforms is None else transform_regions(regions, np.concatenate(transforms))
+    return sheet_bleed(pieces, transforms, placed, grid, padding_px, twins=twins).as_dict()
+
+
+def _grid_around(tiles: Iterable[int], map_px: int) -> Grid:
+    """The least grid that holds these tiles."""
+    corners = [column_row(t) for t in tiles]
+    return Grid(map_px, 1 + max((c for c, _ in corners), default=0), 1 + max((r for _, r in corners), default=0))
 
 
 def shrunk(pieces: list[MeshIslands], islands: Sequence[int]) -> list[str]:
@@ -269,16 +236,21 @@ def shrunk(pieces: list[MeshIslands], islands: Sequence[int]) -> list[str]:
     ]
 
 
+def _grid_of(recipe: Recipe) -> Grid:
+    plain = Grid(recipe.map_px, recipe.columns, recipe.rows)
+    return replace(plain, tile_px=dict(zip(plain.numbers, recipe.tile_px or plain.sizes, strict=True)))
+
+
 def _px_of_islands(pieces: list[MeshIslands], transforms: list[Floats] | None, recipe: Recipe) -> Floats:
     """The resolution of the tile that each island (n,) lies in."""
-    plain = Grid(recipe.map_px, recipe.columns, recipe.rows)
-    grid = replace(plain, tile_px=dict(zip(plain.numbers, recipe.tile_px or plain.sizes, strict=True)))
+    grid = _grid_of(recipe)
     regions = np.concatenate([p.outlines.regions for p in pieces])
     return grid.px_of(shapely.bounds(regions if transforms is None else transform_regions(regions, np.concatenate(transforms))))
 
 
 def pack_report(
-    pieces: list[MeshIslands], proof: LayoutProof, packed: SheetPacking, recipe: Recipe, seconds: float, transforms: list[Floats] | None = None
+    pieces: list[MeshIslands], proof: LayoutProof, packed: SheetPacking, recipe: Recipe, seconds: float, transforms: list[Floats] | None = None,
+    twins: NDArray[np.int64] | None = None,
 ) -> dict[str, Any]:  # fmt: skip
     """Figures of a packing; everything measured comes from the proof (of what was written), not from the packer.
 
@@ -286,13 +258,13 @@ def pack_report(
     single islands before stands in the verdict's reasons.
     """
     map_px, seed = recipe.map_px, recipe.seed
-
-    def kept(found: float | None, asked: float) -> bool:
-        return found is None or found >= asked - 1e-3
+    asked = Asked(recipe.padding_px, recipe.margin_px)
 
     density = overall_density(pieces, transforms, map_px if recipe.tile_px is None else _px_of_islands(pieces, transforms, recipe))
     names = [f"{p.objects[0].name} island {i}" for p in pieces for i in range(p.islands.count)]
-    said = verdict(proof_figures(proof) | {"map_px": map_px})
+    measured = proof_figures(proof) | {"map_px": map_px}
+    bleed = _bleed(pieces, transforms, _grid_of(recipe), recipe.padding_px, twins)
+    said = verdict(measured, bleed, asked)
     return {
         "coverage": round(sum(c for c, _ in proof.coverage.values()) / max(1, len(proof.coverage)), 6),
         "density_px_per_m": None if density is None else density.median,
@@ -303,10 +275,8 @@ def pack_report(
         "overlap_pairs": proof.overlap_pairs,
         "overlap_self": proof.overlap_self,
         "flipped": proof.flipped,
-        "ok": not proof.overlap_pairs
-        and not proof.outside
-        and kept(proof.gap_px, recipe.padding_px)
-        and kept(proof.margin_px, recipe.margin_px),
+        "bleed": bleed,
+        "ok": not proof.overlap_pairs and not proof.outside and not narrower(measured, asked),
         "verdict": said.line,
         "reasons": said.reasons,
         "islands": proof.islands,

@@ -110,7 +110,8 @@ class Bleed:
 
     level (n,) the first mip level at which another island's colour is more than the threshold, -1 for never, -2 for islands that are not on this
     tile; at (n, 2) where, in UV; share (n,) how much; other (n,) whose colour it is. `levels`: of the map's mip chain; `clean`: the last level that
-    is clean for all, -1 where not even the full map is; `thumb`: floor(log2 padding), the habit; `twice`: texels that two islands cover. `thin` (n,):
+    is clean for all, -1 where not even the full map is; `on_map`: the share of all outlines that they reach on the full map; `thumb`: floor(log2 padding), the
+    habit; `twice`: texels that two islands cover. `thin` (n,):
     islands that cover no texel's middle; nothing of theirs is on the map, so no padding helps them, and the others are judged without them (level -1).
     """
 
@@ -120,6 +121,7 @@ class Bleed:
     other: NDArray[np.int64]
     levels: int
     clean: int
+    on_map: float
     thumb: int
     twice: int
     thin: NDArray[np.bool_]
@@ -174,6 +176,7 @@ def bleed(
     x, y = to_texels(points, px, corner)
     on = (x >= 0) & (x <= px) & (y >= 0) & (y <= px)
     x, y, of, points = x[on], y[on], of[on], points[on]
+    on_map = 0.0
     for k in range(levels):
         open_ = level[of] == -1
         if not open_.any():
@@ -183,6 +186,8 @@ def bleed(
         foreign, whose = np.empty(len(take)), np.empty(len(take), np.int64)
         _shares(map_, x[take], y[take], colour[of[take]].astype(np.int32), k, foreign, whose)
         bad = np.flatnonzero(foreign > threshold)
+        if k == 0:
+            on_map = len(bad) / len(take)
         order = bad[np.argsort(-foreign[bad], kind="stable")]
         island, first = np.unique(of[take[order]], return_index=True)
         worst = order[first]
@@ -190,7 +195,7 @@ def bleed(
         at[island] = points[take[worst]]
     found = level[level >= 0]
     clean = int(found.min()) - 1 if len(found) else levels - 1
-    return Bleed(level, at, share, other, levels, clean, thumb(padding_px), int(twice.sum()), thin)
+    return Bleed(level, at, share, other, levels, clean, on_map, thumb(padding_px), int(twice.sum()), thin)
 
 
 def _triangles(

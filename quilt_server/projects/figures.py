@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from typing import Any
 
+from quilt_core.delivery.verdict import Asked, Verdict, of_sheets, verdict
 from quilt_core.words import counted
 
 from .models import Layout, Snapshot
@@ -29,10 +30,33 @@ def sheet_rows(snapshot: Snapshot) -> list[dict[str, Any]]:
                 "bleed": _bleed(snapshot, s["id"], int(flat["map_px"])), "islands": now[s["id"]]["count"], "kept": None if try_ is None else try_.pk,
                 "stale": [] if try_ is None else reasons(try_.inputs, now[s["id"]]) + _astray(try_),
                 **{k: None if try_ is None else try_.figures.get(of) for k, of in (("filled", "tiles_filled"), ("move", "move"), ("spans", "spans"))},
-                "moved": 0 if try_ is None else moved_since(snapshot, try_, s["id"]),
+                "verdict": None, "moved": 0 if try_ is None else moved_since(snapshot, try_, s["id"]),
             }
         )  # fmt: skip
+        out[-1]["verdict"] = (
+            said
+            if (said := verdict_of(out[-1]["figures"], out[-1]["bleed"], asked_of(snapshot, settings, s["id"]))) is None
+            else said.as_dict()
+        )
     return out
+
+
+def asked_of(snapshot: Snapshot, settings: dict[str, Any], sheet: int) -> Asked:
+    """What a sheet's layout has to hold: the padding and margin of its recipe where it was packed, nothing where it is as it came."""
+    if not snapshot.kept.get(str(sheet)):
+        return Asked()
+    flat = of_sheet(settings, sheet)
+    return Asked(float(flat["padding_px"]), float(flat["margin_px"]))
+
+
+def verdict_of(figures: dict[str, Any] | None, bleed: dict[str, Any] | None, asked: Asked) -> Verdict | None:
+    """The verdict on a sheet; None where nothing lies on it."""
+    return verdict(figures, bleed, asked) if figures is not None and figures["islands"] else None
+
+
+def whole_verdict(rows: list[dict[str, Any]]) -> Verdict | None:
+    """The verdict on all sheets, of what `sheet_rows` tells."""
+    return of_sheets([(r["name"], Verdict(**r["verdict"])) for r in rows if r["verdict"]])
 
 
 def _astray(kept: Layout) -> list[str]:

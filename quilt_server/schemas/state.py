@@ -136,6 +136,8 @@ class BleedTile(Schema):
     levels: int
     thumb: int
     twice: int
+    # The share of the outlines that foreign colours reach on the full map.
+    on_map: float = 0.0
 
 
 class Bleed(Schema):
@@ -149,6 +151,9 @@ class Bleed(Schema):
     thin_islands: list[list[int]] = []
     levels: int
     thumb: int
+    on_map: float = 0.0
+    # Islands that foreign colours reach on the full map.
+    reached: int = 0
     tiles: list[BleedTile]
     islands: list[BleedIsland]
 

@@ -30,6 +30,7 @@ from tests.shapes import PLANE, grid_obj
 
 from .test_api import Browser, quick
 from .test_mending import kinds
+from .test_sheets import settle_settings, sheet
 
 pytestmark = pytest.mark.django_db(transaction=True)
 OVERLAPPING = [(0.1, 0.1, 0.4, 0.4), (0.3, 0.2, 0.6, 0.5)]
@@ -202,7 +203,33 @@ def test_one_verdict_on_the_screen_in_the_report_and_on_its_page(browser: Browse
     archive = zipfile.ZipFile(io.BytesIO(browser.client.get(f"/api/jobs/{job['id']}/output").getvalue()))
     report = json.loads(archive.read("report.json"))["sheets"]["Sheet 1"]
     assert report["grade"] == said["grade"] and report["reasons"] == said["reasons"]
-    assert report["verdict"].startswith(said["line"]) and report["verdict"] in archive.read("report.html").decode()
+    assert said["line"].endswith("not measured yet") and "not measured" not in report["verdict"]
+    assert report["verdict"] in archive.read("report.html").decode()
+    assert browser.state()["sheets"][0]["verdict"]["line"] == report["verdict"], "what the delivery measured is known from then on"
+
+
+@pytest.mark.parametrize("sheets", [1, 2])
+def test_make_it_ready_says_what_the_report_says(browser: Browser, sheets: int) -> None:
+    """It said "Fit for baking", and the report of that layout said that it is not: the one had not looked at how far colours stay apart. Of several sheets
+    it told the first."""
+    sliver = b"o thin\nv 0 0 3\nv 1 0 3\nv 1 0.0001 3\nv 0 0.0001 3\nvt 0 0\nvt 1 0\nvt 1 0.0001\nvt 0 0.0001\nf 1/1 2/2 3/3 4/4\n"
+    browser.upload(plane__obj=PLANE, sliver__obj=sliver)
+    if sheets == 2:
+        thin = next(o["key"] for o in browser.state()["objects"] if o["name"] == "thin")
+        settle_settings(browser, sheets=[sheet(1), sheet(2), sheet(3)], sheet_of={thin: 2})
+    quick(browser)
+    done = browser.run("ready")
+    assert done["state"] == "done", done["error"]
+    ready = done["result"]
+    rows = [r["verdict"] for r in browser.state()["sheets"] if r["verdict"]]
+    job = browser.run("deliver")
+    archive = zipfile.ZipFile(io.BytesIO(browser.client.get(f"/api/jobs/{job['id']}/output").getvalue()))
+    report = json.loads(archive.read("report.json"))
+    assert len(rows) == sheets
+    assert [r["grade"] for r in rows] == [s["grade"] for s in report["sheets"].values()]
+    assert [r["line"] for r in rows] == [s["verdict"] for s in report["sheets"].values()]
+    assert ready["verdict"] == report["verdict"] and ready["reasons"] == report["reasons"]
+    assert ready["grade"] == rows[-1]["grade"] == "fit with faults" and "thinner than a texel" in ready["reasons"][0], "the worst sheet's"
 
 
 def test_two_files_of_one_path_both_join(browser: Browser) -> None:

@@ -13,7 +13,7 @@ from numpy.typing import NDArray
 from pydantic import BaseModel, ConfigDict, Field, StrictBool, StrictStr
 
 from quilt_core.delivery.page import page
-from quilt_core.delivery.report import verdict
+from quilt_core.delivery.verdict import Verdict, of_sheets
 from quilt_core.errors import QuiltError
 from quilt_core.formats import EXPORTS
 from quilt_core.formats.channels import LAYOUT, Arrangement
@@ -28,8 +28,9 @@ from quilt_core.textures.tile_images import ImageRecipe, named
 from quilt_core.uv.analysis import IDENTITY
 
 from ...projects.copies import figures_of_copy, settings_of_copy
+from ...projects.figures import asked_of, verdict_of
 from ...projects.measuring import figures_of, measured_anew, picture
-from ...projects.models import Job, Project
+from ...projects.models import Job, Project, Snapshot
 from ...projects.opened import arrays_of
 from ...projects.reading import Chosen, Parts, choose, parts_of, regions_of, sheet_numbers, twin_groups
 from ...projects.sheets import of_sheet, sheet_by, sheets
@@ -38,7 +39,7 @@ from ..drawing import draw_tiles
 from ..kind import Asked, Kind, Real, Whole
 from ..painting import coat_of, paint_sheets
 from ..progress import say, steps
-from ..proving import bleed_of
+from ..proving import bleed_of, keep_bleed
 from ..writing import Delivery, Writer, sheets_of
 
 
@@ -194,7 +195,11 @@ def run_deliver(job: Job) -> None:
     writer.finish()
     job.span = (0.7, 1.0)
     say(job, "Proving what was written")
-    figures = _figures(project, settings, chosen, again, order, painted)
+    figures = _figures(project, head, chosen, again, order, painted)
+    if parts_of(again).count == parts.count and order.sheet is None and not order.twins_aside:
+        keep_bleed(
+            head.layout, {str(s["id"]): figures["sheets"][s["name"]]["bleed"] for s in sheets(settings) if s["name"] in figures["sheets"]}
+        )
     figures["notes"] += writer.notes
     figures["seen"] = summed(writer.seen)
     figures["seen_by_material"] = by_material(writer.seen)
@@ -259,9 +264,10 @@ def _aside(rows: Floats, on: NDArray[np.int64], twins: NDArray[np.int64], settin
 
 
 def _figures(
-    project: Project, settings: dict[str, Any], chosen: list[Chosen], again: list[Chosen], order: Order, painted: Paint | None
+    project: Project, head: Snapshot, chosen: list[Chosen], again: list[Chosen], order: Order, painted: Paint | None
 ) -> dict[str, Any]:
     """The report, measured on what was written."""
+    settings = settings_of(head)
     parts = parts_of(again)
     rows = np.tile(IDENTITY, (parts.count, 1))
     on, twins = sheet_numbers(again, parts, settings), twin_groups(parts, settings)
@@ -274,19 +280,25 @@ def _figures(
         flat = of_sheet(settings, s["id"])
         f = figures_of(found, parts, flat)
         f["bleed"] = bleed_of(parts, rows, mine, flat, twins)
-        said = verdict(f, f["bleed"])
-        f |= {"ok": said.ok, "grade": said.grade, "verdict": said.line, "reasons": said.reasons}
         by_sheet[s["name"]] = f
+        if (said := verdict_of(f, f["bleed"], asked_of(head, settings, s["id"]))) is not None:
+            f |= {"ok": said.ok, "grade": said.grade, "verdict": said.line, "reasons": said.reasons}
     used = [f for f in by_sheet.values() if f["islands"]]
+    told = of_sheets([(n, _said(f)) for n, f in by_sheet.items() if f["islands"]])
     one = used[0] if len(used) == 1 else {}
     return {
         "project": project.name, **{k: v for k, v in one.items() if k not in ("tiles", "bleed")},
-        "islands": sum(f["islands"] for f in used), "ok": all(f["ok"] for f in used),
+        "islands": sum(f["islands"] for f in used), "ok": told is None or told.ok, **({"verdict": told.line, "reasons": told.reasons} if told else {}),
         "overlap_pairs": sum(f["overlap"]["pairs"] for f in used), "density_px_per_m": one.get("density"), "sheets": by_sheet,
         "settings": settings, "left_as_it_was": [f"{c.file.name}: {o.name}" for c in chosen for o in c.scene.objects if c.pieces[o.mesh] is None],
         "twins_aside": bool(order.twins_aside), "carried": [] if painted is None else painted.figures,
         "notes": [] if painted is None else list(painted.notes),
     }  # fmt: skip
+
+
+def _said(figures: dict[str, Any]) -> Verdict:
+    """The verdict that a sheet's figures hold."""
+    return Verdict(figures["grade"], figures["verdict"], figures["reasons"])
 
 
 def _moved_aside(again: list[Chosen], parts: Parts, twins: NDArray[np.int64], order: Order) -> NDArray[np.bool_]:
@@ -305,13 +317,13 @@ def _page(project: Project, again: list[Chosen], settings: dict[str, Any], figur
     out = []
     for s in sheets(settings):
         f = figures["sheets"].get(s["name"])
-        if f is None:
+        if f is None or not f["islands"]:
             continue
         flat = of_sheet(settings, s["id"])
         tiles = [t["tile"] for t in f["tiles"] if t["islands"]][:12]
         shown = {f"Tile {t}": picture(parts, rows, on == s["id"], 400, tile=t) for t in tiles}
         out.append(
-            {"name": s["name"], "figures": f, "bleed": f["bleed"], "padding_px": flat["padding_px"], "margin_px": flat["margin_px"],
+            {"name": s["name"], "figures": f, "bleed": f["bleed"], "verdict": _said(f), "padding_px": flat["padding_px"], "margin_px": flat["margin_px"],
              "pictures": shown}
         )  # fmt: skip
     return page(f"{project.name}: layout report", out, figures["carried"], figures["seen"])

@@ -8,20 +8,20 @@ import numpy as np
 from django.db import transaction
 from pydantic import StrictBool
 
-from quilt_core.delivery.report import verdict
 from quilt_core.errors import NothingToDo, QuiltError
 from quilt_core.unwrap.meshes import Options
 from quilt_core.unwrap.scenes import beyond_saving, flattened
 
+from ...projects.figures import sheet_rows, whole, whole_verdict
 from ...projects.measuring import lie_of, rows_of
 from ...projects.models import Job, Project, Snapshot
 from ...projects.proposals import drop
 from ...projects.reading import choose, parts_of
-from ...projects.sheets import sheets
 from ...projects.state import advance, readings, settings_of, source_files, steps_aside
 from ..kind import Asked, Kind, Real
 from ..landing import head_of
 from ..progress import StopFlag, say
+from ..proving import prove_bleed
 from ..revising import finish
 from ..revision import Revision, opened
 from .pack import Pack, run_pack
@@ -150,8 +150,11 @@ def _gone(way: _Way) -> dict[str, Any]:
         way.note("flip", mirrored)
     if asked["twins"]:
         way.step("twins", run_twins, Twins().model_dump())
-    way.step("pack", run_pack, Pack(sheets=[s["id"] for s in sheets(settings_of(way.head))]).model_dump())
-    return dict(job.result)
+    way.step("pack", run_pack, Pack(sheets=[r["id"] for r in sheet_rows(way.head) if r["islands"]]).model_dump())
+    told = dict(job.result)
+    if way.head.layout is not None:
+        prove_bleed(job, way.head, way.head.layout)
+    return told
 
 
 def _tell(way: _Way, packed: dict[str, Any]) -> None:
@@ -159,16 +162,15 @@ def _tell(way: _Way, packed: dict[str, Any]) -> None:
     job = way.job
     job.params = {**way.asked, "base": way.first.pk}
     now = _figures(way.head)
-    figures = way.head.layout.figures if way.head.layout else {}
-    sheet: dict[str, Any] = next(iter(figures.get("sheets", {}).values()), {})
-    said = verdict(sheet) if sheet else None
+    rows = sheet_rows(way.head)
+    said = whole_verdict(rows)
     objects = [
         {"name": a["name"], "was": a, "now": b, "done": way.done[str(n)], "refused": way.refused[str(n)], "left": b["left"]}
         for n, (a, b) in enumerate(zip(way.was, now, strict=True))
     ]
     job.result = {
         "changed": sum(1 for o in objects if o["done"]), "objects": objects, "verdict": "" if said is None else said.line,
-        "reasons": [] if said is None else said.reasons, "coverage": sheet.get("coverage"), "summary": packed.get("summary", []),
+        "reasons": [] if said is None else said.reasons, "coverage": (whole(way.head, rows) or {}).get("coverage"), "grade": "" if said is None else said.grade, "summary": packed.get("summary", []),
     }  # fmt: skip
 
 

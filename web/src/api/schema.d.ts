@@ -1093,10 +1093,20 @@ export interface components {
             islands: components["schemas"]["BleedIsland"][];
             /** Levels */
             levels: number;
+            /**
+             * On Map
+             * @default 0
+             */
+            on_map: number;
             /** Padding Px */
             padding_px: number;
             /** Px */
             px: number;
+            /**
+             * Reached
+             * @default 0
+             */
+            reached: number;
             /**
              * Thin
              * @default 0
@@ -1140,6 +1150,11 @@ export interface components {
             clean: number;
             /** Levels */
             levels: number;
+            /**
+             * On Map
+             * @default 0
+             */
+            on_map: number;
             /** Px */
             px: number;
             /** Thumb */

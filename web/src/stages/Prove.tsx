@@ -2,6 +2,7 @@ import { Box, Button, Flex, Text } from '@chakra-ui/react'
 import type { components } from '../api/schema'
 import { flatOf } from '../scene/sheets'
 import { useParts } from '../store'
+import { Said, toneOf } from './Said'
 import { Choice, Figure, Main, Title } from './parts'
 import { TestBake } from './TestBake'
 import { onTexels, perMetre } from '../words'
@@ -24,7 +25,6 @@ export function Prove() {
   const flat = flatOf(state.settings, row.id)
   const px = (v: number | null) => (v === null ? 'none' : `${v.toFixed(3)} px`)
   const said = row.verdict
-  const tone = { fit: 'moss', 'fit with faults': 'weld', 'not fit': 'madder' }[said?.grade ?? 'fit']
   const others = state.sheets.filter((s) => s.islands && s.id !== row.id)
   return (
     <>
@@ -39,13 +39,8 @@ export function Prove() {
           />
         </Box>
       )}
-      <Box p="3" mb="3" border="2px dashed" borderColor={tone}>
-        <Text fontWeight="600" color={tone} data-testid="verdict">
-          {said?.line ?? 'Nothing lies on this sheet'}
-        </Text>
-        {said?.reasons.map((r) => (
-          <Text key={r}>{r}</Text>
-        ))}
+      <Box p="3" mb="3" border="2px dashed" borderColor={toneOf(said?.grade)}>
+        {said ? <Said {...said} /> : <Text fontWeight="600">Nothing lies on this sheet</Text>}
         {row.stale.length > 0 && <Text color="madder">Its layout is stale: {row.stale.join('; ')}.</Text>}
       </Box>
       <Figure name="Coverage" value={`${(100 * f.coverage).toFixed(2)} %`} />

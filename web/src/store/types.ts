@@ -112,6 +112,7 @@ export interface Delivered {
 /** What was done to every object on the way to being ready. */
 export interface Readied {
   verdict: string
+  grade: string
   reasons: string[]
   coverage: number | null
   objects: {

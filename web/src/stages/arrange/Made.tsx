@@ -1,6 +1,7 @@
 import { Box, Button, Flex, Text } from '@chakra-ui/react'
 import { objectOf } from '../../scene/objects'
 import { useParts } from '../../store'
+import { Said, toneOf } from '../Said'
 import { onTexels, perMetre } from '../../words'
 
 /** What the packer made of the sheet: the verdict, the figures that count, and the way on. */
@@ -9,12 +10,16 @@ export function Made() {
   const row = state?.sheets.find((r) => r.id === sheet) ?? state?.sheets[0]
   const f = row?.figures
   if (!state || !row?.kept || !f || job?.kind === 'pack') return null
-  const tone = { fit: 'moss', 'fit with faults': 'weld', 'not fit': 'madder' }[row.verdict?.grade ?? 'fit']
   return (
-    <Box mt="2" p="2" border="2px dashed" borderColor={tone} role="region" aria-label="What was packed">
-      <Text fontWeight="600" color={tone} data-testid="verdict">
-        {row.verdict?.line}
-      </Text>
+    <Box
+      mt="2"
+      p="2"
+      border="2px dashed"
+      borderColor={toneOf(row.verdict?.grade)}
+      role="region"
+      aria-label="What was packed"
+    >
+      {row.verdict && <Said {...row.verdict} />}
       <Text>
         {(100 * f.coverage).toFixed(1)} % covered, {perMetre(f.density)}
       </Text>

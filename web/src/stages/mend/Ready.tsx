@@ -1,6 +1,7 @@
 import { Box, Text } from '@chakra-ui/react'
 import { useState } from 'react'
 import { useParts } from '../../store'
+import { Said } from '../Said'
 import { Tick } from '../deliver/Extras'
 import { Main } from '../parts'
 
@@ -37,12 +38,9 @@ function Outcome() {
   const { readied } = useParts('readied')
   if (!readied) return null
   const touched = readied.objects.filter((o) => o.done.length || o.left.length || o.refused.length)
-  const good = !readied.reasons.length
   return (
     <Box mt="2" fontSize="xs">
-      <Text fontWeight="600" color={good ? 'moss' : 'madder'}>
-        {[readied.verdict, ...readied.reasons].join(' ')}
-      </Text>
+      <Said line={readied.verdict} grade={readied.grade} reasons={readied.reasons} />
       <Text color="faded">
         {touched.length
           ? `${touched.length} of ${readied.objects.length} objects were changed:`
