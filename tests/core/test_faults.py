@@ -147,7 +147,10 @@ def test_density_outside_the_band_with_weights_and_limits() -> None:
     meant = faults(data, target=200.0, weight=np.array([0.5, 1.0, 2.0]))
     assert "starved" not in meant and "lavish" not in meant
     team = faults(data, target=200.0, weight=np.array([0.5, 1.0, 2.0]), least=150.0, greatest=390.0)
-    assert list(team["starved"].islands) == [0] and list(team["lavish"].islands) == [2]
+    assert list(team["under_limit"].islands) == [0] and list(team["over_limit"].islands) == [2]
+    assert "starved" not in team and "lavish" not in team, "the limits are no part of the band"
+    assert "1.5 times too blurred" in team["under_limit"].detail and "1.03 times too sharp" in team["over_limit"].detail
+    assert faults(data, greatest=100.0)["over_limit"].count == 2 and faults(data, greatest=400.0).get("over_limit") is None
     assert faults(data, target=200.0, band=101.0).keys() == set()
     assert target_of(find(pieces_of(data)), Limits(Grid(1000), 10, 5)) == pytest.approx(200)
 

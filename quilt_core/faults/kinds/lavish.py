@@ -1,4 +1,4 @@
-"""Islands with more texture than the band around the target, or a team's greatest, allows."""
+"""Islands with more texture than the band around the target allows."""
 
 from __future__ import annotations
 

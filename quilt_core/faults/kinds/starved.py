@@ -1,4 +1,4 @@
-"""Islands with less texture than the band around the target, or a team's least, allows."""
+"""Islands with less texture than the band around the target allows."""
 
 from __future__ import annotations
 
