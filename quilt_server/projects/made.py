@@ -55,6 +55,11 @@ def made_of(project: Project) -> Iterator[Made]:
             yield Made(job, head.layout_id is None or not head.label.startswith("Make it ready"))
         else:
             base = bases.get(job.params.get("base") or 0)
-            fields = ("files", "left_out", *(("layout_id",) if OF_LAYOUT[job.kind] else ()))
+            fields = (
+                "files",
+                "left_out",
+                *(("layout_id",) if OF_LAYOUT[job.kind] else ()),
+                *(("settings",) if job.kind == "explain" else ()),
+            )
             known = base is not None or job.kind == "save"
             yield Made(job, not known or (base is not None and any(getattr(base, f) != getattr(head, f) for f in fields)))

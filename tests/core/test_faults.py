@@ -155,6 +155,12 @@ def test_density_outside_the_band_with_weights_and_limits() -> None:
     assert target_of(find(pieces_of(data)), Limits(Grid(1000), 10, 5)) == pytest.approx(200)
 
 
+def test_texels_are_told_in_plain_numbers() -> None:
+    """It said "4e+02 texels"."""
+    data = squares([(0.1, 0.1, 0.2, 0.2), (0.15, 0.15, 0.25, 0.25)])
+    assert faults(data, twice_px=412.0)["overlap"].detail == "410 texels are written twice"
+
+
 def test_mesh_faults() -> None:
     # Three faces at one edge; one of two neighbours wound the other way.
     fan = b"v 0 0 0\nv 1 0 0\nv 0 1 0\nv 0 -1 0\nv 0 0 1\nf 1 2 3\nf 2 1 4\nf 1 2 5\n"

@@ -230,6 +230,8 @@ vt 0 0\nvt 0.2 0\nvt 0.2 0.2\nvt 0 0.2\nvt 0.5 0.5\nvt 0.7 0.5\nvt 0.7 0.7\nf 1/
     assert browser.state()["objects"][0]["islands"] == 3 and kinds(browser)["split"]["repair"] == "weld"
     browser.change(settings={**browser.state()["settings"], "held": [f"{file}:2"], "weights": {f"{file}:1": 2.0}})
     assert job(browser, "weld")["result"]["changed"] == 1
+    row = next(p for p in browser.client.get("/api/projects").json() if p["id"] == browser.project)
+    assert row["objects"] == len(browser.state()["objects"]), "the start page counted an object twice once its islands were joined"
     state = browser.state()
     assert state["objects"][0]["islands"] == 2 and "split" not in kinds(browser)
     assert state["settings"]["held"] == [f"{file}:1"] and state["settings"]["weights"] == {f"{file}:0": 2.0}

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
-from ...words import counted
+from ...words import counted, plain
 from ..fault import Fault, Limits
 from ..findings import Findings
 
@@ -30,5 +30,5 @@ def _written_twice(limits: Limits) -> str:
     return (
         f"{share * 100:.1f} % of the map is written twice"
         if share >= 5e-4
-        else f"{max(limits.twice_px, 0.01):.2g} texels are written twice"
+        else f"{plain(max(limits.twice_px, 0.01), 2)} texels are written twice"
     )

@@ -61,7 +61,7 @@ def run_explain(job: Job) -> None:
         return [owner[int(sized.real[i])] for i in islands]
 
     job.result = {
-        "long": named(found.long), "large": named(found.large), "sheet": number,
+        "long": named(found.long), "large": named(found.large), "sheet": number, "base": head.pk,
         "hints": [{"kind": h.kind, "islands": named(h.islands), "gain": round(h.gain, 4), "value": h.value} for h in found.hints],
     }  # fmt: skip
 

@@ -7,7 +7,7 @@ import { Channels } from './deliver/Channels'
 import { Delivered } from './deliver/Delivered'
 import { Images, Templates, Tick } from './deliver/Extras'
 import { depthOf, remembered, type Order } from './deliver/order'
-import { Choice, Main, numbered, Setting, Title } from './parts'
+import { CHANNELS, Choice, Main, numbered, Setting, Title } from './parts'
 
 /** What goes into the zip. */
 export function Deliver() {
@@ -101,7 +101,7 @@ export function Deliver() {
           <Choice
             label="UV channel to write"
             value={String(to)}
-            options={numbered([0, 1, 2, 3], (c) => `channel ${c}`)}
+            options={numbered(CHANNELS, (c) => `channel ${c}`)}
             set={(c) => void change({ settings: { channel_out: Number(c) } })}
           />
         </Setting>

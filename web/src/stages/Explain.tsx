@@ -18,6 +18,8 @@ export function Explain() {
   if (!state?.objects.some((o) => o.islands)) return null
   // What was found for one sheet says nothing about another.
   const found = explanation?.sheet === sheet ? explanation : null
+  // What was measured under other rules, or of another layout, would not come true.
+  const stale = found?.base !== state.snapshot
   const keys = (islands: [number, number][]) => islands.map(([file, i]) => `${file}:${i}`)
   return (
     <Box>
@@ -43,8 +45,9 @@ export function Explain() {
               </Button>
             </Flex>
           )}
+          {stale && <Text color="madder">Stale: the project changed since. Try again.</Text>}
           {found.hints.map((h) => (
-            <HintRow key={h.kind} hint={h} keys={keys(h.islands)} />
+            <HintRow key={h.kind} hint={h} keys={keys(h.islands)} stale={stale} />
           ))}
           {!found.hints.length && <Text>Nothing that was tried gains half a percent.</Text>}
         </Box>
@@ -60,8 +63,10 @@ function halves(h: Hint) {
   return { operation: 'across', parts: 2, islands }
 }
 
-function HintRow({ hint: h, keys }: { hint: Hint; keys: string[] }) {
+function HintRow({ hint: h, keys, stale }: { hint: Hint; keys: string[]; stale: boolean }) {
   const { state, change, select, start, job, sheet } = useParts('state', 'change', 'select', 'start', 'job', 'sheet')
+  // What was measured is the layout after it: an offer packs, too.
+  const again = ['pack', { sheets: [sheet] }] as const
   const flat = state && flatOf(state.settings, sheet)
   const many = keys.length === 1 ? 'the longest island' : `the ${keys.length} longest islands`
   const words: Record<string, string> = {
@@ -85,7 +90,16 @@ function HintRow({ hint: h, keys }: { hint: Hint; keys: string[] }) {
         +{((h.gain - 1) * 100).toFixed(1)} %
       </Text>
       {does[h.kind] ? (
-        <Button size="2xs" variant="outline" disabled={!!job} onClick={() => void change({ settings: does[h.kind] })}>
+        <Button
+          size="2xs"
+          variant="outline"
+          disabled={!!job || stale}
+          title="Changes the rule and packs this sheet again"
+          onClick={() => {
+            void change({ settings: does[h.kind] })
+            void start(...again)
+          }}
+        >
           Do it
         </Button>
       ) : (
@@ -94,7 +108,13 @@ function HintRow({ hint: h, keys }: { hint: Hint; keys: string[] }) {
             Show
           </Button>
           {h.kind === 'cut' && (
-            <Button size="2xs" variant="outline" disabled={!!job} onClick={() => void start('seams', halves(h))}>
+            <Button
+              size="2xs"
+              variant="outline"
+              disabled={!!job || stale}
+              title="Cuts it and packs this sheet again"
+              onClick={() => void start('seams', halves(h), again)}
+            >
               Cut it
             </Button>
           )}

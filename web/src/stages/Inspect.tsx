@@ -1,7 +1,7 @@
 import { Box, Button, Text } from '@chakra-ui/react'
 import { useEffect } from 'react'
 import type { Fault } from '../api/client'
-import { counted } from '../words'
+import { counted, plain } from '../words'
 import { useParts } from '../store'
 import { Figure, Main, Title } from './parts'
 import { ODD } from '../scene/geometry'
@@ -22,8 +22,8 @@ export function Inspect() {
   const partly = state.objects.filter((o) => o.islands && o.bare && !o.left_out)
   const extra = (bare.length ? 1 : 0) + (partly.length ? 1 : 0)
   const mending = extra > 0 || faults.some((f) => f.repair && f.repair !== 'even')
-  const known = state.objects.flatMap((o) => (o.density && !o.left_out ? [o.density.median] : []))
-  const factor = known.length ? Math.max(...known) / Math.min(...known) : 1
+  const known = state.objects.flatMap((o) => (o.density && !o.left_out ? [o.density] : []))
+  const factor = known.length ? Math.max(...known.map((d) => d.greatest)) / Math.min(...known.map((d) => d.least)) : 1
   const shared = state.objects.filter((o) => o.shares.length).length
   return (
     <>
@@ -32,8 +32,8 @@ export function Inspect() {
       <Figure name="Objects" value={String(state.objects.length)} />
       <Figure name="Islands" value={String(state.figures.islands)} />
       <Figure
-        name="Sharpest object against the most blurred"
-        value={`${factor.toFixed(1)} times`}
+        name="Sharpest island against the most blurred"
+        value={`${plain(factor, factor < 10 ? 2 : 3)} times`}
         good={factor < 1.2}
       />
       <Text fontWeight="600" mt="4" mb="1">

@@ -51,6 +51,9 @@ export function Choice<T extends string>({ label, value, options, disabled, set 
   )
 }
 
+/** The UV channels that files can hold here. */
+export const CHANNELS = [0, 1, 2, 3, 4, 5, 6, 7]
+
 /** Whole numbers as the options of a choice. */
 export const numbered = (values: readonly number[], words: (n: number) => string): Record<string, string> =>
   Object.fromEntries(values.map((n) => [String(n), words(n)]))

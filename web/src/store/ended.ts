@@ -72,7 +72,7 @@ export function ended(job: Job, layout: number, unmoved: boolean): Partial<Quilt
     case 'seams': {
       const refused = (job.result.refused ?? []) as string[]
       const n = Number(job.result.changed ?? 0)
-      return { note: [n > 1 ? `Done ${n} times.` : 'Done.', ...new Set(refused)].join(' ') }
+      return { note: [n > 1 ? `Done at ${n} places.` : 'Done.', ...new Set(refused)].join(' ') }
     }
     case 'dirt':
       return { dirty: result as Dirty }
@@ -85,7 +85,7 @@ export function ended(job: Job, layout: number, unmoved: boolean): Partial<Quilt
     case 'ready':
       return { readied: result as Readied, ...(unmoved && { stage: 'Mend' as const }) }
     case 'explain':
-      return { explanation: { ...(result as Omit<Explanation, 'layout'>), layout } }
+      return { explanation: result as Explanation }
     case 'mend':
     case 'twins':
     case 'weld':

@@ -405,7 +405,7 @@ export const useQuilt = create<Quilt>((set, get) => {
             : api.POST('/api/projects/{project_id}/redo', { ...at(), body }),
         )
       }),
-    start: (kind, params = {}) =>
+    start: (kind, params = {}, then) =>
       queue(async () => {
         const { state } = get()
         if (state?.snapshot == null || looking()) return
@@ -413,7 +413,8 @@ export const useQuilt = create<Quilt>((set, get) => {
         const body = { kind, base: state.snapshot, params }
         const { data, error } = await api.POST('/api/projects/{project_id}/jobs', { ...at(), body })
         // Following takes as long as the job: the queue goes on meanwhile.
-        if (data) void follow(data)
+        if (data)
+          void follow(data).then(() => (then && !get().job && !get().message ? get().start(...then) : undefined))
         else {
           set({ message: words(error) })
           await reload()

@@ -37,9 +37,13 @@ export type Kind =
   | 'seam_worth'
   | 'ready'
 
+/** Work that is asked for. */
+export type Asked = readonly [kind: Kind, params: Record<string, unknown>]
+
 /** What limits the layout, and what an action would gain, as measured by trying it. */
 export interface Explanation {
-  layout: number
+  /** The state that it was measured on. */
+  base: number
   sheet: number
   long: [number, number][]
   large: [number, number][]
@@ -312,7 +316,8 @@ export interface Quilt extends Handling, Against {
   change: (change: { settings: Partial<Settings> }) => Promise<void>
   discard: (layout: number, change?: { discarded?: boolean; name?: string }) => Promise<void>
   step: (direction: 'undo' | 'redo') => Promise<void>
-  start: (kind: Kind, params?: Record<string, unknown>) => Promise<void>
+  /** Begin work; `then` follows once it is done. */
+  start: (kind: Kind, params?: Record<string, unknown>, then?: Asked) => Promise<void>
   baked: Baked | null
   /** What the last delivery said, until something changes. */
   delivered: Delivered | null

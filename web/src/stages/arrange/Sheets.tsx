@@ -2,7 +2,7 @@ import { Box, Button, Flex, Text } from '@chakra-ui/react'
 import { assigned, FIRST, sheetBy, sheetsOf, withSheet, type Sheet } from '../../scene/sheets'
 import { useParts } from '../../store'
 import { counted } from '../../words'
-import { Choice, NameField, Setting } from '../parts'
+import { CHANNELS, Choice, NameField, Setting } from '../parts'
 
 /** The sheets of the project: which there are, what lies on them, their tiles. */
 export function Sheets() {
@@ -122,7 +122,7 @@ export function Sheets() {
             value={now.channel == null ? '' : String(now.channel)}
             options={[
               ['', `as in Deliver: ${settings.channel_out ?? 0}`],
-              ...[0, 1, 2, 3].map((c) => [String(c), `channel ${c}`] as const),
+              ...CHANNELS.map((c) => [String(c), `channel ${c}`] as const),
             ]}
             disabled={!!job}
             set={(c) => put({ channel: c === '' ? null : Number(c) })}

@@ -3,7 +3,7 @@ import { useState } from 'react'
 import { asFaces } from '../../scene/edges'
 import { objectsOf } from '../../scene/saving'
 import { useParts } from '../../store'
-import { Choice, NumberField, numbered, TextField } from '../parts'
+import { CHANNELS, Choice, NumberField, numbered, TextField } from '../parts'
 
 const WHAT = {
   light: 'a light map',
@@ -18,7 +18,6 @@ const DOES = {
   unwrap: 'cut and laid flat. Everything else has none there. Read that channel to go on with it.',
 }
 const SIZES = [32, 64, 128, 256, 512, 1024, 2048]
-const EVERY = [0, 1, 2, 3, 4, 5, 6, 7]
 
 /** Which object has which UV channels, and a further one made beside them. */
 export function Channels() {
@@ -37,7 +36,7 @@ export function Channels() {
   const [texels, setTexels] = useState(2)
   if (!state?.files.length) return null
   const now = state.settings.channel_in ?? 0
-  const free = EVERY.filter((c) => c !== now)
+  const free = CHANNELS.filter((c) => c !== now)
   const to = into ?? Math.min(7, Math.max(now, ...state.channels) + 1)
   const chosen = objectsOf(state, selection)
   const whom =

@@ -86,7 +86,7 @@ export function NewUvs() {
           onClick={() => void start('unwrap', { ...asked, stretch: Number(stretch) })}
         >
           {chosen.length
-            ? `Unwrap the ${objects(chosen.length)} selected`
+            ? `Unwrap ${chosen.length === 1 ? 'the whole object' : `all ${objects(chosen.length)}`} selected`
             : bad.length
               ? `Unwrap ${objects(bad.length)} anew`
               : 'Unwrap anew'}
