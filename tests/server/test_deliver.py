@@ -15,6 +15,7 @@ import numpy as np
 import OpenEXR
 import pygltflib
 import pytest
+import trimesh
 from PIL import Image
 
 from demo.glb import two_channels
@@ -241,3 +242,28 @@ def test_the_bleed_proof_is_kept_with_the_layout(browser: Browser) -> None:
     assert browser.state()["sheets"][0]["bleed"] is None, "at another map size it has to be proven again"
     report = json.loads(delivered(browser).read("report.json"))
     assert report["sheets"]["Sheet 1"]["bleed"]["clean"] == 3 and "mip level 3" in report["verdict"]
+
+
+@pytest.mark.parametrize("shared", [False, True])
+def test_what_was_left_out_after_a_packing_is_told(browser: Browser, shared: bool) -> None:
+    """An object that was left out left with other UVs, since another one uses its mesh, and nothing said so."""
+    scene = trimesh.Scene()
+    flat = np.array([(0, 0, 0), (1, 0, 0), (1, 1, 0), (0, 1, 0)], float)
+    visual = trimesh.visual.TextureVisuals(flat[:, :2] * 0.1 + 0.2)
+    mesh = trimesh.Trimesh(flat, [(0, 1, 2), (0, 2, 3)], process=False, visual=visual)
+    scene.add_geometry(mesh, node_name="pier 0", geom_name="pier 0")
+    if shared:
+        scene.graph.update(frame_to="pier 1", geometry="pier 0")
+    else:
+        scene.add_geometry(mesh.copy(), node_name="pier 1", geom_name="pier 1")
+    browser.upload(piers__glb=scene.export(file_type="glb"))
+    browser.change(settings={**browser.state()["settings"], **QUICK})
+    assert job(browser, "pack")["state"] == "done"
+    assert job(browser, "objects", left_out=[browser.state()["objects"][1]["key"]])["state"] == "done"
+    archive = delivered(browser)
+    before, after = (formats.read(d, "piers.glb") for d in (scene.export(file_type="glb"), archive.read("piers.glb")))
+    mine = after.objects[1].mesh
+    same = np.allclose(before.meshes[mine].channels[0].uvs, after.meshes[mine].channels[0].uvs, atol=1e-6)
+    report = json.loads(archive.read("report.json"))
+    assert same is not shared and len(report["left_as_it_was"]) == (0 if shared else 1)
+    assert ("UVs changed with it" if shared else "1 object is left out and left with the UVs that came") in report["notes"][0]

@@ -26,6 +26,8 @@ from quilt_core.textures.paint import Paint
 from quilt_core.textures.seen import by_material, reasons, summed
 from quilt_core.textures.tile_images import ImageRecipe, named
 from quilt_core.uv.analysis import IDENTITY
+from quilt_core.words import counted
+from quilt_core.words import named as named_list
 
 from ...projects.copies import figures_of_copy, settings_of_copy
 from ...projects.figures import asked_of, verdict_of
@@ -238,6 +240,20 @@ def _arrangement(order: Order, settings: dict[str, Any]) -> Arrangement | None:
     return Arrangement(sources, tuple(c["name"] for c in order.channels), int(settings["channel_in"]))
 
 
+def _as_they_came(chosen: list[Chosen], left_out: list[str]) -> tuple[list[str], list[str], list[str]]:
+    """Names of the objects that are left out and leave as they came, of those that are left out and change all the same since others use their mesh, and of
+    those without UVs."""
+    left, shared, bare = list[str](), list[str](), list[str]()
+    for c in chosen:
+        for n, o in enumerate(c.scene.objects):
+            name = f"{c.file.name}: {o.name}"
+            if f"{c.file.pk}/{n}" in left_out:
+                (left if o.mesh in c.left else shared).append(name)
+            elif c.islands.starts[o.mesh] == c.islands.starts[o.mesh + 1]:
+                bare.append(name)
+    return left, shared, bare
+
+
 def _only(chosen: list[Chosen], settings: dict[str, Any], sheet: int) -> tuple[list[Chosen], Parts, NDArray[np.int64]]:
     """The files and meshes that lie on one sheet."""
     out = []
@@ -268,6 +284,7 @@ def _figures(
 ) -> dict[str, Any]:
     """The report, measured on what was written."""
     settings = settings_of(head)
+    left, shared, bare = _as_they_came(chosen, head.left_out)
     parts = parts_of(again)
     rows = np.tile(IDENTITY, (parts.count, 1))
     on, twins = sheet_numbers(again, parts, settings), twin_groups(parts, settings)
@@ -290,10 +307,20 @@ def _figures(
         "project": project.name, **{k: v for k, v in one.items() if k not in ("tiles", "bleed")},
         "islands": sum(f["islands"] for f in used), "ok": told is None or told.ok, **({"verdict": told.line, "reasons": told.reasons} if told else {}),
         "overlap_pairs": sum(f["overlap"]["pairs"] for f in used), "density_px_per_m": one.get("density"), "sheets": by_sheet,
-        "settings": settings, "left_as_it_was": [f"{c.file.name}: {o.name}" for c in chosen for o in c.scene.objects if c.pieces[o.mesh] is None],
+        "settings": settings, "left_as_it_was": [*left, *bare],
         "twins_aside": bool(order.twins_aside), "carried": [] if painted is None else painted.figures,
-        "notes": [] if painted is None else list(painted.notes),
+        "notes": [*_left_out_notes(left, shared), *([] if painted is None else painted.notes)],
     }  # fmt: skip
+
+
+def _left_out_notes(left: list[str], shared: list[str]) -> list[str]:
+    out = []
+    if left:
+        out.append(f"{counted(len(left), 'object is', 'objects are')} left out and left with the UVs that came: {named_list(left)}.")
+    if shared:
+        words = ("left-out object has its mesh in common with another one, so its UVs changed with it", "left-out objects have their mesh in common with others, so their UVs changed with them")  # fmt: skip
+        out.append(f"{counted(len(shared), *words)}: {named_list(shared)}. To keep them, give them a mesh of their own.")
+    return out
 
 
 def _said(figures: dict[str, Any]) -> Verdict:
