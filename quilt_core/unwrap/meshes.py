@@ -12,7 +12,7 @@ from ..model.scene import Floats, Mesh, UvChannel
 from .charts import charts_of
 from .closing import closed, opened
 from .parts import allowed_edges, corners, flat_sides, outlines, part_of
-from .skin import Laying, Revised, Skin, bare_laying, laying_of, revised, skin_of
+from .skin import Laying, Revised, Skin, bare_laying, laying_of, readable, revised, skin_of
 from .threads import Stop
 from .topology import Mask, Numbers
 from .trial import Tell, Wish, judge
@@ -123,7 +123,7 @@ def unwrap_faces(
     area = float(s.area.sum())
     apart = _apart(flat.uv, c.chart_of_row, outlines(c, b, flat.uv))
     uv, every = laying.uv.copy(), laying.seam.copy()
-    uv[which] = apart[c.rows]
+    uv[which] = readable(skin, apart)[c.rows]
     every[h] = seam
     border = np.flatnonzero(skin.surface.twin >= 0)
     border = border[faces[border // 3] != faces[skin.surface.twin[border] // 3]]

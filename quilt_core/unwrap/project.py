@@ -12,7 +12,7 @@ from ..errors import QuiltError
 from ..model.scene import Floats
 from ..uv.islands import signed_areas
 from .parting import parted
-from .skin import Laying, Skin
+from .skin import Laying, Skin, readable
 from .topology import Mask, Numbers, sides_apart
 
 WAYS = ("plane", "x", "y", "z", "view", "box", "cylinder", "sphere")
@@ -52,7 +52,7 @@ def projected(skin: Skin, laying: Laying, faces: Mask, way: str, view: Floats | 
     uv[over, :, 0] *= -1
     label = label + 16 * over
     out = laying.uv.copy()
-    out[which] = uv
+    out[which] = readable(skin, uv)
     seam = laying.seam.copy()
     side = np.full(len(s.faces), -1)
     side[which] = label

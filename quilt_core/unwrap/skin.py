@@ -271,6 +271,14 @@ def with_uv(laying: Laying, faces: NDArray[np.integer], c: Cut, uv: Floats) -> L
     return replace(laying, uv=out)
 
 
+def readable(skin: Skin, uv: Floats) -> Floats:
+    """New UVs (..., 2) that read the right way round on the object. Where it is placed by a mirroring its front is seen from the other side (glTF 2.0, 3.7.4:
+    a negative determinant turns the winding), so what lies as the mesh is wound would read backwards."""
+    if not skin.turned or not uv.size:
+        return uv
+    return np.stack([uv[..., 0].max() + uv[..., 0].min() - uv[..., 0], uv[..., 1]], axis=-1)
+
+
 def sign_of(laying: Laying, island: int) -> float:
     """-1 for an island that lies mirrored."""
     return -1.0 if signed_areas(laying.uv[laying.island == island]).sum() < 0 else 1.0

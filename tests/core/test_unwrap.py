@@ -20,10 +20,13 @@ from bench.mend import stretch
 from quilt_core import formats
 from quilt_core.errors import Cancelled, QuiltError
 from quilt_core.faults.findings import find
+from quilt_core.measure.proof import flipped
 from quilt_core.model.scene import Mesh, MeshObject, Scene, UvChannel
 from quilt_core.unwrap.charts import charts_of
 from quilt_core.unwrap.flatten import flatten
 from quilt_core.unwrap.meshes import Options, Unwrapped, unwrap
+from quilt_core.unwrap.project import projected
+from quilt_core.unwrap.skin import bare_laying, revised, skin_of
 from quilt_core.unwrap.topology import borders, cut, surface_of
 from quilt_core.unwrap.trial import Wish
 from quilt_core.uv.analysis import analyse
@@ -409,3 +412,23 @@ def test_edges_in_which_very_many_faces_meet_are_paired_flat(copies: int) -> Non
     assert (s.twin >= 0).all() and (s.twin[s.twin] == h).all() and (start[s.twin] == end).all()
     diagonal = s.length > 1.2
     assert np.allclose(s.bend[diagonal], 0) and np.allclose(np.abs(s.bend[~diagonal]), np.pi / 2)
+
+
+@pytest.mark.parametrize("way", ["unwrap", "project"])
+def test_new_uvs_of_an_object_that_is_placed_by_a_mirroring_read_the_right_way_round(way: str) -> None:
+    """`verify` called them mirrored. glTF 2.0, 3.7.4: a node whose determinant is negative turns the winding, so its front is seen from the other side."""
+    ball = trimesh.creation.icosphere(2)
+    scene = trimesh.Scene()
+    scene.add_geometry(ball, node_name="ball", geom_name="ball", transform=np.diag([-1.0, 1, 1, 1]))
+    read = formats.read(scene.export(file_type="glb"), "ball.glb")
+    mesh, placing = read.meshes[0], read.objects[0].world[:3, :3]
+    if way == "unwrap":
+        channel = unwrap(mesh, Options(), placing).channel
+    else:
+        skin = skin_of(mesh, placing)
+        channel = revised(
+            skin, projected(skin, bare_laying(skin), np.ones(len(skin.kept), bool), "box")[0], np.ones(len(skin.kept), bool)
+        ).channel
+    mesh.channels[0] = channel
+    piece = analyse(read, 0)[0]
+    assert piece is not None and piece.islands.count > 1 and not flipped(piece).any()
