@@ -17,6 +17,8 @@ from scipy.sparse.csgraph import connected_components
 from ..model.scene import Floats, Ints, Mesh, UvChannel
 
 WELD = 2.0**-21  # UV units: 0.001 px of a 2048 px map
+# Area of a needle against the square of its length. UVs of 32 bits are rounded by 6e-8: from a length of 0.6 % of the tile on, what is thinner is rounding.
+NEEDLE = 1e-5
 NEAR = 1e-6  # of the mesh's size: positions closer than this are meant to be one
 
 
@@ -147,7 +149,7 @@ class Islands:
 
     of_triangle : (T,) island of each triangle, -1 without UVs
     of_row : (W,) island of each UV row, -1 where no triangle uses it
-    area, signed_area : (n,) in UV units squared; `area` adds up absolute triangle areas
+    area, signed_area : (n,) in UV units squared; `area` adds up absolute triangle areas; `signed_area` is 0 for needles, which lie neither way round
     box : (n, 4) least u, least v, greatest u, greatest v
     zero_triangles : triangles that cover nothing in the UV plane
     """
@@ -265,4 +267,7 @@ def find_islands(mesh: Mesh, channel: UvChannel, welded: bool = False, given: In
     for k, sign in ((0, 1), (1, 1), (2, -1), (3, -1)):
         np.minimum.at(box[:, k], of_row[used], sign * channel.uvs[used, k % 2])
     box[:, 2:] *= -1
+    # The winding of a needle is lost when its UVs are rounded to 32 bits, and would be another one in every file that is written.
+    long = (box[:, 2:] - box[:, :2]).max(axis=1, initial=0.0)
+    signed[area <= NEEDLE * long**2] = 0.0
     return Islands(of_triangle, of_row, area, signed, box, int(is_zero_area(channel.uvs, tri, areas).sum()))

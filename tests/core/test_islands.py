@@ -13,6 +13,7 @@ from hypothesis import strategies as st
 from quilt_cli.child import bounded
 from quilt_core import formats
 from quilt_core.delivery.report import inspect_report
+from quilt_core.measure.proof import flipped
 from quilt_core.uv.analysis import analyse
 from quilt_core.uv.density import densities, even_scales, spread, spreads
 from quilt_core.uv.islands import NEAR, merged_positions, weld
@@ -156,3 +157,16 @@ def test_a_stray_that_makes_all_others_near_takes_no_memory_for_pairs() -> None:
     """50,000 positions and one a million times as far away: all pairs would be 20 GB."""
     cloud = np.vstack([np.random.default_rng(1).random((50_000, 3)), [[1e7, 0, 0]]])
     assert bounded(lambda _: len(np.unique(merged_positions(cloud))), "cloud", cloud.nbytes) == 2
+
+
+def test_a_needle_lies_neither_way_round() -> None:
+    """The count of mirrored islands changed from one packing of the same islands to the next: the winding of needles is that of rounding."""
+    lines = ["o needles"]
+    for k, high in enumerate((1e-7, -1e-7, 0.1, -0.1)):
+        corners = [(0.1, 0.1), (0.9, 0.1), (0.9, 0.1 + high), (0.1, 0.1 + high)]
+        lines += [f"v {x} {y} {k}" for x, y in corners] + [f"vt {x} {y + 0.01 * k}" for x, y in corners]
+        lines.append("f " + " ".join(f"{4 * k + c}/{4 * k + c}" for c in range(1, 5)))
+    piece = analyse(formats.read("\n".join(lines).encode(), "needles.obj"), 0)[0]
+    assert piece is not None and piece.islands.count == 4
+    assert (piece.islands.area > 0).all() and np.sign(piece.islands.signed_area).tolist() == [0, 0, 1, -1]
+    assert flipped(piece).tolist() == [False, False, False, True]
