@@ -4,8 +4,10 @@ from __future__ import annotations
 
 import argparse
 import json
+import math
 import os
 import sys
+from collections.abc import Callable
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -46,13 +48,28 @@ def _map(text: str) -> int:
     return int(text)
 
 
-def _allowed(text: str) -> tuple[str, ...]:
-    from quilt_core.delivery import report
+def _positive(text: str) -> float:
+    try:
+        value = float(text)
+    except ValueError:
+        value = math.nan
+    if not 0 < value < math.inf:
+        raise argparse.ArgumentTypeError(f"'{text}' is not a number above 0")
+    return value
 
-    kinds = tuple(k.strip() for k in text.split(","))
-    if not all(k in report.ALLOWED for k in kinds):
-        raise argparse.ArgumentTypeError(f"'{text}' is not a list of {', '.join(report.ALLOWED)}, as in mirrored,self")
-    return kinds
+
+def _kinds_of(which: str) -> Callable[[str], tuple[str, ...]]:
+    """A reader of kinds of faults with commas between them; `which`: the list in `delivery.verify` that they are of."""
+
+    def read(text: str) -> tuple[str, ...]:
+        from quilt_core.delivery import verify
+
+        known, kinds = getattr(verify, which), tuple(k.strip() for k in text.split(","))
+        if not all(k in known for k in kinds):
+            raise argparse.ArgumentTypeError(f"'{text}' is not a list of {', '.join(known)}, as in {known[1]},{known[0]}")
+        return kinds
+
+    return read
 
 
 class _Commands:
@@ -141,11 +158,20 @@ def _looking(commands: _Commands, _: dict[str, Any] | None) -> None:
     v.add_argument("--margin", type=float, metavar="PX", help="also ask for this margin")
     v.add_argument(
         "--allow",
-        type=_allowed,
+        type=_kinds_of("ALLOWED"),
         default=(),
         metavar="KINDS",
         help="what is no reason to fail: faults of single islands that came with their UVs, mirrored and self (overlap themselves), and twins (cover the same texels)",
     )
+    v.add_argument(
+        "--refuse",
+        type=_kinds_of("REFUSED"),
+        default=(),
+        metavar="KINDS",
+        help="what is a reason to fail, and is only told without it: mirrored, thin (thinner than a texel; needs --padding) and density (off by more than --band)",
+    )
+    v.add_argument("--density", type=_positive, metavar="PX_PER_M", help="the density that islands are compared with (their median)")
+    v.add_argument("--band", type=_positive, default=10.0, metavar="PERCENT", help="how far an island may be off it (10)")
 
 
 def _packing(commands: _Commands, usual: dict[str, Any] | None) -> None:
@@ -261,9 +287,10 @@ def _inspect(args: argparse.Namespace) -> int:
 
 
 def _verify(args: argparse.Namespace) -> int:
-    from quilt_core.delivery import report
+    from quilt_core.delivery.verify import Wanted, verify_report
 
-    r = report.verify_report(_scenes(args), args.channel_in, args.map, args.padding, args.margin, args.allow)
+    wanted = Wanted(args.padding, args.margin, args.allow, args.refuse, args.density, args.band)
+    r = verify_report(_scenes(args), args.channel_in, args.map, wanted)
     gap, margin = (("none" if r[k] is None else f"{r[k]:.3f} px") for k in ("smallest_gap_px", "smallest_margin_px"))
     verdict = "; ".join([r["verdict"], *r["reasons"], *r["faults"]])
     lines = [

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Collection, Iterable, Sequence
+from collections.abc import Sequence
 from dataclasses import replace
 from typing import TYPE_CHECKING, Any
 
@@ -11,10 +11,10 @@ import numpy as np
 import shapely
 from numpy.typing import NDArray
 
-from ..measure.proof import LayoutProof, outside, prove, twins_of
+from ..measure.proof import LayoutProof, outside, prove
 from ..measure.sheet_bleed import sheet_bleed
 from ..model.scene import Floats, Scene
-from ..model.tiles import Grid, column_row
+from ..model.tiles import Grid
 from ..uv.analysis import IDENTITY, MeshIslands, analyse, object_density, transform_regions
 from ..uv.density import Spread, densities, spread, world_areas
 from ..uv.stretch import stretch
@@ -38,7 +38,7 @@ def pieces_of(analysed: list[Analysed]) -> list[MeshIslands]:
     return [p for _, pieces in analysed for p in pieces if p is not None]
 
 
-def _density(found: Spread | None) -> dict[str, float] | None:
+def density_figures(found: Spread | None) -> dict[str, float] | None:
     return None if found is None else {"median": found.median, "min": found.least, "max": found.greatest}
 
 
@@ -64,7 +64,7 @@ def _objects(analysed: list[Analysed], map_px: int) -> list[dict[str, Any]]:
             }
             if piece is not None:
                 found = object_density(piece, None, number, map_px)[1]
-                entry.update(islands=piece.islands.count, uv_area=float(piece.islands.area.sum()), density_px_per_m=_density(found))
+                entry.update(islands=piece.islands.count, uv_area=float(piece.islands.area.sum()), density_px_per_m=density_figures(found))
             out.append(entry)
     return out
 
@@ -165,65 +165,13 @@ def proof_figures(proof: LayoutProof) -> dict[str, Any]:
     }
 
 
-# Faults that `verify --allow` takes. They are of single islands, as their UVs came: packing neither makes nor mends them.
-ALLOWED = ("self", "mirrored", "twins")
-
-
-def verify_report(
-    scenes: list[Scene], channel: int, map_px: int, padding_px: float | None, margin_px: float | None, allow: Collection[str] = ()
-) -> dict[str, Any]:
-    """Proof of the layout that all files share; with a padding or margin asked for, those must hold too. How far colours stay apart is proven where the
-    padding that will be painted is known.
-
-    Parameters
-    ----------
-    allow : words of `ALLOWED`, what is told and is no reason to fail: faults of the islands themselves, and islands that cover the same texels
-    """
-    pieces = pieces_of(analyse_all(scenes, channel))
-    twins = twins_of(pieces) if pieces and "twins" in allow else None
-    proof = prove(pieces, None, map_px, twins=twins)
-    reasons = []
-    if not pieces:
-        reasons.append(f"no object has UVs in channel {channel}")
-    figures = proof_figures(proof)
-    counts = {"self": figures["overlap"]["self"], "mirrored": figures["flipped"], "twins": 0 if twins is None else int((twins >= 0).sum())}
-    taken = {word: counts[word] for word in allow}
-    judged = figures | {"map_px": map_px}
-    if "self" in allow:
-        judged |= {"overlap": figures["overlap"] | {"self": 0}}
-    if "mirrored" in allow:
-        judged |= {"flipped": 0}
-    bleed = None if padding_px is None else _bleed(pieces, None, _grid_around(proof.coverage, map_px), padding_px, twins)
-    found, narrow = verdict(judged, bleed), narrower(figures, Asked(padding_px, margin_px))
-    reasons += [*([] if found.ok else found.reasons), *narrow]
-    return {
-        "ok": not reasons,
-        "verdict": found.line if not reasons else f"Not fit for baking at {map_px} px",
-        "reasons": reasons,
-        "faults": found.reasons if found.ok else [],
-        "bleed": bleed,
-        "allowed": {word: n for word, n in taken.items() if n},
-        **figures,
-        "islands": proof.islands,
-        "map_px": map_px,
-        "coverage": round(sum(c for c, _ in proof.coverage.values()) / max(1, len(proof.coverage)), 6),
-        "density_px_per_m": _density(overall_density(pieces, None, map_px)),
-    }
-
-
-def _bleed(
+def bleed_figures(
     pieces: list[MeshIslands], transforms: list[Floats] | None, grid: Grid, padding_px: float, twins: NDArray[np.int64] | None
 ) -> dict[str, Any]:
     """The bleed proof of a layout."""
     regions = np.concatenate([p.outlines.regions for p in pieces]) if pieces else np.zeros(0, object)
     placed = regions if transforms is None else transform_regions(regions, np.concatenate(transforms))
     return sheet_bleed(pieces, transforms, placed, grid, padding_px, twins=twins).as_dict()
-
-
-def _grid_around(tiles: Iterable[int], map_px: int) -> Grid:
-    """The least grid that holds these tiles."""
-    corners = [column_row(t) for t in tiles]
-    return Grid(map_px, 1 + max((c for c, _ in corners), default=0), 1 + max((r for _, r in corners), default=0))
 
 
 def shrunk(pieces: list[MeshIslands], islands: Sequence[int]) -> list[str]:
@@ -263,12 +211,12 @@ def pack_report(
     density = overall_density(pieces, transforms, map_px if recipe.tile_px is None else _px_of_islands(pieces, transforms, recipe))
     names = [f"{p.objects[0].name} island {i}" for p in pieces for i in range(p.islands.count)]
     measured = proof_figures(proof) | {"map_px": map_px}
-    bleed = _bleed(pieces, transforms, _grid_of(recipe), recipe.padding_px, twins)
+    bleed = bleed_figures(pieces, transforms, _grid_of(recipe), recipe.padding_px, twins)
     said = verdict(measured, bleed, asked)
     return {
         "coverage": round(sum(c for c, _ in proof.coverage.values()) / max(1, len(proof.coverage)), 6),
         "density_px_per_m": None if density is None else density.median,
-        "density_spread_px_per_m": _density(density),
+        "density_spread_px_per_m": density_figures(density),
         "tiles": [{"tile": t, "coverage": round(c, 6), "islands": n} for t, (c, n) in sorted(proof.coverage.items())],
         "smallest_gap_px": _rounded(proof.gap_px),
         "smallest_margin_px": _rounded(proof.margin_px),

@@ -16,6 +16,7 @@ import trimesh
 
 from quilt_cli.main import main, parser
 from quilt_core import formats
+from tests.core.test_faults import squares as boxes
 from tests.kit.processes import ROOT
 from tests.shapes import PLANE, gltf_plane, grid_obj, kit
 
@@ -296,3 +297,24 @@ def test_a_reader_that_has_read_enough_is_no_error(tmp_path: Path) -> None:
     found = subprocess.run(command, stdout=write, stderr=subprocess.PIPE, text=True, cwd=ROOT)
     os.close(write)
     assert (found.returncode, found.stderr) == (0, "")
+
+
+def test_what_is_only_told_is_refused_by_whoever_says_so(capsys: pytest.CaptureFixture[str], tmp_path: Path) -> None:
+    """A mirrored island and a density that is 30 % off ended with 0, whatever was asked. Arithmetic: sides of 0.1, 0.1 and 0.13 on a metre."""
+    file = tmp_path / "squares.obj"
+    file.write_bytes(boxes([(0.1, 0.1, 0.2, 0.2), (0.3, 0.1, 0.4, 0.2), (0.6, 0.6, 0.73, 0.73)], flip=frozenset({1})))
+    code, told = run(capsys, "verify", file, "--map", 1000, "--json")
+    assert (
+        code == 0
+        and told["faults"][0].startswith("1 island is mirrored")
+        and told["faults"][1] == "1 island is off 100 px/m by more than 10 %, up to 1.3 times"
+    )
+    assert run(capsys, "verify", file, "--map", 1000, "--band", 31, "--json")[1]["faults"][1:] == []
+    code, told = run(capsys, "verify", file, "--map", 1000, "--refuse", "density,mirrored", "--density", 130, "--json")
+    assert code == 1 and told["reasons"] == [
+        "1 island is mirrored, which is refused",
+        "2 islands are off 130 px/m by more than 10 %, up to 1.3 times",
+    ]
+    assert run(capsys, "verify", file, "--map", 1000, "--refuse", "mirrored", "--allow", "mirrored", "--json")[0] == 0
+    with pytest.raises(SystemExit):
+        main(["verify", str(file), "--refuse", "dense"])

@@ -9,7 +9,7 @@ from typing import Any
 from playwright.sync_api import Page, expect
 
 from quilt_core import formats
-from quilt_core.delivery.report import verify_report
+from quilt_core.delivery.verify import Wanted, verify_report
 from tests.server.test_proposals import ball
 from tests.server.test_seams import grid
 from tests.shapes import kit
@@ -125,7 +125,7 @@ def test_a_kit_is_made_ready_in_one_action(page: Page, address: str, tmp_path: P
     idle(page)
     with deliver(page, tmp_path / "out.zip") as archive:
         scene = formats.read(archive.read("kit.obj"), "kit.obj")
-    proof = verify_report([scene], 0, 2048, 8.0, 4.0)
+    proof = verify_report([scene], 0, 2048, Wanted(8.0, 4.0))
     assert proof["ok"] and proof["flipped"] == 0
     page.get_by_role("button", name="Undo").click()
     idle(page)

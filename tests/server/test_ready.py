@@ -9,7 +9,7 @@ from typing import Any
 import pytest
 
 from quilt_core import formats
-from quilt_core.delivery.report import verify_report
+from quilt_core.delivery.verify import Wanted, verify_report
 from quilt_server.projects.models import Job
 from tests.shapes import kit
 
@@ -45,7 +45,7 @@ def test_a_kit_becomes_fit_for_baking_in_one_step(browser: Browser) -> None:
         name = next(n for n in z.namelist() if n.endswith(".obj"))
         scene = formats.read(z.read(name), name, 1.0, {})
     px = after["settings"]["map_px"]
-    proof = verify_report([scene], 0, px, after["settings"]["padding_px"], after["settings"]["margin_px"])
+    proof = verify_report([scene], 0, px, Wanted(after["settings"]["padding_px"], after["settings"]["margin_px"]))
     assert proof["ok"] and proof["flipped"] == 0 and proof["islands"] >= 4
     browser.post(f"/api/projects/{browser.project}/undo", {"base": after["snapshot"]})
     assert browser.state()["snapshot"] == head, "one step"
