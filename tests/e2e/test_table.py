@@ -67,6 +67,18 @@ def test_a_typed_distance_is_how_far_a_drag_goes(page: Page, address: str, tmp_p
     assert np.allclose(corner(page, tmp_path), [0.1 + 37 / 2048, 0.1], atol=1e-6)
 
 
+def test_a_number_for_a_drag_that_took_hold_of_nothing_leads_nowhere(page: Page, address: str, tmp_path: Path) -> None:
+    """It led to other stages: 3 and 7 to Mend and on to Deliver."""
+    opened(page, address, tmp_path)
+    stage(page, "Arrange")
+    dragged(page, (0.4, 0.6), (0.46, 0.66), "3", "7")
+    expect(page.get_by_role("heading", name="Arrange")).to_be_visible()
+    expect(page.get_by_text("Nothing was grabbed, so the number moved nothing.")).to_be_visible()
+    page.wait_for_timeout(1600)
+    page.keyboard.press("3")
+    expect(page.get_by_role("heading", name="Mend")).to_be_visible()
+
+
 def reds(page: Page) -> int:
     """Pixels in the colour of faults on the table."""
     box = page.get_by_test_id("table").bounding_box()
