@@ -28,8 +28,10 @@ def number(column: int, row: int) -> int:
 
 
 def numbers_at(corner: Floats) -> NDArray[np.int64]:
-    """UDIM numbers (n,) of tiles by their lower left corners (n, 2); of no meaning where UDIM has none, see `Grid.holds`."""
-    return np.asarray(1001 + corner[:, 0] + 10 * corner[:, 1], np.int64)
+    """UDIM numbers (n,) of tiles by their lower left corners (n, 2), 0 for NaN (what has no area lies nowhere); of no meaning where UDIM has none, see
+    `Grid.holds`."""
+    number = 1001 + corner[:, 0] + 10 * corner[:, 1]
+    return np.where(np.isnan(number), 0.0, number).astype(np.int64)
 
 
 def column_row(tile: int) -> tuple[int, int]:

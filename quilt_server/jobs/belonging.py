@@ -104,7 +104,8 @@ def strays(parts: Parts, rows: Floats, rules: SheetRules) -> int:
     """How many islands that are not held lie in another tile than they belong to; `rules` are those of the whole sheet."""
     if rules.tile is None:
         return 0
-    out = (rules.tile > 0) & (numbers_at(corners_of(shapely.bounds(regions_of(parts, rows)))) != rules.tile)
+    number = numbers_at(corners_of(shapely.bounds(regions_of(parts, rows))))
+    out = (rules.tile > 0) & (number != rules.tile) & (number > 0)
     for rule, kept in ((rules.only, True), (rules.held, False)):
         out &= True if rule is None else rule == kept
     return int(out.sum())

@@ -223,3 +223,12 @@ def test_tiles_give_their_names_to_what_is_drawn_of_them(browser: Browser) -> No
         f"/api/projects/{browser.project}/jobs",
         {"kind": "deliver", "base": browser.state()["snapshot"], "params": {"pattern": "all"}}, 422,
     )["detail"]  # fmt: skip
+
+
+def test_an_island_without_area_lies_outside_no_tile(browser: Browser) -> None:
+    """Right after packing the sheet was stale: an island lay outside the tile it belongs to, where none did, and it never went away."""
+    start(browser)
+    browser.upload(speck__obj=b"o speck\nv 0 0 9\nv 1 0 9\nv 0 1 9\nvt 0.5 0.5\nf 1/1 2/1 3/1\n")
+    rules(browser, **{o["key"]: 1002 for o in browser.state()["objects"]})
+    packed(browser)
+    assert browser.state()["sheets"][0]["stale"] == []
