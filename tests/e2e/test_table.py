@@ -67,6 +67,25 @@ def test_a_typed_distance_is_how_far_a_drag_goes(page: Page, address: str, tmp_p
     assert np.allclose(corner(page, tmp_path), [0.1 + 37 / 2048, 0.1], atol=1e-6)
 
 
+def test_the_model_follows_while_islands_are_dragged(page: Page, address: str, tmp_path: Path) -> None:
+    """It stood still until they were let go."""
+    opened(page, address, tmp_path)
+    page.get_by_label("What the model shows").select_option("checker")
+    page.mouse.click(*on_table(page)(0.2, 0.2))
+    at, model = on_table(page), page.get_by_test_id("model")
+    page.mouse.move(*at(0.2, 0.2))
+    page.wait_for_timeout(300)
+    before = model.screenshot()
+    page.mouse.down()
+    page.mouse.move(*at(0.2537, 0.2411), steps=4)
+    page.wait_for_timeout(300)
+    assert model.screenshot() != before
+    page.keyboard.press("Escape")
+    page.wait_for_timeout(300)
+    assert model.screenshot() == before
+    page.mouse.up()
+
+
 def test_a_number_for_a_drag_that_took_hold_of_nothing_leads_nowhere(page: Page, address: str, tmp_path: Path) -> None:
     """It led to other stages: 3 and 7 to Mend and on to Deliver."""
     opened(page, address, tmp_path)

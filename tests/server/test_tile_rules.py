@@ -212,13 +212,13 @@ def test_tiles_give_their_names_to_what_is_drawn_of_them(browser: Browser) -> No
     packed(browser)
     images = {"fill": "blank", "format": "png", "depth": 8, "alpha": False, "colour": [0.5, 0.5, 0.5], "tiles": ""}
     with delivered(browser, template_names=True, images=images, pattern="{sheet}.{name}") as z:
-        assert {"template.body.png", "template.face.png", "template.arms.png"} <= set(z.namelist())
+        assert {"template.body.1001.png", "template.face.1002.png", "template.arms.1003.png"} <= set(z.namelist())
         assert {"Sheet_1.body.png", "Sheet_1.face.png", "Sheet_1.arms.png"} <= {n.replace(" ", "_") for n in z.namelist()}
     settings = browser.state()["settings"]
     same = [{**settings["sheets"][0], "tile_names": {"1001": "part", "1002": "part", "1003": "arms"}}]
     assert browser.run("settings", settings={**settings, "sheets": same})["state"] == "done"
     with delivered(browser, template_names=True) as z:
-        assert {"template.1001.png", "template.1002.png", "template.arms.png"} <= set(z.namelist())
+        assert {"template.1001.png", "template.1002.png", "template.arms.1003.png"} <= set(z.namelist())
     assert "{tile} or {name}" in browser.post(
         f"/api/projects/{browser.project}/jobs",
         {"kind": "deliver", "base": browser.state()["snapshot"], "params": {"pattern": "all"}}, 422,

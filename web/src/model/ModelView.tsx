@@ -4,6 +4,7 @@ import { carriedTiles, coloursOf, joinedPictures, tintsOf, underTiles } from '..
 import { flatOf } from '../scene/sheets'
 import { objectsOf } from '../scene/saving'
 import { bandOf, target } from '../scene/states'
+import { whenMoved } from '../scene/moving'
 import { Choice, numbered } from '../stages/parts'
 import { useParts, useQuilt } from '../store'
 import { brushHand } from '../store/brushed'
@@ -92,6 +93,7 @@ export function ModelView() {
   const band = state ? bandOf(state) : 0.14
   useEffect(() => model.current?.setPieces(pieces), [pieces])
   useEffect(() => model.current?.draw(), [drawn])
+  useEffect(() => whenMoved(() => model.current?.draw()), [])
   useEffect(() => {
     model.current?.setGrain(picks)
   }, [picks])

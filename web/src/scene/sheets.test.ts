@@ -4,6 +4,7 @@ import {
   assigned,
   FIRST,
   nameOfTile,
+  ranges,
   sent,
   tileOfIsland,
   flatOf,
@@ -73,5 +74,12 @@ describe('islands on sheets', () => {
     expect(assigned(before, ['1/0'], 2)).toEqual({ sheet_of: { '1/0': 2 } })
     expect(assigned(before, ['1/0'], 1)).toEqual({ sheet_of: {} })
     expect(assigned(before, ['1:2'], 2)).toEqual({ sheet_of: { '1:1': 2, '1:2': 2 } })
+  })
+})
+
+describe('tiles as they are typed', () => {
+  it('are ranges where numbers follow each other', () => {
+    expect(ranges(tilesOf({ ...FIRST, columns: 3, rows: 2 }))).toBe('1001-1003, 1011-1013')
+    expect(ranges([1005])).toBe('1005')
   })
 })

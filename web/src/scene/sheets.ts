@@ -81,6 +81,17 @@ export function tilesOf(sheet: Sheet): number[] {
   })
 }
 
+/** Tiles as they are typed: "1001-1004, 1011". */
+export function ranges(tiles: Iterable<number>): string {
+  const out: [first: number, last: number][] = []
+  for (const t of [...tiles].sort((a, b) => a - b)) {
+    const end = out[out.length - 1]
+    if (end && t === end[1] + 1) end[1] = t
+    else out.push([t, t])
+  }
+  return out.map(([a, b]) => (a === b ? `${a}` : `${a}-${b}`)).join(', ')
+}
+
 export function placeOf(tile: number): [column: number, row: number] {
   return [(tile - 1001) % 10, Math.floor((tile - 1001) / 10)]
 }

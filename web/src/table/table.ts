@@ -19,6 +19,7 @@ import { TileSquares, type Pictures } from './tileSquares'
 import { brushing, type BrushHand } from '../scene/brushing'
 import { NO_ISLAND } from '../scene/geometry'
 import type { Follow } from '../scene/live'
+import { moved } from '../scene/moving'
 import type { Under } from '../store/hand'
 import { IslandDrag } from './islandHand'
 import { Layers } from './layers'
@@ -88,6 +89,7 @@ export class Table extends View {
         this.overlay.folds = lines
         this.overlay.points = pointsOnSheet(this.pieces, this.points)
         this.draw()
+        moved()
       },
       events.dragged,
     )
@@ -267,11 +269,13 @@ export class Table extends View {
     if (!drag) return
     if (keep) this.events.dropped(drag.move, drag.turning ? 'Turn by hand' : 'Move by hand')
     else drag.back()
+    moved()
     this.draw()
   }
 
   private dragTo(drag: IslandDrag, to: THREE.Vector2, free: boolean): void {
     drag.to(to, this.snap, free)
+    moved()
     this.overlay.close = drag.close
     this.overlay.note = { at: [to.x, to.y], text: drag.words }
   }

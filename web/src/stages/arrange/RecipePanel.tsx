@@ -60,9 +60,27 @@ function useRecipe() {
 /** What is touched most: how large the map is, the gaps, how islands turn, how dense they lie. */
 export function SizeAndGaps() {
   const found = useRecipe()
+  const [followed, setFollowed] = useState('')
   if (!found) return null
   const { state, now, s, set, change, setPreview, job } = found
   const { settings } = state
+  const half = s.margin_px === s.padding_px / 2
+  const resize = (map_px: number) => {
+    const k = map_px / (now.map_px ?? settings.map_px)
+    // One sheet: the project's own size; the gaps keep their share of it.
+    if (sheetsOf(settings).length === 1 && !now.recipe) {
+      const gaps = { padding_px: settings.padding_px * k, margin_px: settings.margin_px * k }
+      void change({ settings: { map_px, ...gaps } })
+      setFollowed(
+        `Padding and margin keep their share of the map: ${plain(gaps.padding_px)} and ${plain(gaps.margin_px)} px now.`,
+      )
+    } else {
+      void change({ settings: withSheet(settings, now.id, { map_px }) })
+      setFollowed(
+        `Padding and margin stay ${plain(s.padding_px)} and ${plain(s.margin_px)} px: several sheets can share them.`,
+      )
+    }
+  }
   const usual = Math.max(1, (16 * s.map_px) / 2048)
   const levels = s.padding_px >= 1 ? Math.floor(Math.log2(s.padding_px)) : 0
   return (
@@ -73,17 +91,14 @@ export function SizeAndGaps() {
           value={String(now.map_px ?? settings.map_px)}
           options={numbered(MAPS, (m) => `${m} px`)}
           disabled={!!job}
-          set={(m) => {
-            const k = Number(m) / (now.map_px ?? settings.map_px)
-            // One sheet: the project's own size; the padding keeps its share of it.
-            if (sheetsOf(settings).length === 1 && !now.recipe)
-              void change({
-                settings: { map_px: Number(m), padding_px: settings.padding_px * k, margin_px: settings.margin_px * k },
-              })
-            else void change({ settings: withSheet(settings, now.id, { map_px: Number(m) }) })
-          }}
+          set={(m) => resize(Number(m))}
         />
       </Setting>
+      {followed && (
+        <Text role="status" fontSize="xs" color="moss" mb="1">
+          {followed}
+        </Text>
+      )}
       <Setting
         name="Padding"
         text={`Between islands; stays a pixel wide down to mip level ${levels}. ${usual} px is the safe habit at this size. The table shows half of it around each island.`}
@@ -95,10 +110,17 @@ export function SizeAndGaps() {
           least={0}
           most={256}
           preview={(padding_px) => setPreview({ padding_px })}
-          set={(padding_px) => set({ padding_px })}
+          set={(padding_px) => set({ padding_px, ...(half && { margin_px: padding_px / 2 }) })}
         />
       </Setting>
-      <Setting name="Margin" text="To the border of the tile. Half the padding is usual: a repeated tile doubles it.">
+      <Setting
+        name="Margin"
+        text={
+          half
+            ? 'To the border of the tile: half the padding, and follows it.'
+            : `To the border of the tile. Half the padding, ${plain(s.padding_px / 2)} px, is usual: a repeated tile doubles it.`
+        }
+      >
         <NumberField
           name="Margin"
           value={s.margin_px}

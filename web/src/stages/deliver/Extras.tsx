@@ -1,5 +1,7 @@
-import { Box, Flex } from '@chakra-ui/react'
+import { Box, Button, Flex } from '@chakra-ui/react'
 import type { ReactNode } from 'react'
+import { ranges, sheetsOf, tilesOf } from '../../scene/sheets'
+import { useParts } from '../../store'
 import { Section } from '../arrange/Section'
 import { Choice, NumberField, Setting, TextField } from '../parts'
 import { DEPTHS, depthOf, EXR_DEPTHS, FILLS, IMAGES, KINDS, TEMPLATES, USUAL, type Order } from './order'
@@ -49,7 +51,7 @@ export function Templates({ order, put }: Part) {
           paper ground
         </Tick>
         <Tick on={order.template_names} set={(template_names) => put({ template_names })}>
-          files named after the tiles
+          names of tiles in the files' names
         </Tick>
       </Flex>
     </Section>
@@ -58,6 +60,8 @@ export function Templates({ order, put }: Part) {
 
 /** Pictures to begin with. */
 export function Images({ order, put }: Part) {
+  const { state } = useParts('state')
+  const grid = () => (state ? ranges(new Set(sheetsOf(state.settings).flatMap(tilesOf))) : '')
   return (
     <Section name="Tile images">
       <Setting name="Images" text="One for each tile in use, as large as its map.">
@@ -88,6 +92,9 @@ export function Images({ order, put }: Part) {
               value={order.image_tiles}
               set={(image_tiles) => put({ image_tiles })}
             />
+            <Button size="2xs" variant="ghost" onClick={() => put({ image_tiles: grid() })}>
+              All of the grid
+            </Button>
           </Setting>
           <Setting
             name="Names"
