@@ -29,15 +29,32 @@ const renewed = {
   files: named([9, 2]),
 } as unknown as State
 
+/** A file of six triangles, each with the island that it belongs to. */
+const numbered = (file: number, key: string, islands: number[]) => ({
+  file,
+  key,
+  data: { index: islands.flatMap((_, t) => [3 * t, 3 * t + 1, 3 * t + 2]), island: islands.flatMap((i) => [i, i, i]) },
+})
+const was = [numbered(1, '1:0', [0, 0, 1, 1, 2, 2]), numbered(2, '2:0', [0, 1, 2, 3, 3, 3])]
+const is = [numbered(9, '9:0', [0, 0, 3, 1, 2, 2]), was[1]]
+
 test('a selection follows the file that stands where the old one stood, and back', () => {
-  expect([...followed(new Set(['1/1', '2/0']), old, renewed)]).toEqual(['9/1', '2/0'])
-  expect([...followed(new Set(['9/1']), renewed, old)]).toEqual(['1/1'])
+  expect([...followed(new Set(['1/1', '2/0']), old, renewed, was, is)]).toEqual(['9/1', '2/0'])
+  expect([...followed(new Set(['9/1']), renewed, old, is, was)]).toEqual(['1/1'])
 })
 
-test('of islands that may be others now, their objects stay selected; islands that did not change stay', () => {
-  expect([...followed(new Set(['1:3', '2:1']), old, renewed)]).toEqual(['9/1', '2:1'])
+test('an island that was cut stays selected as its parts, and as itself once that is undone; nothing else is', () => {
+  expect([...followed(new Set(['1:1', '2:1']), old, renewed, was, is)]).toEqual(['9:3', '9:1', '2:1'])
+  expect([...followed(new Set(['9:3', '9:1']), renewed, old, is, was)]).toEqual(['1:1'])
+  expect([...followed(new Set(['1:0']), old, renewed, was, is)]).toEqual(['9:0'])
+})
+
+test('islands of a file with other triangles are let go: its object is more than was meant', () => {
+  const other = [numbered(9, '9:0', [0, 1]), was[1]]
+  expect(followed(new Set(['1:1']), old, renewed, was, other).size).toBe(0)
 })
 
 test('what is gone is selected no more', () => {
-  expect(followed(new Set(['1/1']), old, { ...renewed, files: named([2]) } as unknown as State).size).toBe(0)
+  const gone = { ...renewed, files: named([2]) } as unknown as State
+  expect(followed(new Set(['1/1', '1:1']), old, gone, was, [was[1]]).size).toBe(0)
 })

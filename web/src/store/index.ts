@@ -124,7 +124,7 @@ export const useQuilt = create<Quilt>((set, get) => {
     const still = <T extends { file: number }>(picked: ReadonlyMap<string, T>) =>
       [...picked.values()].every((e) => there.has(e.file)) ? picked : new Map<string, T>()
     const now = (keys: ReadonlySet<string>) =>
-      before.state?.id === state.id ? followed(keys, before.state, state) : new Set(keys)
+      before.state?.id === state.id ? followed(keys, before.state, state, before.pieces, pieces) : new Set(keys)
     const shown = before.alone && now(before.alone)
     const picked = { edges: still(before.edges), faces: still(before.faces), points: still(before.points) }
     set({
