@@ -17,9 +17,7 @@ from playwright.sync_api import FileChooser, Page, expect
 from tests.server.test_tile_rules import figure
 
 from .steps import idle, packed, put, stage, start
-from .test_whole_job import address, chromium, page
 
-__all__ = ["address", "chromium", "page"]
 AXE = Path(__file__).parents[2] / "web" / "node_modules" / "axe-core" / "axe.min.js"
 STAGES = ("Gather", "Inspect", "Mend", "Even", "Arrange", "Prove", "Deliver")
 

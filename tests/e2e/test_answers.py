@@ -13,9 +13,6 @@ from tests.hostile.running import running
 from tests.shapes import grid_obj, kit
 
 from .steps import deliver, idle, put, stage, start
-from .test_whole_job import address, chromium, page
-
-__all__ = ["address", "chromium", "page"]
 
 
 @pytest.fixture

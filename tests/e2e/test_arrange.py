@@ -19,9 +19,6 @@ from tests.core.test_faults import squares
 
 from . import tile_px
 from .steps import deliver, idle, packed, proving, put, section, stage, start
-from .test_whole_job import address, chromium, page
-
-__all__ = ["address", "chromium", "page"]
 
 
 def faulty() -> bytes:

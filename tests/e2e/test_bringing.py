@@ -9,9 +9,6 @@ from playwright.sync_api import Page, expect
 from tests.shapes import grid_obj
 
 from .steps import deliver, idle, put, section, stage, start
-from .test_whole_job import address, chromium, page
-
-__all__ = ["address", "chromium", "page"]
 
 
 def test_bad_files_among_good_ones_are_told_and_the_others_can_be_taken_back(page: Page, address: str, tmp_path: Path) -> None:

@@ -22,9 +22,6 @@ from tests.server.test_sewing import strip
 from . import tile_px
 from .steps import deliver, idle, on_table, put, section, stage, start
 from .test_seams import middle, newest
-from .test_whole_job import address, chromium, page
-
-__all__ = ["address", "chromium", "page"]
 
 
 def opened(page: Page, address: str, tmp_path: Path, body: bytes, name: str) -> None:

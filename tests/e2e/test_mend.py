@@ -15,9 +15,6 @@ from tests.server.test_copies import files as shapes
 
 from .steps import deliver, idle, proving, put, stage, start
 from .test_seams import newest
-from .test_whole_job import address, chromium, page
-
-__all__ = ["address", "chromium", "page"]
 
 
 def test_bare_and_good_objects_are_told_apart_unwrapped_packed_and_delivered(page: Page, address: str, tmp_path: Path) -> None:

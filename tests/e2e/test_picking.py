@@ -11,9 +11,6 @@ from playwright.sync_api import Page, expect
 
 from .steps import on_table, stage, start
 from .test_seams import cut, middle, newest, sheet
-from .test_whole_job import address, chromium, page
-
-__all__ = ["address", "chromium", "page"]
 
 
 def two_balls(tmp_path: Path) -> Path:

@@ -12,9 +12,7 @@ from tests.server.test_tile_rules import figure, squares, tiles
 
 from . import tile_px
 from .steps import deliver, idle, packed, put, section, stage, start
-from .test_whole_job import address, chromium, page
 
-__all__ = ["address", "chromium", "page"]
 CUT = """() => {
   const cut = []
   for (const e of document.querySelectorAll('main button, main select, main input, nav button, nav select, header button')) {

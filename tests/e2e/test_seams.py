@@ -15,9 +15,6 @@ from tests.server.test_seams import grid
 from tests.shapes import kit
 
 from .steps import deliver, idle, on_table, put, stage, start
-from .test_whole_job import address, chromium, page
-
-__all__ = ["address", "chromium", "page"]
 
 
 def newest(page: Page, address: str) -> dict[str, Any]:

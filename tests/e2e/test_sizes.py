@@ -9,9 +9,6 @@ from playwright.sync_api import Page, expect
 from tests.shapes import grid_obj
 
 from .steps import idle, stage, start
-from .test_whole_job import address, chromium, page
-
-__all__ = ["address", "chromium", "page"]
 
 
 def test_a_file_of_280_metres_is_taken_as_centimetres_by_one_click(page: Page, address: str, tmp_path: Path) -> None:

@@ -19,9 +19,7 @@ from tests.core.test_faults import squares
 from tests.real_files import path
 
 from .steps import deliver, on_table, put, section, stage, start
-from .test_whole_job import address, chromium, page
 
-__all__ = ["address", "chromium", "page"]
 FAULTY = squares([(0.1, 0.1, 0.3, 0.3), (4.1, 4.1, 4.5, 4.5), (0.9, 0.4, 1.1, 0.6)], flip=frozenset({0}))
 
 

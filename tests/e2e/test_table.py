@@ -12,9 +12,7 @@ from playwright.sync_api import Page, expect
 from tests.core.test_faults import squares
 
 from .steps import deliver, idle, on_table, stage, start
-from .test_whole_job import address, chromium, page
 
-__all__ = ["address", "chromium", "page"]
 BOXES = [(0.1, 0.1, 0.3, 0.3), (0.5, 0.1, 0.7, 0.3)]
 
 

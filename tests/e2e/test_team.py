@@ -19,9 +19,7 @@ from tests.kit.processes import ROOT
 from tests.shapes import grid_obj
 
 from .steps import idle, put, stage
-from .test_whole_job import chromium
 
-__all__ = ["chromium"]
 PASSWORD = "a long blue thread"
 PEOPLE = ("mira", "tomas", "ines", "olan", "juno")
 SECONDS = float(os.environ.get("QUILT_FIVE_SECONDS", "15"))

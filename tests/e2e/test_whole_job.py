@@ -3,71 +3,17 @@
 from __future__ import annotations
 
 import json
-import os
 import re
-import shutil
-import signal
-import subprocess
-import sys
-import time
-import urllib.request
 import zipfile
-from collections.abc import Iterator
 from pathlib import Path
 
 import pytest
-from playwright.sync_api import Browser, Page, expect, sync_playwright
+from playwright.sync_api import Page, expect
 
 from quilt_core import formats
 from quilt_core.measure.proof import prove
 from quilt_core.uv.analysis import analyse
-from tests.kit.processes import free_port
 from tests.real_files import path
-
-ROOT = Path(__file__).resolve().parents[2]
-ARGS = ["--no-sandbox", "--use-angle=swiftshader", "--enable-unsafe-swiftshader", "--disable-gpu", "--disable-background-networking",
-        "--disable-component-update", "--disable-sync", "--no-first-run", "--disable-quic"]  # fmt: skip
-
-
-@pytest.fixture(scope="module")
-def address(tmp_path_factory: pytest.TempPathFactory) -> Iterator[str]:
-    """The application as `./quilt demo` starts it, on a free port with a data folder of its own."""
-    port = free_port()
-    folder = tmp_path_factory.mktemp("data")
-    command = [sys.executable, "-m", "quilt_cli", "demo", "--port", str(port), "--data", str(folder)]
-    process = subprocess.Popen(command, cwd=ROOT, env={**os.environ, "PYTHONPATH": str(ROOT)})
-    url = f"http://localhost:{port}"
-    for _ in range(600):
-        try:
-            urllib.request.urlopen(url + "/api/projects").close()
-            break
-        except OSError:
-            time.sleep(0.2)
-            assert process.poll() is None, "the application ended while it started"
-    yield url
-    process.send_signal(signal.SIGTERM)
-    assert process.wait(20) == 0
-
-
-@pytest.fixture(scope="module")
-def chromium() -> Iterator[Browser]:
-    program = shutil.which("chromium")
-    assert program, "Debian's chromium is needed: ./quilt test installs it"
-    with sync_playwright() as p:
-        browser = p.chromium.launch(executable_path=program, args=ARGS)
-        yield browser
-        browser.close()
-
-
-@pytest.fixture
-def page(chromium: Browser) -> Iterator[Page]:
-    context = chromium.new_context(viewport={"width": 1280, "height": 800}, accept_downloads=True)
-    page = context.new_page()
-    errors: list[str] = []
-    page.on("pageerror", lambda e: errors.append(str(e)))
-    yield page
-    context.close()
-    assert not errors
 
 
 def coloured_pixels(page: Page, view: str) -> int:

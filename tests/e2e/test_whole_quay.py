@@ -9,9 +9,6 @@ from pathlib import Path
 from playwright.sync_api import Page, expect
 
 from .steps import deliver, idle, put, section, stage
-from .test_whole_job import address, chromium, page
-
-__all__ = ["address", "chromium", "page"]
 
 
 def test_the_large_demo_is_planned_packed_with_every_rule_and_changed(page: Page, address: str, tmp_path: Path) -> None:

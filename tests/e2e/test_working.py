@@ -11,9 +11,6 @@ from playwright.sync_api import Page, expect
 from tests.shapes import grid_obj
 
 from .steps import idle, put, stage, start
-from .test_whole_job import address, chromium, page
-
-__all__ = ["address", "chromium", "page"]
 
 
 def long_packing(page: Page, address: str, file: Path, name: str) -> None:

@@ -12,8 +12,8 @@ import psutil
 from playwright.sync_api import sync_playwright
 
 from tests.e2e.steps import start
-from tests.e2e.test_whole_job import ARGS
 from tests.hostile.running import running
+from tests.kit.chromium import launched
 from tests.shapes import grid_obj
 
 
@@ -34,7 +34,7 @@ def measured(folder: Path, seconds: float) -> dict[str, float]:
     mesh = folder / "patches.obj"
     mesh.write_bytes(grid_obj(9))
     with running(folder / "data") as r, sync_playwright() as p:
-        browser = p.chromium.launch(executable_path="/usr/bin/chromium", args=ARGS)
+        browser = launched(p)
         page = browser.new_page(viewport={"width": 1280, "height": 800})
         start(page, r.url, "Idle", mesh)
         page.wait_for_timeout(12_000)

@@ -20,6 +20,7 @@ from quilt_core.formats.export import add, export
 from quilt_core.formats.model import Model
 from quilt_core.formats.wiring import plan
 from tests.core.test_usd import SHED
+from tests.kit.chromium import launched
 from tests.real_files import path
 from tests.three import WEB, with_three
 
@@ -54,7 +55,7 @@ LOAD = {
 @pytest.fixture(scope="module")
 def page() -> Iterator[Page]:
     with sync_playwright() as play:
-        browser = play.chromium.launch(executable_path=shutil.which("chromium"), args=["--no-sandbox"])
+        browser = launched(play)
         yield with_three(browser.new_page())
         browser.close()
 

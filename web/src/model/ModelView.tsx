@@ -251,6 +251,8 @@ function Wipe({ share, set }: { share: number; set: (share: number) => void }) {
       onKeyDown={(e) => {
         if (e.key === 'ArrowLeft') set(Math.max(0, share - 0.05))
         if (e.key === 'ArrowRight') set(Math.min(1, share + 0.05))
+        if (e.key === 'Home') set(0)
+        if (e.key === 'End') set(1)
       }}
     >
       <Box mx="auto" w="2px" h="100%" bg="indigo" />

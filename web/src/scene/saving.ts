@@ -57,8 +57,8 @@ export function followed(
 function standsFor(file: number, before: State, after: State): number | null {
   if (after.files.some((f) => f.id === file)) return file
   const place = before.files.findIndex((f) => f.id === file)
-  if (place < 0 || before.files.length !== after.files.length) return null
-  return after.files[place].id
+  if (place < 0) return file
+  return before.files.length === after.files.length ? after.files[place].id : null
 }
 
 /** The islands that the triangles of some belong to now. */

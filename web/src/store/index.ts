@@ -50,9 +50,10 @@ const fresh = () => ({
 
 /** Settings in words, for whoever typed them. */
 function inWords(settings: Partial<Settings>): string {
-  const [[name, value] = ['', undefined], ...more] = Object.entries(settings)
-  const plain = typeof value === 'number' || typeof value === 'string' ? ` ${value}` : ''
-  return more.length ? 'your settings' : `${name.replace(/_px$/, '').replaceAll('_', ' ')}${plain}`
+  const each = Object.entries(settings)
+  if (each.length > 2) return 'your settings'
+  const told = (value: unknown) => (typeof value === 'number' || typeof value === 'string' ? ` ${value}` : '')
+  return each.map(([name, value]) => `${name.replace(/_px$/, '').replaceAll('_', ' ')}${told(value)}`).join(' and ')
 }
 
 export const useQuilt = create<Quilt>((set, get) => {
