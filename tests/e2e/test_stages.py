@@ -74,6 +74,12 @@ def test_evening_with_a_weight_reaches_the_file(page: Page, address: str, tmp_pa
         stage(page, "Even")
         page.get_by_role("link", name="Density report, CSV").click()
     assert report.value.suggested_filename == "density.csv"
+    # The number is held where it acts, with a way out.
+    stage(page, "Arrange")
+    held = page.get_by_role("group", name="Density that is held")
+    expect(held).to_contain_text("Holds 512")
+    held.get_by_role("button", name="As dense as fits").click()
+    expect(held).to_have_count(0)
 
 
 def test_islands_are_held_by_rules(page: Page, address: str) -> None:

@@ -1,5 +1,5 @@
 import { expect, test } from 'vitest'
-import { asked, meantUnit, reach, sizeOf, type File } from './units'
+import { apart, asked, meantUnit, reach, sizeOf, type File } from './units'
 
 const file = (size_m: number[] | null, unit_m = 1, id = 1): File => ({
   id,
@@ -30,7 +30,27 @@ test('how large it is, in words', () => {
   expect(sizeOf(file(null))).toBe('')
 })
 
-test('files that are wrong alike are asked about together', () => {
-  const files = [file([130, 1, 1], 1, 1), file([2, 1, 1], 1, 2), file([150, 1, 1], 1, 3)]
-  expect(asked(files, () => false).map(([u, of]) => [u[1], of.map((f) => f.id)])).toEqual([['cm', [1, 3]]])
+const told = (files: File[]) =>
+  asked(files, () => false).map((q) => [q.unit[1], q.odd.map((f) => f.id), q.alike.map((f) => f.id)])
+
+test('files of one kind are asked about together, also those that would pass by themselves', () => {
+  const files = [file([130, 1, 1], 1, 1), file([20, 1, 1], 1, 2), file([150, 1, 1], 1, 3), file([0.3, 1, 0.2], 1, 4)]
+  // What would be ten millimetres long is kept out of it, and so is what came in another unit.
+  expect(told(files)).toEqual([['cm', [1, 3], [1, 2, 3, 4]]])
+  expect(told([...files, file([0.3, 0.1, 0.2], 1, 5), file([3, 1, 1], 0.01, 6)])).toEqual([
+    ['cm', [1, 3], [1, 2, 3, 4]],
+  ])
+})
+
+test('a kit of which no file is out of bounds by itself is looked at as a whole', () => {
+  expect(told([file([18, 3, 3], 1, 1), file([25, 1, 1], 1, 2), file([12, 1, 1], 1, 3)])).toEqual([
+    ['cm', [1, 2, 3], [1, 2, 3]],
+  ])
+  expect(told([file([18, 3, 3], 1, 1), file([25, 1, 1], 1, 2)])).toEqual([])
+  expect(told([file([2, 3, 3], 1, 1), file([25, 1, 1], 1, 2), file([1, 1, 1], 1, 3)])).toEqual([])
+})
+
+test('how far sizes are apart', () => {
+  expect(apart([file([2, 1, 1]), file([1, 250, 1]), file([0, 0, 0])])).toBe(125)
+  expect(apart([])).toBe(1)
 })

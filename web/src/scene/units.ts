@@ -64,15 +64,51 @@ export function sizeOf(f: File): string {
   return f.size_m ? `${f.size_m.map((n) => plain(times * n, 3)).join(' × ')} ${unit}` : ''
 }
 
-/** Files that are asked about, by the unit that they may be in. */
-export function asked(files: readonly File[], says: (f: File) => boolean): [Unit, File[]][] {
-  const found = new Map<string, [Unit, File[]]>()
+/** Files that may be in another unit: those whose size cannot be meant, and all of their kind that would still make sense in it. */
+export interface Question {
+  unit: Unit
+  odd: File[]
+  alike: File[]
+}
+
+// The middle one of several files of a kit; a single building may be as large, a kit of them hardly (common practice, no source).
+const LARGE_KIT = 15
+const KIT = 3
+
+/** What is asked about units: files of one format that came in the same unit are asked about together. */
+export function asked(files: readonly File[], says: (f: File) => boolean): Question[] {
+  const kinds = new Map<string, File[]>()
   for (const f of files) {
-    const unit = meantUnit(f, says(f))
-    if (!unit) continue
-    const same = found.get(unit[2]) ?? [unit, []]
-    same[1].push(f)
-    found.set(unit[2], same)
+    const kind = `${f.name.toLowerCase().split('.').pop()} ${f.unit_m}`
+    kinds.set(kind, [...(kinds.get(kind) ?? []), f])
   }
-  return [...found.values()]
+  return [...kinds.values()].flatMap((kind) => questions(kind, says(kind[0])))
+}
+
+function questions(kind: File[], says: boolean): Question[] {
+  const found = new Map<string, Question>()
+  for (const f of kind) {
+    const unit = meantUnit(f, says)
+    if (!unit) continue
+    const q = found.get(unit[2]) ?? { unit, odd: [], alike: kind.filter((k) => makesSense(k, unit)) }
+    q.odd.push(f)
+    found.set(unit[2], q)
+  }
+  const middle = kind.map((f) => largest(f)[0]).sort((a, b) => a - b)[Math.floor(kind.length / 2)]
+  if (found.size || kind.length < KIT || middle < LARGE_KIT || says) return [...found.values()]
+  const unit = unitsOf(says).find(
+    ([metres]) => metres < kind[0].unit_m && kind.every((f) => makesSense(f, [metres, '', ''])),
+  )
+  return unit ? [{ unit, odd: kind, alike: kind }] : []
+}
+
+function makesSense(f: File, [metres]: Unit): boolean {
+  const then = (largest(f)[0] / f.unit_m) * metres
+  return then > TINY && then < SURE[1]
+}
+
+/** How many times as large the largest file of some is as the smallest. */
+export function apart(files: readonly File[]): number {
+  const sizes = files.map((f) => largest(f)[0]).filter((size) => size > 0)
+  return sizes.length ? Math.max(...sizes) / Math.min(...sizes) : 1
 }

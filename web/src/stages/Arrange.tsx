@@ -1,5 +1,6 @@
 import { Box, Button, Flex, Text } from '@chakra-ui/react'
-import { sheetBy, sheetsOf } from '../scene/sheets'
+import { flatOf, sheetBy, sheetsOf, withRecipe } from '../scene/sheets'
+import { apart } from '../scene/units'
 import { useParts } from '../store'
 import { Belonging } from './arrange/Belonging'
 import { Batch } from './arrange/Batch'
@@ -14,7 +15,7 @@ import { valuesOf } from './arrange/values'
 import { Explain } from './Explain'
 import { Main, Title } from './parts'
 import { Rules } from './Rules'
-import { counted, perMetre } from '../words'
+import { counted, perMetre, plain } from '../words'
 
 export function Arrange() {
   const { state, sheet, job, start, summary } = useParts('state', 'sheet', 'job', 'start', 'summary')
@@ -28,9 +29,11 @@ export function Arrange() {
   return (
     <>
       <Title text="Which objects share which sheet, and how they are packed.">Arrange</Title>
+      <SizesApart sheet={now.id} />
       <Main disabled={!!job || !islands} onClick={() => void start('pack', { sheets: [now.id] })}>
         Pack {many ? now.name : 'this sheet'}
       </Main>
+      <Held sheet={now.id} />
       <Flex gap="1" mt="1" align="center">
         <Text color="faded" flex="1">
           {counted(islands, 'island')} of{' '}
@@ -129,5 +132,47 @@ export function Arrange() {
         <Hand />
       </Section>
     </>
+  )
+}
+
+/** A density that packing has to hold, where it acts, and the way out of it. */
+function Held({ sheet }: { sheet: number }) {
+  const { state, job, change } = useParts('state', 'job', 'change')
+  if (!state) return null
+  const s = flatOf(state.settings, sheet)
+  if (!s.hold) return null
+  return (
+    <Flex align="center" gap="1" mt="1" fontSize="xs" role="group" aria-label="Density that is held">
+      <Text flex="1">Holds {perMetre(s.density)}: what does not fit at it is named.</Text>
+      <Button
+        size="2xs"
+        variant="outline"
+        disabled={!!job}
+        onClick={() => void change({ settings: withRecipe(state.settings, s.sheet, { hold: false }) })}
+      >
+        As dense as fits
+      </Button>
+    </Flex>
+  )
+}
+
+// Between a coin and a house; more is a unit that was mistaken (common practice, no source).
+const APART = 100
+
+/** Files of one sheet whose sizes can hardly be meant so: evened, the small ones would get no texels. */
+function SizesApart({ sheet }: { sheet: number }) {
+  const { state, setStage } = useParts('state', 'setStage')
+  const here = new Set(state?.objects.filter((o) => !o.left_out && o.sheets.includes(sheet)).map((o) => o.file))
+  const times = apart(state?.files.filter((f) => here.has(f.id)) ?? [])
+  if (times < APART) return null
+  return (
+    <Flex role="status" align="center" gap="1" mb="2" fontSize="xs">
+      <Text flex="1" color="madder">
+        The largest file of this sheet is {plain(times, 2)} times as large as the smallest. Is a unit wrong?
+      </Text>
+      <Button size="2xs" variant="outline" onClick={() => setStage('Gather')}>
+        Look at units
+      </Button>
+    </Flex>
   )
 }

@@ -1,7 +1,7 @@
 import { Box, Button, Flex, Text } from '@chakra-ui/react'
 import { useRef, useState } from 'react'
 import { api, words } from '../api/client'
-import { titles, useFormats } from '../api/formats'
+import { formatOf, titles, useFormats } from '../api/formats'
 import { give } from '../give'
 import { useQuilt, useParts } from '../store'
 import { fromList } from './drop'
@@ -121,6 +121,8 @@ export function Gather() {
   const folder = useRef<HTMLInputElement>(null)
   const formats = useFormats()
   const unitless = titles(formats, (f) => !f.says_unit)
+  // Files of such a format that were taken in another unit.
+  const other = (state?.files ?? []).filter((f) => formatOf(formats, f.name)?.says_unit === false && f.unit_m !== unit)
   const take = (list: FileList | null) => list?.length && void upload(fromList(list))
   const left = new Set(state?.objects.filter((o) => o.left_out).map((o) => o.key))
   const leave = (out: boolean) => {
@@ -172,6 +174,17 @@ export function Gather() {
           set={(u) => setUnit(Number(u))}
         />
       </Setting>
+      {other.length > 0 && (
+        <Button
+          size="2xs"
+          variant="outline"
+          mb="2"
+          disabled={!!job}
+          onClick={() => void start('units', { units: Object.fromEntries(other.map((f) => [f.id, unit])) })}
+        >
+          Also for {other.length === 1 ? other[0].name : `the ${other.length} that are here`}
+        </Button>
+      )}
       {channels.length > 1 && (
         <Setting
           name="UV channel to work on"

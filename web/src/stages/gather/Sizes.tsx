@@ -14,26 +14,28 @@ export function Sizes() {
   if (!state || !formats.length) return null
   const key = (f: File) => `meant ${state.id} ${f.name} ${f.unit_m}`
   const open = state.files.filter((f) => !localStorage.getItem(key(f)))
-  return asked(open, (f) => !!formatOf(formats, f.name)?.says_unit).map(([unit, files]) => (
+  const take = (files: File[], metres: number) =>
+    void start('units', { units: Object.fromEntries(files.map((f) => [f.id, metres])) })
+  return asked(open, (f) => !!formatOf(formats, f.name)?.says_unit).map(({ unit, odd, alike }) => (
     <Card
       key={unit[2]}
       heavy={2}
-      title={`${files[0].name} is ${reach(files[0])}: ${unit[2]}?`}
-      text={`${files.length > 1 ? `So are ${counted(files.length - 1, 'more file')}. ` : ''}Densities are per metre. Layouts stay as they are.`}
+      title={`${odd[0].name} is ${reach(odd[0])}: ${unit[2]}?`}
+      text={`${odd.length > 1 ? `So are ${counted(odd.length - 1, 'more file')}. ` : ''}Densities are per metre. Layouts stay as they are.`}
     >
-      <Button
-        size="2xs"
-        variant="outline"
-        disabled={!!job}
-        onClick={() => void start('units', { units: Object.fromEntries(files.map((f) => [f.id, unit[0]])) })}
-      >
-        Take {files.length > 1 ? 'them' : 'it'} as {unit[2]}
+      <Button size="2xs" variant="outline" disabled={!!job} onClick={() => take(alike, unit[0])}>
+        Take {alike.length > 1 ? `all ${alike.length}` : 'it'} as {unit[2]}
       </Button>
+      {alike.length > odd.length && (
+        <Button size="2xs" variant="ghost" disabled={!!job} onClick={() => take(odd, unit[0])}>
+          Only {odd.length > 1 ? `these ${odd.length}` : 'this one'}
+        </Button>
+      )}
       <Button
         size="2xs"
         variant="ghost"
         onClick={() => {
-          for (const f of files) localStorage.setItem(key(f), '1')
+          for (const f of alike) localStorage.setItem(key(f), '1')
           again((n) => n + 1)
         }}
       >
