@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from typing import Any
 
 import numpy as np
@@ -32,3 +33,15 @@ def to_srgb(linear: NDArray[Any]) -> NDArray[Any]:
     x = np.clip(linear, 0.0, 1.0)
     out = np.where(x <= 0.0031308, x * 12.92, 1.055 * x ** (1 / 2.4) - 0.055)
     return out.astype(linear.dtype, copy=False)
+
+
+def linear_of(stored: Sequence[float] | NDArray[np.floating[Any]]) -> tuple[float, float, float]:
+    """A colour that a material holds in sRGB, 0 to 1, as linear light; what lies beyond is cut off."""
+    r, g, b = (float(x) for x in to_linear(np.clip(np.asarray(stored, float), 0.0, 1.0)))
+    return r, g, b
+
+
+def stored_of(linear: Sequence[float]) -> tuple[float, float, float]:
+    """A colour of linear light, 0 to 1, as a material holds it in sRGB."""
+    r, g, b = (float(x) for x in to_srgb(np.clip(np.asarray(linear, float), 0.0, 1.0)))
+    return r, g, b

@@ -167,7 +167,9 @@ def test_units_axes_places_sets_and_materials() -> None:
     mesh = scene.meshes[0]
     assert sorted(mesh.channels) == [0, 1] and (mesh.channels[1].triangles[-1] == -1).all(), "the ropes have no second set"
     assert [m.name for m in scene.materials] == ["Plank", "Rope"] and mesh.materials.tolist() == [0, 0, 0, 1]
-    assert scene.materials[0].channels == {"diffuse": 1} and scene.materials[1].colour == (0.2, 0.4, 0.6)
+    assert scene.materials[0].channels == {"diffuse": 1} and scene.materials[1].colour == pytest.approx(
+        tuple(((c + 0.055) / 1.055) ** 2.4 for c in (0.2, 0.4, 0.6))
+    )
     assert pictures(scene, {"old paint.png": png("wheel")})[0]["base colour"] == png("wheel")
     assert scene.warnings == ["'hut' is placed with other materials too; it has those of its first place here"]
 

@@ -95,7 +95,12 @@ def of(text: str, **files: bytes) -> Material:
 
 def test_what_statements_say() -> None:
     m = of("Kd .5\nKs 1 0 0\nKe 0 2 0\nNs 30\nd 0.25\nTr 0.1\nPr 0.4\nPm 1\nNi 1.45")
-    assert (m.colour, m.specular, m.emission, m.gloss) == ((0.5,) * 3, (1, 0, 0), (0, 1, 0), 30)
+    # 0.5 in sRGB is 0.2140 of linear light (IEC 61966-2-1: ((0.5 + 0.055) / 1.055) ^ 2.4).
+    assert m.colour == pytest.approx((((0.5 + 0.055) / 1.055) ** 2.4,) * 3) and (m.specular, m.emission, m.gloss) == (
+        (1, 0, 0),
+        (0, 1, 0),
+        30,
+    )
     assert (m.opacity, m.alpha, m.roughness, m.metal) == (0.25, "blend", 0.4, 1), "d counts before Tr"
     assert of("Tr 0.25").opacity == 0.75 and of("d 0").opacity is None, "what nothing is seen of is a slip"
     assert of("Kd 0 0 0\nmap_Kd a.png").colour == (1, 1, 1) and of("Kd 0 0 0").colour == (0, 0, 0)

@@ -121,3 +121,34 @@ validator.validateBytes(new Uint8Array(fs.readFileSync(process.argv[1]))).then((
     assert node
     done = subprocess.run([node, "-e", script, str(file)], cwd=WEB, capture_output=True, text=True, check=True)
     assert json.loads(done.stdout) == []
+
+
+COLOURS = {
+    "mtl": """const m = await import('three/addons/loaders/MTLLoader.js'); const c = new m.MTLLoader().parse(text, ''); c.preload()
+      return c.materials.plum.color.toArray()""",
+    "dae": """const m = await import('three/addons/loaders/ColladaLoader.js'); let out = null
+      new m.ColladaLoader().parse(text, '').scene.traverse((o) => { if (o.isMesh) out = [o.material].flat()[0].color.toArray() })
+      return out""",
+    "glb": """const m = await import('three/addons/loaders/GLTFLoader.js'); let out = null
+      const data = Uint8Array.from(atob(text), (c) => c.charCodeAt(0))
+      ;(await new m.GLTFLoader().parseAsync(data.buffer, '')).scene.traverse((o) => { if (o.isMesh) out = o.material.color.toArray() })
+      return out""",
+}
+
+
+@pytest.mark.reference("Plain colours of MTL and COLLADA are stored in sRGB", "three.js' loaders in Chromium")
+def test_a_plain_colour_is_the_same_in_every_format(page: Page) -> None:
+    """Kd was taken as linear: one material for OBJ came out brighter, and conversions shifted."""
+    library = b"newmtl plum\nKd 0.6 0.3 0.1\n"
+    scene = formats.read(b"mtllib a.mtl\nusemtl plum\nv 0 0 0\nv 1 0 0\nv 0 1 0\nf 1 2 3\n", "a.obj", 1.0, {"a.mtl": library})
+    model = Model()
+    add(model, scene, {})
+
+    def seen(kind: str, text: str) -> list[float]:
+        return page.evaluate(f"async (text) => {{ {COLOURS[kind]} }}", text)
+
+    wanted = seen("mtl", library.decode())
+    assert scene.materials[0].colour == pytest.approx(wanted, abs=1e-6)
+    assert seen("mtl", export(model, "obj", "b")["b.mtl"].decode()) == pytest.approx(wanted, abs=1e-5)
+    assert seen("dae", export(model, "dae", "b")["b.dae"].decode()) == pytest.approx(wanted, abs=1e-5)
+    assert seen("glb", base64.b64encode(export(model, "glb", "b")["b.glb"]).decode()) == pytest.approx(wanted, abs=1e-5)

@@ -9,6 +9,7 @@ import collada
 import numpy as np
 from collada import geometry, material, scene, source
 
+from ...model.colours import stored_of
 from ...model.material import OPAQUE, Material
 from ...model.scene import Floats
 from ..model import Corners, Model, distinct
@@ -56,7 +57,7 @@ def _material(out: Any, number: int, look: Material, channels: list[int]) -> Any
         slots[slot] = material.Map(samplers[key], f"UV{channels.index(texture.channel) if texture.channel in channels else 0}")
     for slot, colour in (("diffuse", look.colour or (1.0, 1.0, 1.0)), ("emission", look.emission), ("specular", look.specular)):
         if slot not in slots and colour is not None:
-            slots[slot] = (float(colour[0]), float(colour[1]), float(colour[2]), 1.0)
+            slots[slot] = (*stored_of(colour), 1.0)
     if look.alpha != OPAQUE:
         slots.setdefault("transparent", (1.0, 1.0, 1.0, 1.0))
         slots["transparency"] = 1.0 if look.opacity is None else float(look.opacity)

@@ -8,6 +8,7 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from urllib.parse import unquote
 
+from ...model.colours import linear_of
 from ...model.material import BLEND, OPAQUE, Colour, Material, Texture
 from ..kinds import kind_of
 from .document import Document, Element
@@ -187,10 +188,9 @@ def picture_of(document: Document, effect: Element | None, name: str) -> str:
 
 
 def _colour(document: Document, effect: Element | None, slot: str) -> Colour | None:
-    """A plain colour, taken as linear (common practice, no source). A picture takes the place of a colour, so that counts as white."""
+    """A plain colour, which is stored in sRGB as the field's readers take it (three.js' ColladaLoader among them; COLLADA 1.4.1 and 1.5 do not say). A picture takes the place of a colour, so that counts as white."""
     shading = shading_of(effect)
     values = document.numbers(shading.one(slot, "color") if shading is not None else None, float)
     if len(values) < 3:
         return None
-    r, g, b = (min(max(float(x), 0.0), 1.0) for x in values[:3])
-    return r, g, b
+    return linear_of(values[:3])

@@ -10,6 +10,7 @@ from xml.sax.saxutils import escape, quoteattr
 
 import numpy as np
 
+from ...model.colours import stored_of
 from ...model.material import OPAQUE, Material
 from ...model.scene import Scene
 from ..wiring import NewMaterial, Numbers, Rewired, Wiring, face_labels
@@ -38,7 +39,7 @@ def _values(record: Material) -> list[tuple[str, str, str]]:
     out = []
     for tag, colour in (("diffuse", record.colour), ("emission", record.emission), ("specular", record.specular)):
         if colour is not None:
-            out.append((tag, "color", " ".join(f"{x:.6g}" for x in (*colour, 1.0))))
+            out.append((tag, "color", " ".join(f"{x:.6g}" for x in (*stored_of(colour), 1.0))))
     if record.alpha != OPAQUE:
         much = 1.0 if record.opacity is None else record.opacity
         out += [("transparent", "color", "1 1 1 1"), ("transparency", "float", f"{much:.6g}")]

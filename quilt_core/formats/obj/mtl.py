@@ -12,6 +12,7 @@ from dataclasses import dataclass, field
 import numpy as np
 from PIL import Image, UnidentifiedImageError
 
+from ...model.colours import linear_of, stored_of
 from ...model.material import BLEND, OPAQUE, Colour, Material, Texture, affine_of
 from ..beside import find_resource
 from ..kinds import kind_of
@@ -146,7 +147,7 @@ def lines_of(look: Material) -> list[str]:
         "Ks": look.specular if "specular" not in maps or look.specular else (1.0, 1.0, 1.0),
         "Ke": look.emission if look.emission is not None and max(look.emission) > 0 else None,
     }
-    out += [f"{word} {c[0]:.6g} {c[1]:.6g} {c[2]:.6g}" for word, c in colours.items() if c is not None]
+    out += [word + "".join(f" {x:.6g}" for x in stored_of(c)) for word, c in colours.items() if c is not None]
     much = look.opacity if look.alpha != OPAQUE else None
     numbers = {"Ns": look.gloss, "d": much if much is None or much < 1 else None, "Pr": look.roughness, "Pm": look.metal}
     out += [f"{word} {value:.6g}" for word, value in numbers.items() if value is not None]
@@ -165,10 +166,10 @@ def _options(texture: Texture) -> str:
 
 
 def _colour(values: tuple[float, ...] | None, painted: bool) -> Colour | None:
-    """A colour, taken as linear; one value is a grey. Black under a picture is white: nothing else would be seen, and programs show the picture."""
+    """A colour, which is stored in sRGB as the field's readers take it (three.js' MTLLoader among them); one value is a grey. Black under a picture is white: nothing else would be seen, and programs show the picture."""
     if values is None or len(values) not in (1, 3):
         return (1.0, 1.0, 1.0) if painted else None
-    r, g, b = (min(max(x, 0.0), 1.0) for x in (values * 3 if len(values) == 1 else values))
+    r, g, b = linear_of(values * 3 if len(values) == 1 else values)
     return (1.0, 1.0, 1.0) if painted and r == g == b == 0 else (r, g, b)
 
 
