@@ -42,6 +42,7 @@ def linear_of(stored: Sequence[float] | NDArray[np.floating[Any]]) -> tuple[floa
 
 
 def stored_of(linear: Sequence[float]) -> tuple[float, float, float]:
-    """A colour of linear light, 0 to 1, as a material holds it in sRGB."""
-    r, g, b = (float(x) for x in to_srgb(np.clip(np.asarray(linear, float), 0.0, 1.0)))
+    """A colour of linear light as a material holds it in sRGB. Light above 1, of what shines, goes on along the same curve, as readers take it back."""
+    x = np.maximum(np.asarray(linear, float), 0.0)
+    r, g, b = (float(c) for c in np.where(x > 1, 1.055 * x ** (1 / 2.4) - 0.055, to_srgb(x)))
     return r, g, b

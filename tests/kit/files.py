@@ -11,6 +11,8 @@ import numpy as np
 import pygltflib
 from PIL import Image
 
+from .viewer import shown
+
 Array = np.ndarray
 SIZE = 64
 
@@ -202,8 +204,8 @@ def obj(plates: list[Plate], paints: list[Paint]) -> dict[str, bytes]:
     for m in paints:
         out += [
             f"newmtl {m.name}",
-            "Kd {} {} {}".format(*m.colour),
-            "Ke {} {} {}".format(*m.emission),
+            "Kd {} {} {}".format(*shown(np.array(m.colour))),
+            "Ke {} {} {}".format(*shown(np.array(m.emission))),
             f"Pm {m.metal}",
             f"Pr {m.roughness}",
             f"d {m.opacity}",

@@ -10,7 +10,7 @@ import numpy as np
 import pygltflib
 from pxr import Usd, UsdGeom, UsdShade
 
-from .viewer import Array, Look, Quantity, Surface, image, joined, unit
+from .viewer import Array, Look, Quantity, Surface, image, joined, linear, unit
 
 
 def gltf(files: dict[str, bytes], main: str) -> Surface:
@@ -272,9 +272,10 @@ def mtl_look(files: dict[str, bytes], b: dict[str, list[str]]) -> Look:
         )
 
     d = numbers("d", [1.0])
+    # Plain colours are stored in sRGB, see docs/formats.md.
     look = Look({
-        "colour": read("map_Kd", numbers("Kd", [1, 1, 1]), "rgb", True), "alpha": read("map_d", d, "r"), "metal": read("map_Pm", numbers("Pm", [0.0]), "r"),
-        "roughness": read("map_Pr", numbers("Pr", [1.0]), "r"), "emission": read("map_Ke", numbers("Ke", [0, 0, 0]), "rgb", True),
+        "colour": read("map_Kd", linear(numbers("Kd", [1, 1, 1])), "rgb", True), "alpha": read("map_d", d, "r"), "metal": read("map_Pm", numbers("Pm", [0.0]), "r"),
+        "roughness": read("map_Pr", numbers("Pr", [1.0]), "r"), "emission": read("map_Ke", linear(numbers("Ke", [0, 0, 0])), "rgb", True),
         "normal": read("norm", np.array([0.0, 0, 1]), "rgb", scale=np.array([2.0, 2, 2, 1]), bias=np.array([-1.0, -1, -1, 0])),
         "height": read("map_Bump", np.array([0.0]), "r"),
     }, "blend" if "map_d" in b or d[0] < 1 else "opaque")  # fmt: skip
