@@ -313,3 +313,21 @@ test('a proposal that is gone leads back to the project', async () => {
   expect(q().looked).toBeNull()
   expect(q().state?.snapshot).toBe(server.state.snapshot)
 })
+
+test('what is picked stays so through other stages, and is picked on with where meshes are mended', () => {
+  const face = { file: 1, object: 0, triangle: 3 }
+  useQuilt.setState({
+    stage: 'Mend',
+    picks: 'faces',
+    faces: new Map([['1/0:3', face]]) as unknown as ReturnType<typeof q>['faces'],
+  })
+  q().setStage('Arrange')
+  expect(q()).toMatchObject({ picks: 'objects', stage: 'Arrange' })
+  expect(q().faces.size).toBe(1)
+  q().setStage('Mend')
+  expect(q().picks).toBe('faces')
+  q().pickNothing()
+  q().setStage('Arrange')
+  q().setStage('Mend')
+  expect(q().picks).toBe('objects')
+})

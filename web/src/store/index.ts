@@ -188,6 +188,9 @@ export const useQuilt = create<Quilt>((set, get) => {
     else await reload()
   }
 
+  // What was picked last where meshes are mended.
+  let mended: 'edges' | 'faces' | 'points' = 'edges'
+
   // What was selected before proposals were looked at.
   let asSelected: Keys = new Set()
 
@@ -277,11 +280,13 @@ export const useQuilt = create<Quilt>((set, get) => {
     },
     // A baked map is looked at where it was baked.
     setStage(stage) {
-      // Edges and faces are picked where they are mended; elsewhere a click picks what it always did.
-      const fine = ['edges', 'faces', 'points', 'brush', 'measure'].includes(get().picks)
+      // Edges and faces are picked where they are mended; elsewhere a click picks what it always did. What is picked stays so, for work of another
+      // stage on it, and so that it can be picked on with when its maker comes back.
+      const { picks, edges, faces, points } = get()
+      if (picks === 'edges' || picks === 'faces' || picks === 'points') mended = picks
       const usual = localStorage.getItem('picks') === 'islands' ? ('islands' as const) : ('objects' as const)
-      set({ stage, note: '', ...(stage === 'Prove' ? {} : { shownMap: '' }), ...(fine && { picks: usual }) })
-      if (fine) get().pickNothing()
+      const on = stage === 'Mend' && { edges, faces, points }[mended].size > 0
+      set({ stage, note: '', ...(stage === 'Prove' ? {} : { shownMap: '' }), picks: on ? mended : usual })
     },
     setPicks(picks) {
       if (picks === 'objects' || picks === 'islands') localStorage.setItem('picks', picks)
