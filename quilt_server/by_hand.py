@@ -61,10 +61,11 @@ class SewnIn(Schema):
 
 
 class SewnOut(Schema):
-    """Lines [u, v, u, v] around what sewing would bring across, where it would lie; of so many islands."""
+    """Lines [u, v, u, v] around what sewing would bring across, where it would lie; of so many islands, or why none would come."""
 
     lines: list[list[float]]
     islands: int
+    why: str = ""
 
 
 class BrushIn(Schema):

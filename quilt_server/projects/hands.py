@@ -55,16 +55,17 @@ def grabbed(snapshot: Snapshot, file: int, number: int, points: list[list[int]],
 
 def sewn(snapshot: Snapshot, file: int, number: int, edges: list[list[int]]) -> dict[str, Any]:
     """What sewing picked edges [triangle, side] of an object would bring across: the outline of it where it would come to lie on the sheet, two ends of two
-    numbers for each piece of line; and how many islands that are.
-
-    Raises
-    ------
-    QuiltError : no seam is among the edges
+    numbers for each piece of line; and how many islands that are. Where nothing comes across, `why`: it was only looked at, so that is an answer, no error.
     """
     p = picked_of(snapshot, file, number)
+    nothing = {"lines": [], "islands": 0}
     if p.laying is None or snapshot.layout is None:
-        raise QuiltError("This object has no UVs, so it has no seams yet.")
-    found, moved = brought(p.skin, p.laying, np.array([p.half_edge(e) for e in edges], np.int64))
+        return nothing | {"why": "This object has no UVs, so it has no seams yet."}
+    picked = np.array([p.half_edge(e) for e in edges], np.int64)
+    try:
+        found, moved = brought(p.skin, p.laying, picked)
+    except QuiltError as e:
+        return nothing | {"why": str(e)}
     on = laid_out(found, _places(snapshot, file, p))
     s = p.skin.surface
     h = np.flatnonzero(np.repeat(moved, 3) & ((s.twin < 0) | p.laying.seam))

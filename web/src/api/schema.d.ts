@@ -2066,13 +2066,18 @@ export interface components {
         };
         /**
          * SewnOut
-         * @description Lines [u, v, u, v] around what sewing would bring across, where it would lie; of so many islands.
+         * @description Lines [u, v, u, v] around what sewing would bring across, where it would lie; of so many islands, or why none would come.
          */
         SewnOut: {
             /** Islands */
             islands: number;
             /** Lines */
             lines: number[][];
+            /**
+             * Why
+             * @default
+             */
+            why: string;
         };
         /**
          * ShareIn
