@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 import posixpath
-from collections import ChainMap
+from collections import ChainMap, Counter
 from collections.abc import Callable, Container, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
+from urllib.parse import unquote
 
 from django.conf import settings as limits
 from django.core.files.uploadedfile import UploadedFile
@@ -16,13 +17,15 @@ from quilt_cli.child import FINDING, UNPACKING, Limit, Opened, bounded, bytes_of
 from quilt_cli.files import Beside
 from quilt_core import formats
 from quilt_core.errors import FileError, QuiltError
+from quilt_core.words import counted, named
 
 from ..archives import Most, clean_path, unzipped
 from ..projects import files as stored_files
 from ..projects.models import Job, Reading, SourceFile
 from ..projects.sources import make_reading, materials_of, store, store_parts
 
-MOST_TOLD = 50  # missing files that are named one by one
+MOST_TOLD = 50  # files that were refused and are named
+_LINES = 3  # missing files that are named one by one; more are told in one line
 
 
 class Kept(Mapping[str, bytes]):
@@ -178,6 +181,34 @@ def read_one(
     )
 
 
+def _by_name(references: Iterable[str], beside: Mapping[str, bytes], others: Mapping[str, str]) -> dict[str, str]:
+    """What a file names in a folder that did not come, and what came has the name of, once: by the path that it is looked for at. Paths of somebody's machine,
+    and those that lead above what came, are left alone."""
+
+    def name(path: str) -> str:
+        return posixpath.basename(path).lower()
+
+    wanted = {posixpath.normpath(unquote(r).replace("\\", "/")) for r in references}
+    alike = Counter(map(name, wanted))
+    there = Counter(map(name, others))
+    by_name = {name(p): sha for p, sha in others.items()}
+    return {
+        w: by_name[name(w)]
+        for w in sorted(wanted)
+        if alike[name(w)] == there[name(w)] == 1
+        and not w.startswith(("/", ".."))
+        and ":" not in w
+        and formats.find_resource(w, beside) is None
+    }
+
+
+def _gone(references: list[str]) -> list[str]:
+    """What did not come along, line by line; of many in one."""
+    if len(references) > _LINES:
+        return [f"{len(references)} files that it names did not come along: {named(references)}"]
+    return [f"'{r}', which it names, did not come along" for r in references]
+
+
 def _read_here(
     job: Job, path: str, bundle: Bundle, channel: int, unit: float, limit: Limit, around: tuple[str, str] | None = None
 ) -> tuple[SourceFile, Reading]:
@@ -189,13 +220,25 @@ def _read_here(
         kept = ChainMap(kept, Beside(folder / posixpath.dirname(path), root))  # type: ignore[arg-type]
     beside = Opened(kept, limit, len(data))
     scene = formats.read(data, path, unit, beside)
+    by_name = dict[str, str]()
+    # A library that was found so may name pictures that have to be looked for, too.
+    while more := _by_name(scene.references, beside, others):
+        by_name |= more
+        # From now on they lie where the file looks for them, here and in what leaves.
+        others = others | more
+        kept = ChainMap(Kept(others), kept)  # type: ignore[arg-type]
+        beside = Opened(kept, limit, len(data))
+        scene = formats.read(data, path, unit, beside)
+    if by_name:
+        count = counted(len(by_name), "file was", "files were")
+        scene.warnings.append(f"{count} found by name, not in the folder that it names: {named(by_name)}")
     materials = materials_of(scene, beside)
     # What is found in it from now on goes by what was read, which may be packed tighter in the file.
     limit.allow(FINDING, bytes_of(scene))
     found = {r: formats.find_resource(r, beside) for r in scene.references}
     companions = {p: others[p] if p in others else store(kept[p]) for p in found.values() if p}
-    gone = [f"'{r}', which it names, did not come along" for r, p in found.items() if p is None]
-    told = scene.warnings + [w for w in gone[:MOST_TOLD] if w not in scene.warnings]
+    gone = _gone([r for r, p in found.items() if p is None])
+    told = scene.warnings + [w for w in gone if w not in scene.warnings]
     file = SourceFile(
         project_id=job.project_id, name=bundle.names[path], original_id=bundle.shas[path], unit_m=unit, companions=companions, warnings=told,
         materials=materials,

@@ -267,3 +267,25 @@ def test_what_was_left_out_after_a_packing_is_told(browser: Browser, shared: boo
     report = json.loads(archive.read("report.json"))
     assert same is not shared and len(report["left_as_it_was"]) == (0 if shared else 1)
     assert ("UVs changed with it" if shared else "1 object is left out and left with the UVs that came") in report["notes"][0]
+
+
+def test_pictures_that_came_without_their_folder_are_found_by_name(browser: Browser) -> None:
+    """18 lines said that they did not come along. What two places name, or a path of somebody's machine, is no match."""
+    library = b"newmtl wood\nmap_Kd textures/wheel.png\nnewmtl sack\nmap_Kd textures/Sack.PNG\nmap_Ns a/gloss.png\nmap_Ke b/gloss.png\nmap_d C:/work/clear.png\nmap_Pr ../rough.png\n"
+    names = {
+        "wheel.png": png("wheel"),
+        "sack.png": png("sack"),
+        "gloss.png": png("crane"),
+        "clear.png": png("crane"),
+        "rough.png": png("crane"),
+    }
+    browser.upload(parts__obj=painted_obj(), old__mtl=library, **{n.replace(".", "__"): d for n, d in names.items()})
+    told = browser.state()["files"][0]["warnings"]
+    assert [w for w in told if "found by name" in w] == [
+        "2 files were found by name, not in the folder that it names: 'textures/Sack.PNG', 'textures/wheel.png'"
+    ]
+    assert len([w for w in told if "did not come along" in w]) == 1 and "4 files that it names did not come along" in str(told)
+    browser.change(settings={**browser.state()["settings"], **QUICK})
+    job(browser, "pack")
+    with delivered(browser) as z:
+        assert {"parts.obj", "old.mtl", "textures/wheel.png"} <= set(z.namelist()), "where the file looks for them"
