@@ -206,3 +206,19 @@ def test_a_stale_try_comes_back_stale(browser: Browser) -> None:
     for channel in (1, 0):
         assert browser.run("channel", channel=channel)["state"] == "done"
     assert browser.state()["sheets"][0]["stale"] == told == ["padding 8 to 12 px"]
+
+
+def test_a_history_that_is_thinned_keeps_the_layout_of_a_channel_that_is_away(browser: Browser) -> None:
+    """Thinning forgot the tries of a channel that is not worked on just now: when it came back nothing was kept."""
+    browser.upload(b__glb=crate())
+    quick(browser)
+    packed(browser)
+    before = channels(browser)["crate"][0]
+    first = browser.state()["sheets"][0]
+    assert first["kept"] and browser.run("channel", channel=1)["state"] == "done"
+    browser.change(settings={**browser.state()["settings"], "padding_px": 5.0})
+    browser.post(f"/api/projects/{browser.project}/thin", {"keep": 0})
+    assert browser.run("channel", channel=0)["state"] == "done"
+    state = browser.state()
+    assert state["sheets"][0]["kept"] and not state["sheets"][0]["stale"] and state["packed"]
+    assert channels(browser)["crate"][0] == pytest.approx(before, abs=1e-6)
