@@ -12,7 +12,6 @@ import shapely
 from numpy.typing import NDArray
 
 from ..measure.proof import LayoutProof, outside, prove
-from ..measure.sheet_bleed import sheet_bleed
 from ..model.scene import Floats, Scene
 from ..model.tiles import Grid
 from ..uv.analysis import IDENTITY, MeshIslands, analyse, object_density, transform_regions
@@ -169,6 +168,8 @@ def bleed_figures(
     pieces: list[MeshIslands], transforms: list[Floats] | None, grid: Grid, padding_px: float, twins: NDArray[np.int64] | None
 ) -> dict[str, Any]:
     """The bleed proof of a layout."""
+    from ..measure.sheet_bleed import sheet_bleed  # takes a quarter of a second to load, and what only looks into files proves nothing
+
     regions = np.concatenate([p.outlines.regions for p in pieces]) if pieces else np.zeros(0, object)
     placed = regions if transforms is None else transform_regions(regions, np.concatenate(transforms))
     return sheet_bleed(pieces, transforms, placed, grid, padding_px, twins=twins).as_dict()

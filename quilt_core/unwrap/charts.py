@@ -27,6 +27,7 @@ _FOLDED = np.radians(150)  # two-sided sheets: always seams
 _CONE, _CONE_LATER = 0.18, 0.75  # least eigenvalue of the normals' covariance above which a union is not tried
 _COARSE = 12.0  # of the first guess by merging: it begins with few regions
 _LARGE, _COPY = 8_000, 4_000  # faces from which charts are decided on a simpler copy, and of how many
+_TWO_WAYS = 20_000  # faces above which one way has to do
 _MOST = 40_000  # faces that a chart may have that is decided on a copy
 _HUGE = 100_000  # faces: above, a few last steps have to do
 _MANY, _TIP, _OFTEN = (
@@ -71,8 +72,9 @@ def _by_half(s: Surface, wish: Wish, mirror: Mirror, stop: Stop, tell: Tell) -> 
 
 def _best_way(s: Surface, wish: Wish, stop: Stop, tell: Tell) -> tuple[Mask, tuple[Cut, Borders, Flat]]:
     """Charts from the first guess that leads to the cheapest seams: regions between feature lines, or such as fit cones. Neither is better everywhere. A crumpled
-    surface has no lines and no large pieces that lie flat: there a plain result is had for a fraction of the time."""
-    if _is_crumpled(s):
+    surface has no lines and no large pieces that lie flat: there a plain result is had for a fraction of the time. Nor are both tried on a very large one, such as
+    a copy that could not be made simpler."""
+    if _is_crumpled(s) or len(s.faces) > _TWO_WAYS:
         tell("Looking for charts")
         seam = divided(s, seams_between(s, regions_of(s, wish, _COARSE), wish.must), wish, stop)
         return _finished(s, joined(s, seam, wish, stop, _CONE, tell), wish, stop, tell)
