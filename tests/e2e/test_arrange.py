@@ -242,7 +242,7 @@ def test_a_try_is_compared_and_kept(page: Page, address: str, tmp_path: Path) ->
     page.get_by_role("button", name="Compare", exact=True).click()
     dialog = page.get_by_role("dialog")
     expect(dialog.get_by_text("8, 4 px")).to_be_visible()
-    expect(dialog.get_by_text("32, 4 px")).to_be_visible()
+    expect(dialog.get_by_text("32, 16 px")).to_be_visible()
     dialog.get_by_label("Wipe between A and B").fill("20")
     dialog.get_by_role("button", name="Side by side").click()
     expect(dialog.get_by_alt_text(re.compile("Picture of"))).to_have_count(2)

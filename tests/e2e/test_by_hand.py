@@ -57,7 +57,7 @@ def test_a_point_is_dragged_and_a_fold_refused(page: Page, address: str, tmp_pat
     expect(page.get_by_text("1 point is picked: drag one on the table.")).to_be_visible()
     drag(page, at(0.3, 0.3), at(0.32, 0.31))
     page.mouse.up()
-    expect(page.get_by_role("button", name="Undo")).to_be_enabled()
+    expect(page.get_by_role("button", name="Undo")).to_have_attribute("title", re.compile("Move points"))
     idle(page)
     positions, now = uvs(page, tmp_path, "sheet")
     went = now.reshape(-1, 2) - (0.1 + 0.4 * positions.reshape(-1, 3)[:, :2])
@@ -66,8 +66,8 @@ def test_a_point_is_dragged_and_a_fold_refused(page: Page, address: str, tmp_pat
     assert box
     pixel = 1 / tile_px(box)
     assert moved.sum() == 6 and np.abs(went[moved] - [0.02, 0.01]).max() < 3 * pixel
-    # Far over its neighbours: it is refused, in words, and everything is as it was.
-    page.get_by_role("button", name="Points on the table").click()
+    # Far over its neighbours: it is refused, in words, and everything is as it was. Whoever comes back goes on picking points.
+    expect(page.get_by_role("button", name="Points on the table")).to_have_attribute("aria-pressed", "true")
     page.mouse.click(*at(0.2, 0.3))
     expect(page.get_by_text("1 point is picked: drag one on the table.")).to_be_visible()
     before = newest(page, address)["snapshot"]
