@@ -11,8 +11,6 @@ from dataclasses import dataclass
 import numpy as np
 from numba import njit
 from numpy.typing import NDArray
-from scipy.sparse import coo_matrix
-from scipy.sparse.csgraph import connected_components
 
 from ..model.scene import Floats, Ints, Mesh, UvChannel
 
@@ -89,8 +87,7 @@ def weld(keys: Floats, uvs: Floats) -> tuple[NDArray[np.int64], NDArray[np.int64
             pairs.append(np.column_stack([np.arange(count), first_of(group, groups)[group]]))
     if pairs:
         a, b = np.concatenate(pairs).T
-        graph = coo_matrix((np.ones(len(a), np.int8), (a, b)), shape=(count, count))
-        joined = connected_components(graph, directed=False)[1]
+        joined = linked(count, a, b)
         label = joined[number]
         first = first_of(label, int(joined.max()) + 1)
     return label.astype(np.int64), first
@@ -223,8 +220,16 @@ def merged_positions(positions: Floats) -> NDArray[np.int64]:
     from scipy.spatial import cKDTree  # loads much, and few meshes need it
 
     pairs = cKDTree(positions[first]).query_pairs(reach, output_type="ndarray")
-    graph = coo_matrix((np.ones(len(pairs), np.int8), (pairs[:, 0], pairs[:, 1])), shape=(n, n))
-    return connected_components(graph, directed=False)[1].astype(np.int64)[cell]  # type: ignore[no-any-return]
+    return linked(n, *pairs.T)[cell]
+
+
+def linked(count: int, a: NDArray[np.integer], b: NDArray[np.integer]) -> NDArray[np.int64]:
+    """A number (count,) for what hangs together by pairs (k,), (k,), in order of appearance."""
+    from scipy.sparse import coo_matrix  # these load much, and few files need them
+    from scipy.sparse.csgraph import connected_components
+
+    graph = coo_matrix((np.ones(len(a), np.int8), (a, b)), shape=(count, count))
+    return np.asarray(connected_components(graph, directed=False)[1], np.int64)
 
 
 def _joined(mesh: Mesh, channel: UvChannel, has: NDArray[np.bool_], welded: bool) -> tuple[Ints, int]:

@@ -9,11 +9,10 @@ from __future__ import annotations
 import numpy as np
 import shapely
 from numpy.typing import NDArray
-from scipy.sparse import coo_matrix
-from scipy.sparse.csgraph import connected_components
 
 from ..model.scene import Floats
 from ..model.similarity import applied, composed, inverse
+from .islands import linked
 
 MISS = 1e-3  # share of its area by which a twin may miss the other
 
@@ -44,8 +43,7 @@ def grouped(pairs: NDArray[np.int64], count: int) -> NDArray[np.int64]:
     -------
     (count,) group, -1 for none
     """
-    graph = coo_matrix((np.ones(len(pairs), np.int8), (pairs[:, 0], pairs[:, 1])), shape=(count, count))
-    label = connected_components(graph, directed=False)[1].astype(np.int64)
+    label = linked(count, *np.asarray(pairs).reshape(-1, 2).T)
     label[np.setdiff1d(np.arange(count), pairs)] = -1
     return label
 
