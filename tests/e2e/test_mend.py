@@ -67,10 +67,10 @@ def test_what_was_selected_is_selected_when_it_has_new_uvs(page: Page, address: 
     start(page, address, "Plates", file)
     stage(page, "Mend")
     page.get_by_text("plates", exact=True).first.click()
-    page.get_by_role("button", name="Unwrap the 1 object selected").click()
+    page.get_by_role("button", name="Unwrap the whole object selected").click()
     expect(page.get_by_role("table", name="New UVs").get_by_role("row")).to_have_count(2, timeout=60_000)
     idle(page)
-    expect(page.get_by_role("button", name="Unwrap the 1 object selected")).to_be_enabled()
+    expect(page.get_by_role("button", name="Unwrap the whole object selected")).to_be_enabled()
 
 
 def test_one_object_gives_its_uvs_to_its_copies(page: Page, address: str, tmp_path: Path) -> None:

@@ -48,7 +48,7 @@ def test_work_that_takes_a_while_has_a_stop(page: Page, address: str, tmp_path: 
     start(page, address, "Stopped", file)
     stage(page, "Mend")
     page.get_by_role("listbox", name="Objects").get_by_role("option").first.click()
-    page.get_by_role("button", name="Unwrap the 1 object selected").click()
+    page.get_by_role("button", name="Unwrap the whole object selected").click()
     page.get_by_role("banner").get_by_role("button", name="Stop", exact=True).click()
     expect(page.get_by_role("alert").get_by_text("Stopped.")).to_be_visible()
     idle(page)

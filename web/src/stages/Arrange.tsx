@@ -166,7 +166,7 @@ function SizesApart({ sheet }: { sheet: number }) {
   const times = apart(state?.files.filter((f) => here.has(f.id)) ?? [])
   if (times < APART) return null
   return (
-    <Flex role="status" align="center" gap="1" mb="2" fontSize="xs">
+    <Flex role="note" align="center" gap="1" mb="2" fontSize="xs">
       <Text flex="1" color="madder">
         The largest file of this sheet is {plain(times, 2)} times as large as the smallest. Is a unit wrong?
       </Text>

@@ -95,7 +95,7 @@ export function SizeAndGaps() {
         />
       </Setting>
       {followed && (
-        <Text role="status" fontSize="xs" color="moss" mb="1">
+        <Text role="note" fontSize="xs" color="moss" mb="1">
           {followed}
         </Text>
       )}
