@@ -4,10 +4,8 @@ from __future__ import annotations
 
 import argparse
 import json
-import math
 import os
 import sys
-from collections.abc import Callable
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -46,30 +44,6 @@ def _map(text: str) -> int:
     if not text.isdecimal() or not 16 <= int(text) <= 16384:
         raise argparse.ArgumentTypeError(f"'{text}' is not a map size from 16 to 16384 px")
     return int(text)
-
-
-def _positive(text: str) -> float:
-    try:
-        value = float(text)
-    except ValueError:
-        value = math.nan
-    if not 0 < value < math.inf:
-        raise argparse.ArgumentTypeError(f"'{text}' is not a number above 0")
-    return value
-
-
-def _kinds_of(which: str) -> Callable[[str], tuple[str, ...]]:
-    """A reader of kinds of faults with commas between them; `which`: the list in `delivery.verify` that they are of."""
-
-    def read(text: str) -> tuple[str, ...]:
-        from quilt_core.delivery import verify
-
-        known, kinds = getattr(verify, which), tuple(k.strip() for k in text.split(","))
-        if not all(k in known for k in kinds):
-            raise argparse.ArgumentTypeError(f"'{text}' is not a list of {', '.join(known)}, as in {known[1]},{known[0]}")
-        return kinds
-
-    return read
 
 
 class _Commands:
@@ -153,25 +127,12 @@ def _common() -> argparse.ArgumentParser:
 def _looking(commands: _Commands, _: dict[str, Any] | None) -> None:
     i = commands.add_parser("inspect", parents=[_common()])
     i.add_argument("--tiles", type=_tiles, default=(1, 1), metavar="CxR", help="tiles that count as inside (1x1)")
-    v = commands.add_parser("verify", parents=[_common()])
-    v.add_argument("--padding", type=float, metavar="PX", help="also ask for this gap")
-    v.add_argument("--margin", type=float, metavar="PX", help="also ask for this margin")
-    v.add_argument(
-        "--allow",
-        type=_kinds_of("ALLOWED"),
-        default=(),
-        metavar="KINDS",
-        help="what is no reason to fail: faults of single islands that came with their UVs, mirrored and self (overlap themselves), and twins (cover the same texels)",
-    )
-    v.add_argument(
-        "--refuse",
-        type=_kinds_of("REFUSED"),
-        default=(),
-        metavar="KINDS",
-        help="what is a reason to fail, and is only told without it: mirrored, thin (thinner than a texel; needs --padding) and density (off by more than --band)",
-    )
-    v.add_argument("--density", type=_positive, metavar="PX_PER_M", help="the density that islands are compared with (their median)")
-    v.add_argument("--band", type=_positive, default=10.0, metavar="PERCENT", help="how far an island may be off it (10)")
+
+
+def _verifying(commands: _Commands, _: dict[str, Any] | None) -> None:
+    from . import verify
+
+    verify.add(commands, _common())
 
 
 def _packing(commands: _Commands, usual: dict[str, Any] | None) -> None:
@@ -213,7 +174,7 @@ def _people(commands: _Commands, _: dict[str, Any] | None) -> None:
 
 
 _GROUPS = (
-    (("demo", "start"), _serving), (("inspect", "verify"), _looking), (("pack",), _packing), (("deliver",), _delivering), (("bake",), _baking),
+    (("demo", "start"), _serving), (("inspect",), _looking), (("verify",), _verifying), (("pack",), _packing), (("deliver",), _delivering), (("bake",), _baking),
     (("unwrap", "mend", "ready"), _unwrapping), (("run", "batch", "survey"), _by_job), (("user",), _people),
 )  # fmt: skip
 
@@ -287,27 +248,11 @@ def _inspect(args: argparse.Namespace) -> int:
 
 
 def _verify(args: argparse.Namespace) -> int:
-    from quilt_core.delivery.verify import Wanted, verify_report
+    from . import verify
 
-    wanted = Wanted(args.padding, args.margin, args.allow, args.refuse, args.density, args.band)
-    r = verify_report(_scenes(args), args.channel_in, args.map, wanted)
-    gap, margin = (("none" if r[k] is None else f"{r[k]:.3f} px") for k in ("smallest_gap_px", "smallest_margin_px"))
-    verdict = "; ".join([r["verdict"], *r["reasons"], *r["faults"]])
-    lines = [
-        f"{verdict}.",
-        f"{r['islands']} islands at {args.map} px, smallest gap {gap}, smallest margin {margin}, coverage {r['coverage']:.1%}",
-    ]
-    words = {
-        "self": "overlap themselves, as their UVs came",
-        "mirrored": "are mirrored, as their UVs came",
-        "twins": "cover the same texels as others",
-    }
-    lines += [f"{n} islands {words[kind]}: allowed" for kind, n in r["allowed"].items()]
-    own = [words[k].split(",")[0] for k, n in (("self", r["overlap"]["self"]), ("mirrored", r["flipped"])) if n and k not in args.allow]
-    if own:
-        lines.append(f"islands that {' or '.join(own)} do so in the UVs that came; --allow takes these kinds")
-    _say(args, r, lines)
-    return 0 if r["ok"] else 1
+    found, lines = verify.verify(args, _scenes(args))
+    _say(args, found, lines)
+    return 0 if found["ok"] else 1
 
 
 def _deliver(args: argparse.Namespace) -> int:

@@ -38,6 +38,7 @@ def pieces_of(analysed: list[Analysed]) -> list[MeshIslands]:
 
 
 def density_figures(found: Spread | None) -> dict[str, float] | None:
+    """A spread of densities in px/m as reports have it."""
     return None if found is None else {"median": found.median, "min": found.least, "max": found.greatest}
 
 
@@ -167,7 +168,13 @@ def proof_figures(proof: LayoutProof) -> dict[str, Any]:
 def bleed_figures(
     pieces: list[MeshIslands], transforms: list[Floats] | None, grid: Grid, padding_px: float, twins: NDArray[np.int64] | None
 ) -> dict[str, Any]:
-    """The bleed proof of a layout."""
+    """The bleed proof of a layout, as `SheetBleed.as_dict` tells it.
+
+    Parameters
+    ----------
+    transforms : (n, 5) for each piece, None for UVs as they were read; padding_px : that will be painted
+    twins : (n,) group of islands that share their texels, -1 for none
+    """
     from ..measure.sheet_bleed import sheet_bleed  # takes a quarter of a second to load, and what only looks into files proves nothing
 
     regions = np.concatenate([p.outlines.regions for p in pieces]) if pieces else np.zeros(0, object)

@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Collection, Sequence
 from dataclasses import dataclass
-from typing import Any
+from typing import Any, NamedTuple
 
 from ..words import counted
 
@@ -25,13 +25,23 @@ class Asked:
 
 
 @dataclass(frozen=True)
+class Part:
+    """One thing that is wrong: its `kind`, the words for it, and whether it alone makes a layout unfit for baking."""
+
+    kind: str
+    text: str
+    heavy: bool = False
+
+
+@dataclass(frozen=True)
 class Verdict:
     """What a sheet is good for: `grade` "fit" for baking, "fit with faults" (it can be baked, but something on it will look wrong), or "not fit"; `line`
-    says so with the map size, `reasons` why, the heaviest first."""
+    says so with the map size, `reasons` why, the heaviest first; the first `heavy` of them make it unfit."""
 
     grade: str
     line: str
     reasons: list[str]
+    heavy: int = 0
 
     @property
     def ok(self) -> bool:
@@ -43,7 +53,10 @@ class Verdict:
         return {"grade": self.grade, "line": self.line, "reasons": self.reasons}
 
 
-def verdict(figures: dict[str, Any], bleed: dict[str, Any] | None = None, asked: Asked | None = None) -> Verdict:
+def verdict(
+    figures: dict[str, Any], bleed: dict[str, Any] | None = None, asked: Asked | None = None, allow: Collection[str] = (), refuse: Collection[str] = (),
+    more: Sequence[Part] = (),
+) -> Verdict:  # fmt: skip
     """The verdict on a sheet's layout.
 
     Parameters
@@ -51,52 +64,67 @@ def verdict(figures: dict[str, Any], bleed: dict[str, Any] | None = None, asked:
     figures : of `report.proof_figures`, with `map_px`
     bleed : `clean` (None for tiles that are too large to be measured), `levels`, `thin` (islands thinner than a texel); None where it was not measured yet
     asked : what the layout was packed for, or has to hold; None where nobody asked
+    allow, refuse : kinds of parts that count for nothing, and that make it unfit; more : parts that somebody else found
     """
-    wrong, faults = _wrong(figures, bleed), [*_faults(figures, bleed), *narrower(figures, asked or Asked())]
+    found = [p for p in (*_of_proof(figures), *_of_bleed(bleed), *narrower(figures, asked or Asked()), *more) if p.kind not in allow]
+    wrong = [p.text for p in found if p.heavy or p.kind in refuse]
+    faults = [p.text for p in found if not (p.heavy or p.kind in refuse)]
     grade = "not fit" if wrong else "fit with faults" if faults else "fit"
     start = {"not fit": "Not fit for baking", "fit with faults": "Fit for baking, with faults", "fit": "Fit for baking"}[grade]
     text = f"{start} at {figures['map_px']} px"
     if not wrong and not _on_map(bleed):
         text += _how_clean(bleed)
-    return Verdict(grade, text, wrong + faults)
+    return Verdict(grade, text, wrong + faults, len(wrong))
 
 
-def of_sheets(found: Sequence[tuple[str, Verdict]]) -> Verdict | None:
+class OfSheet(NamedTuple):
+    """The verdict on a sheet, by name; `clean`: the last mip level that is clean, None where that is not known."""
+
+    name: str
+    verdict: Verdict
+    clean: int | None
+
+
+def of_sheets(found: Sequence[OfSheet]) -> Verdict | None:
     """The verdict on several sheets is that of the worst; its reasons name the sheet. None for no sheet; sheets without islands are not among them."""
     if not found:
         return None
-    name, worst = min(found, key=lambda f: _HEAVY_FIRST.index(f[1].grade))
+    order = sorted(found, key=lambda f: (_HEAVY_FIRST.index(f.verdict.grade), -1 if f.clean is None else f.clean))
+    worst = order[0].verdict
     if len(found) == 1:
         return worst
-    reasons = [f"{name}: {r}" for name, v in sorted(found, key=lambda f: _HEAVY_FIRST.index(f[1].grade)) for r in v.reasons]
-    return Verdict(worst.grade, f"{name}: {worst.line[0].lower()}{worst.line[1:]}" if reasons else worst.line, reasons)
+    reasons = [f"{f.name}: {r}" for f in order for r in f.verdict.reasons]
+    line = f"{order[0].name}: {worst.line[0].lower()}{worst.line[1:]}" if reasons else worst.line
+    return Verdict(worst.grade, line, reasons)
 
 
-def _wrong(figures: dict[str, Any], bleed: dict[str, Any] | None) -> list[str]:
+def _of_proof(figures: dict[str, Any]) -> list[Part]:
     overlap = figures["overlap"]
-    out = [
-        overlap["pairs"] and counted(overlap["pairs"], "pair of islands overlaps", "pairs of islands overlap"),
-        overlap["self"] and counted(overlap["self"], "island overlaps itself", "islands overlap themselves"),
-        figures["outside"] and counted(figures["outside"], "island is outside or astride tiles", "islands are outside or astride tiles"),
-        _on_map(bleed) >= SEAMS
-        and f"neighbours' colours reach {_on_map(bleed):.0%} of the outlines on the full map already: widen the padding",
-    ]
-    return [str(w) for w in out if w]
+    words = {
+        "pairs": (overlap["pairs"], "pair of islands overlaps", "pairs of islands overlap"),
+        "self": (overlap["self"], "island overlaps itself", "islands overlap themselves"),
+        "outside": (figures["outside"], "island is outside or astride tiles", "islands are outside or astride tiles"),
+        "mirrored": (figures["flipped"], "island is mirrored: letters on it read backwards, its normal map turns inside out",
+                     "islands are mirrored: letters on them read backwards, normal maps turn inside out"),
+    }  # fmt: skip
+    return [Part(kind, counted(n, one, more), kind != "mirrored") for kind, (n, one, more) in words.items() if n]
 
 
-def _faults(figures: dict[str, Any], bleed: dict[str, Any] | None) -> list[str]:
-    mirrored = ("island is mirrored: letters on it read backwards, its normal map turns inside out",
-                "islands are mirrored: letters on them read backwards, normal maps turn inside out")  # fmt: skip
-    thin, reached = (0, 0) if bleed is None else (bleed.get("thin", 0), bleed.get("reached", 0))
-    out = [
-        0 < _on_map(bleed) < SEAMS
-        and f"neighbours' colours reach {counted(reached, 'island', 'islands')} on the full map, along {_little(_on_map(bleed))} of the outlines: widen the padding",
-        figures["flipped"] and counted(figures["flipped"], *mirrored),
-        thin
-        and counted(thin, "island is thinner than a texel", "islands are thinner than a texel")
-        + ": nothing can be baked there at this size",
-    ]
-    return [str(w) for w in out if w]
+def _of_bleed(bleed: dict[str, Any] | None) -> list[Part]:
+    if bleed is None:
+        return []
+    out, share = [], _on_map(bleed)
+    if share >= SEAMS:
+        out.append(Part("bleed", f"neighbours' colours reach {share:.0%} of the outlines on the full map already: widen the padding", True))
+    elif share:
+        who = counted(bleed.get("reached", 0), "island", "islands")
+        out.append(
+            Part("bleed", f"neighbours' colours reach {who} on the full map, along {_little(share)} of the outlines: widen the padding")
+        )
+    if thin := bleed.get("thin", 0):
+        words = counted(thin, "island is thinner than a texel", "islands are thinner than a texel")
+        out.append(Part("thin", f"{words}: nothing can be baked there at this size"))
+    return out
 
 
 def _little(share: float) -> str:
@@ -110,11 +138,11 @@ def _on_map(bleed: dict[str, Any] | None) -> float:
     return float(bleed.get("on_map", 1.0))
 
 
-def narrower(figures: dict[str, Any], asked: Asked) -> list[str]:
+def narrower(figures: dict[str, Any], asked: Asked) -> list[Part]:
     """Gaps and margins under what was asked."""
     found = (("gap", asked.padding_px, figures["smallest_gap_px"]), ("margin", asked.margin_px, figures["smallest_margin_px"]))
     return [
-        f"the smallest {name} is {got:.3f} px, {wanted:g} px are asked for"
+        Part(name, f"the smallest {name} is {got:.3f} px, {wanted:g} px are asked for")
         for name, wanted, got in found
         if wanted is not None and got is not None and got < wanted - ROUNDING_PX
     ]

@@ -7,16 +7,16 @@ from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
-from numpy.typing import NDArray
 
+from ..faults.density import times_beyond
 from ..measure.proof import prove, twins_of
-from ..model.scene import Floats, Scene
+from ..model.scene import Scene
 from ..model.tiles import Grid, column_row
 from ..uv.analysis import MeshIslands
 from ..uv.density import densities
 from ..words import counted, plain
 from .report import analyse_all, bleed_figures, density_figures, overall_density, pieces_of, proof_figures
-from .verdict import Asked, narrower, verdict
+from .verdict import Asked, Part, verdict
 
 # Faults of single islands, as their UVs came, and islands that share texels: packing neither makes nor mends them, so they can be taken.
 ALLOWED = ("self", "mirrored", "twins")
@@ -48,17 +48,20 @@ def verify_report(scenes: list[Scene], channel: int, map_px: int, wanted: Wanted
     bleed = (
         None if wanted.padding_px is None else bleed_figures(pieces, None, _grid_around(proof.coverage, map_px), wanted.padding_px, twins)
     )
-    found = verdict(_judged(figures, wanted) | {"map_px": map_px}, bleed)
-    off = _off_density(pieces, map_px, wanted)
-    reasons = [] if pieces else [f"no object has UVs in channel {channel}"]
-    reasons += [*([] if found.ok else found.reasons), *narrower(figures, Asked(wanted.padding_px, wanted.margin_px))]
-    reasons += _refused({"mirrored": figures["flipped"], "thin": 0 if bleed is None else bleed["thin"]}, wanted)
-    reasons += off if "density" in wanted.refuse else []
+    more = [] if pieces else [Part("none", f"no object has UVs in channel {channel}", True)]
+    found = verdict(
+        figures | {"map_px": map_px},
+        bleed,
+        Asked(wanted.padding_px, wanted.margin_px),
+        wanted.allow,
+        (*wanted.refuse, "gap", "margin"),
+        [*more, *_off_density(pieces, map_px, wanted)],
+    )
     return {
-        "ok": not reasons,
-        "verdict": found.line if not reasons else f"Not fit for baking at {map_px} px",
-        "reasons": reasons,
-        "faults": [*(found.reasons if found.ok else []), *([] if "density" in wanted.refuse else off)],
+        "ok": found.ok,
+        "verdict": found.line,
+        "reasons": found.reasons[: found.heavy],
+        "faults": found.reasons[found.heavy :],
         "bleed": bleed,
         "allowed": {word: counts[word] for word in wanted.allow if counts[word]},
         **figures,
@@ -69,40 +72,20 @@ def verify_report(scenes: list[Scene], channel: int, map_px: int, wanted: Wanted
     }
 
 
-def _judged(figures: dict[str, Any], wanted: Wanted) -> dict[str, Any]:
-    """The figures without what is allowed."""
-    out = dict(figures)
-    if "self" in wanted.allow:
-        out["overlap"] = figures["overlap"] | {"self": 0}
-    if "mirrored" in wanted.allow:
-        out["flipped"] = 0
-    return out
-
-
-def _refused(counts: dict[str, int], wanted: Wanted) -> list[str]:
-    words = {
-        "mirrored": ("island is mirrored", "islands are mirrored"),
-        "thin": ("island is thinner than a texel", "islands are thinner than a texel"),
-    }
-    return [f"{counted(n, *words[k])}, which is refused" for k, n in counts.items() if n and k in wanted.refuse and k not in wanted.allow]
-
-
-def _off_density(pieces: list[MeshIslands], map_px: int, wanted: Wanted) -> list[str]:
-    """How many islands are off the density that is wanted, by more than the band."""
+def _off_density(pieces: list[MeshIslands], map_px: int, wanted: Wanted) -> list[Part]:
+    """How many islands are off the density that is wanted, by more than the band, on either side."""
     spread = overall_density(pieces, None, map_px)
     if spread is None:
         return []
     target = spread.median if wanted.density is None else wanted.density
-    d: Floats = np.concatenate([densities(p.islands.area, p.world_area, map_px) for p in pieces])
-    with np.errstate(invalid="ignore", divide="ignore"):
-        factor = np.maximum(d / target, target / d)
-    off: NDArray[np.bool_] = np.isfinite(factor) & (factor > 1 + wanted.band / 100)
+    d = np.concatenate([densities(p.islands.area, p.world_area, map_px) for p in pieces])
+    factor = np.maximum(*(times_beyond(d, np.full(len(d), target), side) for side in (-1, 1)))
+    off = np.isfinite(factor) & (factor > 1 + wanted.band / 100)
     if not off.any():
         return []
-    words = ("island is", "islands are")
-    return [
-        f"{counted(int(off.sum()), *words)} off {plain(target)} px/m by more than {wanted.band:g} %, up to {plain(float(factor[off].max()), 3)} times"
-    ]
+    words = counted(int(off.sum()), "island is", "islands are")
+    most = plain(float(factor[off].max()), 3)
+    return [Part("density", f"{words} off {plain(target)} px/m by more than {wanted.band:g} %, up to {most} times")]
 
 
 def _grid_around(tiles: Iterable[int], map_px: int) -> Grid:

@@ -21,7 +21,7 @@ def off_band(f: Findings, limits: Limits, side: int) -> Fault | None:
         return None
     d = _densities(f, limits)
     wanted = target * (np.ones(len(d)) if limits.weight is None else limits.weight)
-    beyond = _beyond(d, wanted, side)
+    beyond = times_beyond(d, wanted, side)
     return _fault("starved" if side < 0 else "lavish", beyond, beyond > 1 + limits.band / 100, limits, side, "band")
 
 
@@ -30,7 +30,7 @@ def off_limit(f: Findings, limits: Limits, side: int) -> Fault | None:
     limit = limits.least if side < 0 else limits.greatest
     if limit is None:
         return None
-    beyond = _beyond(_densities(f, limits), np.full(len(f.world), limit), side)
+    beyond = times_beyond(_densities(f, limits), np.full(len(f.world), limit), side)
     # A density that is read back from a file may differ in the last digits from the limit that it was packed at.
     return _fault("under_limit" if side < 0 else "over_limit", beyond, beyond > 1 + 1e-6, limits, side, "team's limit")
 
@@ -39,7 +39,7 @@ def _densities(f: Findings, limits: Limits) -> Floats:
     return densities(f.uv_area, f.world, limits.grid.px_of(f.box))
 
 
-def _beyond(d: Floats, wanted: Floats, side: int) -> Floats:
+def times_beyond(d: Floats, wanted: Floats, side: int) -> Floats:
     """(n,) how many times below or above what is wanted; 0 where nothing is known."""
     with np.errstate(invalid="ignore", divide="ignore"):
         return np.nan_to_num(wanted / d if side < 0 else d / wanted, nan=0.0, posinf=np.inf)

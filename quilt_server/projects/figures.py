@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Any
 
-from quilt_core.delivery.verdict import Asked, Verdict, of_sheets, verdict
+from quilt_core.delivery.verdict import Asked, OfSheet, Verdict, of_sheets, verdict
 from quilt_core.words import counted
 
 from .models import Layout, Snapshot
@@ -23,21 +23,17 @@ def sheet_rows(snapshot: Snapshot) -> list[dict[str, Any]]:
     for s in sheets(settings):
         found = figures.get(str(s["id"]))
         try_ = kept.get(snapshot.kept.get(str(s["id"]), 0))
-        flat = of_sheet(settings, s["id"])
+        map_px = int(of_sheet(settings, s["id"])["map_px"])
+        shown, bleed = None if found is None else scaled(found, map_px, bool(s["tile_px"])), _bleed(snapshot, s["id"], map_px)
+        said = verdict_of(shown, bleed, asked_of(snapshot, settings, s["id"]))
         out.append(
             {
-                "id": s["id"], "name": s["name"], "figures": None if found is None else scaled(found, int(flat["map_px"]), bool(s["tile_px"])),
-                "bleed": _bleed(snapshot, s["id"], int(flat["map_px"])), "islands": now[s["id"]]["count"], "kept": None if try_ is None else try_.pk,
+                "id": s["id"], "name": s["name"], "figures": shown, "bleed": bleed, "islands": now[s["id"]]["count"], "kept": None if try_ is None else try_.pk,
                 "stale": [] if try_ is None else reasons(try_.inputs, now[s["id"]]) + _astray(try_),
                 **{k: None if try_ is None else try_.figures.get(of) for k, of in (("filled", "tiles_filled"), ("move", "move"), ("spans", "spans"))},
-                "verdict": None, "moved": 0 if try_ is None else moved_since(snapshot, try_, s["id"]),
+                "verdict": None if said is None else said.as_dict(), "moved": 0 if try_ is None else moved_since(snapshot, try_, s["id"]),
             }
         )  # fmt: skip
-        out[-1]["verdict"] = (
-            said
-            if (said := verdict_of(out[-1]["figures"], out[-1]["bleed"], asked_of(snapshot, settings, s["id"]))) is None
-            else said.as_dict()
-        )
     return out
 
 
@@ -56,7 +52,7 @@ def verdict_of(figures: dict[str, Any] | None, bleed: dict[str, Any] | None, ask
 
 def whole_verdict(rows: list[dict[str, Any]]) -> Verdict | None:
     """The verdict on all sheets, of what `sheet_rows` tells."""
-    return of_sheets([(r["name"], Verdict(**r["verdict"])) for r in rows if r["verdict"]])
+    return of_sheets([OfSheet(r["name"], Verdict(**r["verdict"]), (r["bleed"] or {}).get("clean")) for r in rows if r["verdict"]])
 
 
 def _astray(kept: Layout) -> list[str]:

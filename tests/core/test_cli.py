@@ -312,9 +312,10 @@ def test_what_is_only_told_is_refused_by_whoever_says_so(capsys: pytest.CaptureF
     assert run(capsys, "verify", file, "--map", 1000, "--band", 31, "--json")[1]["faults"][1:] == []
     code, told = run(capsys, "verify", file, "--map", 1000, "--refuse", "density,mirrored", "--density", 130, "--json")
     assert code == 1 and told["reasons"] == [
-        "1 island is mirrored, which is refused",
+        "1 island is mirrored: letters on it read backwards, its normal map turns inside out",
         "2 islands are off 130 px/m by more than 10 %, up to 1.3 times",
     ]
+    assert told["verdict"] == "Not fit for baking at 1000 px" and not told["faults"]
     assert run(capsys, "verify", file, "--map", 1000, "--refuse", "mirrored", "--allow", "mirrored", "--json")[0] == 0
     with pytest.raises(SystemExit):
         main(["verify", str(file), "--refuse", "dense"])

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from quilt_core.delivery.verdict import Asked, of_sheets, verdict
+from quilt_core.delivery.verdict import Asked, OfSheet, of_sheets, verdict
 
 GOOD = {
     "overlap": {"pairs": 0, "self": 0, "px": 0.0}, "outside": 0, "flipped": 0, "map_px": 1024, "smallest_gap_px": 8.0, "smallest_margin_px": 4.0,
@@ -26,9 +26,22 @@ def test_every_part_counts() -> None:
     assert narrow.grade == "fit with faults" and narrow.reasons == ["the smallest gap is 8.000 px, 16 px are asked for"]
 
 
+def test_what_is_allowed_counts_for_nothing_and_what_is_refused_for_much() -> None:
+    mirrored = GOOD | {"flipped": 3, "overlap": {"pairs": 0, "self": 2, "px": 1.0}}
+    assert verdict(mirrored, CLEAN).heavy == 1 and verdict(mirrored, CLEAN, allow=("self",)).grade == "fit with faults"
+    assert verdict(mirrored, CLEAN, allow=("self", "mirrored")) == verdict(GOOD, CLEAN)
+    refused = verdict(mirrored, CLEAN, refuse=("mirrored",))
+    assert refused.heavy == 2 and refused.reasons[1].startswith("3 islands are mirrored")
+
+
 def test_several_sheets_are_as_good_as_the_worst() -> None:
     fit, bad = verdict(GOOD, CLEAN), verdict(GOOD | {"outside": 2}, CLEAN)
-    assert of_sheets([]) is None and of_sheets([("One", fit)]) == fit
-    said = of_sheets([("One", fit), ("Two", bad)])
+    one = OfSheet("One", fit, 10)
+    assert of_sheets([]) is None and of_sheets([one]) == fit
+    said = of_sheets([one, OfSheet("Two", bad, 10)])
     assert said is not None and said.grade == "not fit" and said.line == "Two: not fit for baking at 1024 px"
     assert said.reasons == ["Two: 2 islands are outside or astride tiles"]
+    # Of sheets that are all fit the one counts whose colours stay apart the least, or of which that is not known.
+    less = OfSheet("Two", verdict(GOOD, CLEAN | {"clean": 3}), 3)
+    assert of_sheets([one, less]) == less.verdict
+    assert of_sheets([one, less, OfSheet("Three", verdict(GOOD), None)]) == verdict(GOOD)

@@ -13,7 +13,7 @@ from numpy.typing import NDArray
 from pydantic import BaseModel, ConfigDict, Field, StrictBool, StrictStr
 
 from quilt_core.delivery.page import page
-from quilt_core.delivery.verdict import Verdict, of_sheets
+from quilt_core.delivery.verdict import OfSheet, Verdict, of_sheets
 from quilt_core.errors import QuiltError
 from quilt_core.formats import EXPORTS
 from quilt_core.formats.channels import LAYOUT, Arrangement
@@ -301,7 +301,7 @@ def _figures(
         if (said := verdict_of(f, f["bleed"], asked_of(head, settings, s["id"]))) is not None:
             f |= {"ok": said.ok, "grade": said.grade, "verdict": said.line, "reasons": said.reasons}
     used = [f for f in by_sheet.values() if f["islands"]]
-    told = of_sheets([(n, _said(f)) for n, f in by_sheet.items() if f["islands"]])
+    told = of_sheets([OfSheet(n, _said(f), f["bleed"]["clean"]) for n, f in by_sheet.items() if f["islands"]])
     one = used[0] if len(used) == 1 else {}
     return {
         "project": project.name, **{k: v for k, v in one.items() if k not in ("tiles", "bleed")},
