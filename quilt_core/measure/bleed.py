@@ -110,7 +110,7 @@ class Bleed:
 
     level (n,) the first mip level at which another island's colour is more than the threshold, -1 for never, -2 for islands that are not on this
     tile; at (n, 2) where, in UV; share (n,) how much; other (n,) whose colour it is. `levels`: of the map's mip chain; `clean`: the last level that
-    is clean for all, -1 where not even the full map is; `on_map`: the share of all outlines that they reach on the full map; `thumb`: floor(log2 padding), the
+    is clean for all, -1 where not even the full map is; `on_map`: the share of all outlines that foreign colours reach on the full map; `thumb`: floor(log2 padding), the
     habit; `twice`: texels that two islands cover. `thin` (n,):
     islands that cover no texel's middle; nothing of theirs is on the map, so no padding helps them, and the others are judged without them (level -1).
     """

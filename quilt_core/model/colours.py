@@ -30,9 +30,11 @@ def to_linear(stored: NDArray[Any]) -> NDArray[Any]:
 
 def to_srgb(linear: NDArray[Any]) -> NDArray[Any]:
     """Linear light 0 to 1 to sRGB values (IEC 61966-2-1), in the precision that it comes in."""
-    x = np.clip(linear, 0.0, 1.0)
-    out = np.where(x <= 0.0031308, x * 12.92, 1.055 * x ** (1 / 2.4) - 0.055)
-    return out.astype(linear.dtype, copy=False)
+    return _curve(np.clip(linear, 0.0, 1.0)).astype(linear.dtype, copy=False)
+
+
+def _curve(x: NDArray[Any]) -> NDArray[Any]:
+    return np.where(x <= 0.0031308, x * 12.92, 1.055 * x ** (1 / 2.4) - 0.055)
 
 
 def linear_of(stored: Sequence[float] | NDArray[np.floating[Any]]) -> tuple[float, float, float]:
@@ -43,6 +45,5 @@ def linear_of(stored: Sequence[float] | NDArray[np.floating[Any]]) -> tuple[floa
 
 def stored_of(linear: Sequence[float]) -> tuple[float, float, float]:
     """A colour of linear light as a material holds it in sRGB. Light above 1, of what shines, goes on along the same curve, as readers take it back."""
-    x = np.maximum(np.asarray(linear, float), 0.0)
-    r, g, b = (float(c) for c in np.where(x > 1, 1.055 * x ** (1 / 2.4) - 0.055, to_srgb(x)))
+    r, g, b = (float(x) for x in _curve(np.maximum(np.asarray(linear, float), 0.0)))
     return r, g, b

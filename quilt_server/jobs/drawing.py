@@ -59,7 +59,8 @@ def draw_tiles(
             say(job, f"Drawing tile {tile} of {s['name']}")
             prefix = f"{safe_name(s['name'])}." if several else ""
             # The number stays in the name: programs that read a set of tiles find each by it.
-            called = ".".join(x for x in (own_name(s, tile) if order["template_names"] else "", str(tile)) if x)
+            name = own_name(s, tile) if order["template_names"] else ""
+            called = f"{name}.{tile}" if name else str(tile)
             size = int(order["template_px"]) or px
             extras = template.Extras(
                 float(flat["padding_px"]) / px / 2 if order["template_zone"] else 0.0, _wires(again, mine, parts) if order["template_wire"] else None,

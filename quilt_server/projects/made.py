@@ -11,7 +11,7 @@ from .models import Job, Project, Snapshot
 # Kinds of work that leave something to look at or to fetch, and whether that is of the layout (or of the files alone).
 OF_LAYOUT = {
     "propose": True, "deliver": True, "bake": True, "save": True, "seam_worth": True, "explain": True, "ready": True,
-    "shapes": False, "dirt": False, "compare": False,
+    "shapes": False, "compare": False, "dirt": False,
 }  # fmt: skip
 
 
@@ -46,8 +46,8 @@ def made_of(project: Project) -> Iterator[Made]:
     for job in jobs:
         if head is None:
             yield Made(job, True)
-        elif job.kind == "propose":
-            # Proposals follow one state, and can be taken from that alone.
+        elif job.kind in ("propose", "explain"):
+            # Proposals and offers follow one state, and can be taken from that alone.
             yield Made(job, job.result.get("base") != head.pk)
         elif job.kind == "compare":
             yield Made(job, job.params.get("file") not in head.files)
@@ -55,11 +55,6 @@ def made_of(project: Project) -> Iterator[Made]:
             yield Made(job, head.layout_id is None or not head.label.startswith("Make it ready"))
         else:
             base = bases.get(job.params.get("base") or 0)
-            fields = (
-                "files",
-                "left_out",
-                *(("layout_id",) if OF_LAYOUT[job.kind] else ()),
-                *(("settings",) if job.kind == "explain" else ()),
-            )
+            fields = ("files", "left_out", *(("layout_id",) if OF_LAYOUT[job.kind] else ()))
             known = base is not None or job.kind == "save"
             yield Made(job, not known or (base is not None and any(getattr(base, f) != getattr(head, f) for f in fields)))

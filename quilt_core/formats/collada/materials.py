@@ -188,7 +188,8 @@ def picture_of(document: Document, effect: Element | None, name: str) -> str:
 
 
 def _colour(document: Document, effect: Element | None, slot: str) -> Colour | None:
-    """A plain colour, which is stored in sRGB as the field's readers take it (three.js' ColladaLoader among them; COLLADA 1.4.1 and 1.5 do not say). A picture takes the place of a colour, so that counts as white."""
+    """A plain colour, which is stored in sRGB as the field's readers take it (three.js' ColladaLoader among them; COLLADA 1.4.1 and 1.5 do not say). A picture
+    takes the place of a colour, so that counts as white."""
     shading = shading_of(effect)
     values = document.numbers(shading.one(slot, "color") if shading is not None else None, float)
     if len(values) < 3:

@@ -166,7 +166,8 @@ def _options(texture: Texture) -> str:
 
 
 def _colour(values: tuple[float, ...] | None, painted: bool) -> Colour | None:
-    """A colour, which is stored in sRGB as the field's readers take it (three.js' MTLLoader among them); one value is a grey. Black under a picture is white: nothing else would be seen, and programs show the picture."""
+    """A colour, which is stored in sRGB as the field's readers take it (three.js' MTLLoader among them); one value is a grey. Black under a picture is white:
+    nothing else would be seen, and programs show the picture."""
     if values is None or len(values) not in (1, 3):
         return (1.0, 1.0, 1.0) if painted else None
     r, g, b = linear_of(values * 3 if len(values) == 1 else values)
