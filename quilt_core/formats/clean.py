@@ -10,9 +10,8 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy.sparse import coo_matrix
-from scipy.sparse.csgraph import connected_components
 
+from ..model.components import components
 from ..model.scene import Floats
 from ..uv.islands import first_of, merged_positions
 from .holes import Hole, holes_of
@@ -196,8 +195,7 @@ def _labels(pairs: Numbers) -> tuple[Numbers, Numbers]:
     """The points (n,) of edges (E, 2), ascending, and the part (n,) that each is of."""
     points, row = np.unique(pairs, return_inverse=True)
     row = row.reshape(-1, 2)
-    graph = coo_matrix((np.ones(len(row), np.int8), (row[:, 0], row[:, 1])), shape=(len(points), len(points)))
-    return points, connected_components(graph, directed=False)[1].astype(np.int64)
+    return points, components(len(points), row[:, 0], row[:, 1])
 
 
 def _holes(positions: Floats, c: Corners, at: Numbers, of: Numbers, edges: Numbers) -> tuple[Hole, ...]:
@@ -274,8 +272,7 @@ def _turned(edges: Numbers, area: Floats, live: Mask) -> Mask:
     # Two faces that run the same way along an edge look to different sides: one is linked with the turned other.
     other = np.where(np.sign(two[:, 2]) == np.sign(two[:, 3]), n, 0)
     i, j = np.r_[f, f + n], np.r_[g + other, (g + n + other) % (2 * n) if n else g]
-    graph = coo_matrix((np.ones(len(i), np.int8), (i, j)), shape=(2 * n, 2 * n))
-    label = connected_components(graph, directed=False)[1] if n else np.zeros(0, np.int64)
+    label = components(2 * n, i, j)
     plus, minus = label[:n], label[n:]
     sided = plus != minus
     # Of the two ways of turning a part, the one with its least number first.

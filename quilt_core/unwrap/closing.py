@@ -3,10 +3,9 @@
 from __future__ import annotations
 
 import numpy as np
-from scipy.sparse import coo_matrix
-from scipy.sparse.csgraph import connected_components
 
 from ..formats.holes import holes_of
+from ..model.components import components
 from .flatten import Flat
 from .topology import Borders, Cut, Mask, Numbers, Surface, borders, cut, surface_of
 
@@ -18,7 +17,7 @@ def closed(s: Surface, cell: Numbers) -> tuple[Surface, Numbers]:
     """
     h = np.flatnonzero(s.twin < 0)
     start, end, n = s.start, s.end, len(s.points)
-    part = connected_components(coo_matrix((np.ones(len(start), np.int8), (start, end)), shape=(n, n)), directed=False)[1].astype(np.int64)
+    part = components(n, start, end)
     holes = holes_of(s.points, start[h], end[h], s.normal[h // 3], part)
     if not holes:
         return s, cell

@@ -5,9 +5,8 @@ from __future__ import annotations
 from dataclasses import replace
 
 import numpy as np
-from scipy.sparse import coo_matrix
-from scipy.sparse.csgraph import connected_components
 
+from ..model.components import components
 from ..model.scene import Floats
 from .parts import allowed_edges, defects, part_of, seam_cost
 from .regions import covariances
@@ -150,8 +149,8 @@ def straight_runs(s: Surface, h: Numbers, stops: Mask) -> tuple[int, Numbers]:
     ends = np.where(stops[ends], len(s.points) + np.arange(len(ends)), ends)
     points, at = np.unique(ends, return_inverse=True)
     a, b = at.reshape(2, -1)
-    count, label = connected_components(coo_matrix((np.ones(len(h)), (a, b)), shape=(len(points), len(points))), directed=False)
-    return int(count), label[a].astype(np.int64)
+    label = components(len(points), a, b)
+    return int(label.max(initial=-1)) + 1, label[a]
 
 
 def _costliest_run(s: Surface, h: Numbers, cost: Floats, stops: Mask) -> Mask:

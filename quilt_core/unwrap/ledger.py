@@ -6,10 +6,9 @@ from collections.abc import Callable
 from dataclasses import dataclass
 
 import numpy as np
-from scipy.sparse import coo_matrix
-from scipy.sparse.csgraph import connected_components
 
 from ..errors import Cancelled, QuiltError
+from ..model.components import components
 from ..model.scene import Floats
 from .flatten import frames
 from .joining import run_ends, straight_runs
@@ -63,7 +62,7 @@ def runs_of(skin: Skin, laying: Laying) -> list[Numbers]:
     ends = np.concatenate([pair * len(s.points) + s.start[h], pair * len(s.points) + s.end[h]])
     nodes, at = np.unique(ends, return_inverse=True)
     at = np.asarray(at).reshape(2, -1)
-    _, label = connected_components(coo_matrix((np.ones(len(h)), (at[0], at[1])), shape=(len(nodes), len(nodes))), directed=False)
+    label = components(len(nodes), at[0], at[1])
     of = label[at[0]]
     return [h[of == k] for k in np.unique(of)]
 

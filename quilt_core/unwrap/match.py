@@ -10,10 +10,9 @@ from functools import cached_property
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy.sparse import coo_matrix
-from scipy.sparse.csgraph import connected_components
 from scipy.spatial import cKDTree
 
+from ..model.components import components
 from ..model.scene import Floats
 from .placing import NEAR, Placing, laid_on, laid_over
 from .topology import Mask, Numbers, Surface
@@ -126,8 +125,7 @@ def _counted(key: Numbers) -> Numbers:
 def parts_of(s: Surface) -> tuple[int, Numbers]:
     """How many parts hang together at points, and the part (F,) of every face."""
     f = s.faces
-    joined = coo_matrix((np.ones(2 * len(f), np.int8), (np.r_[f[:, 0], f[:, 1]], np.r_[f[:, 1], f[:, 2]])), shape=(len(s.points),) * 2)
-    label = connected_components(joined, directed=False)[1][f[:, 0]]
+    label = components(len(s.points), np.r_[f[:, 0], f[:, 1]], np.r_[f[:, 1], f[:, 2]])[f[:, 0]]
     found, part = np.unique(label, return_inverse=True)
     return len(found), part.reshape(-1).astype(np.int64)
 
@@ -228,6 +226,5 @@ def _by_graph(one: Surface, two: Surface, corner: Numbers, mirrored: Mask, way: 
 def _connected(s: Surface) -> tuple[int, Numbers]:
     """Parts that hang together at edges."""
     h = np.flatnonzero(s.twin >= 0)
-    n = len(s.faces)
-    count, part = connected_components(coo_matrix((np.ones(len(h), np.int8), (h // 3, s.twin[h] // 3)), shape=(n, n)), directed=False)
-    return int(count), part.astype(np.int64)
+    part = components(len(s.faces), h // 3, s.twin[h] // 3)
+    return int(part.max(initial=-1)) + 1, part

@@ -5,10 +5,9 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 import numpy as np
-from scipy.sparse import coo_matrix
-from scipy.sparse.csgraph import connected_components
 from scipy.spatial import cKDTree
 
+from ..model.components import components
 from ..model.scene import Floats
 from .parts import allowed_edges
 from .topology import Mask, Numbers, Surface
@@ -105,8 +104,7 @@ def _in_pairs(s: Surface, cell: Numbers, lone: Numbers) -> Numbers:
     """Polygons (F,) of which two are one where nothing but a half-edge without an image is between them."""
     cells, number = np.unique(cell, return_inverse=True)
     n = len(cells)
-    links = coo_matrix((np.ones(len(lone)), (number[lone // 3], number[s.twin[lone] // 3])), shape=(n, n))
-    _, group = connected_components(links, directed=False)
+    group = components(n, number[lone // 3], number[s.twin[lone] // 3])
     size = np.bincount(group)
     return np.where(size[group] == 2, n + group, np.arange(n))[number]
 

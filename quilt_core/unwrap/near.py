@@ -6,10 +6,9 @@ from __future__ import annotations
 from dataclasses import dataclass, replace
 
 import numpy as np
-from scipy.sparse import coo_matrix
-from scipy.sparse.csgraph import connected_components
 from scipy.spatial import cKDTree
 
+from ..model.components import components
 from ..model.scene import Floats
 from ..uv.islands import signed_areas
 from .match import Match
@@ -233,8 +232,7 @@ def _longest_run(two: Surface, h: Numbers, seam: Mask) -> Numbers:
     n = len(h)
     at = np.where(through, n + ends, n + len(two.points) + np.arange(2 * n).reshape(n, 2))
     size = n + len(two.points) + 2 * n
-    joined = coo_matrix((np.ones(2 * n, np.int8), (np.repeat(np.arange(n), 2), at.reshape(-1))), shape=(size, size))
-    run = connected_components(joined, directed=False)[1][:n]
+    run = components(size, np.repeat(np.arange(n), 2), at.reshape(-1))[:n]
     return h[run == np.argmax(np.bincount(run, two.length[h]))]
 
 

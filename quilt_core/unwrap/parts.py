@@ -7,9 +7,8 @@ from dataclasses import replace
 import numpy as np
 import shapely
 from numpy.typing import NDArray
-from scipy.sparse import coo_matrix
-from scipy.sparse.csgraph import connected_components
 
+from ..model.components import components
 from ..model.scene import Floats
 from .topology import Borders, Cut, Mask, Numbers, Surface, after, cut, ranges
 
@@ -81,7 +80,7 @@ def flat_sides(s: Surface) -> Mask:
     """(F,) faces of flat sides: of four triangles at least, and not of the smallest."""
     n = len(s.faces)
     h = np.flatnonzero((s.twin >= 0) & (np.abs(s.bend) < _LEVEL))
-    _, side = connected_components(coo_matrix((np.ones(len(h)), (h // 3, s.twin[h] // 3)), shape=(n, n)), directed=False)
+    side = components(n, h // 3, s.twin[h] // 3)
     large = (np.bincount(side) >= _SIDE) & (np.bincount(side, s.area) >= _WORTH * s.area.sum())
     # A round surface of many faces bends little everywhere.
     mean = np.stack([np.bincount(side, s.area * s.normal[:, k]) for k in range(3)], axis=1)

@@ -5,10 +5,9 @@ from __future__ import annotations
 from dataclasses import replace
 
 import numpy as np
-from scipy.sparse import coo_matrix
-from scipy.sparse.csgraph import connected_components
 
 from ..errors import QuiltError
+from ..model.components import components
 from ..model.scene import Floats
 from ..uv.islands import signed_areas
 from .parting import parted
@@ -72,8 +71,8 @@ def _fresh(skin: Skin, laying: Laying, faces: Mask, seam: Mask) -> Numbers:
     s = skin.surface
     h = np.flatnonzero((s.twin >= 0) & ~seam)
     n = len(s.faces)
-    _, of = connected_components(coo_matrix((np.ones(len(h), np.int8), (h // 3, s.twin[h] // 3)), shape=(n, n)), directed=False)
-    return np.where(faces, of.astype(np.int64) + 1 + int(laying.island.max(initial=-1)), laying.island)
+    of = components(n, h // 3, s.twin[h] // 3)
+    return np.where(faces, of + 1 + int(laying.island.max(initial=-1)), laying.island)
 
 
 def _direction(way: str, p: Floats, area: Floats, normal: Floats, view: Floats | None) -> Floats:

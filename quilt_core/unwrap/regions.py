@@ -6,9 +6,8 @@ Sources, from memory: merging by the gain of a functional (Koepfler, Lopez and M
 from __future__ import annotations
 
 import numpy as np
-from scipy.sparse import coo_matrix
-from scipy.sparse.csgraph import connected_components
 
+from ..model.components import components
 from ..model.scene import Floats
 from .parts import allowed_edges, seam_cost
 from .topology import Mask, Numbers, Surface, cut
@@ -96,7 +95,7 @@ def between_lines(s: Surface, wish: Wish, weak: float = _WEAK, strong: float = _
     `strong`. Lines that end in a region part nothing."""
     h = np.flatnonzero((s.twin >= 0) & (np.abs(s.bend) > weak) & allowed_edges(s, wish.cell))
     n = len(s.points)
-    _, line = connected_components(coo_matrix((np.ones(len(h)), (s.start[h], s.end[h])), shape=(n, n)), directed=False)
+    line = components(n, s.start[h], s.end[h])
     held = np.zeros(n, bool)
     held[line[s.start[h[np.abs(s.bend[h]) > strong]]]] = True
     seam = wish.must.copy()

@@ -6,10 +6,11 @@ from collections.abc import Iterable
 from dataclasses import replace
 
 import numpy as np
-from scipy.sparse import coo_matrix, csr_matrix
-from scipy.sparse.csgraph import connected_components, dijkstra
+from scipy.sparse import csr_matrix
+from scipy.sparse.csgraph import dijkstra
 
 from ..errors import QuiltError
+from ..model.components import components
 from ..model.scene import Floats
 from .parts import allowed_edges, corner_angles, seam_cost
 from .pieces import Piece, fitted, piece_of, placed, unsound
@@ -128,7 +129,7 @@ def grown(s: Surface, face: int, bend: float) -> Mask:
     """(F,) faces that hang together with one over edges that bend by less than an angle in radians."""
     h = np.flatnonzero((s.twin >= 0) & (np.abs(s.bend) < bend))
     n = len(s.faces)
-    _, of = connected_components(coo_matrix((np.ones(len(h), np.int8), (h // 3, s.twin[h] // 3)), shape=(n, n)), directed=False)
+    of = components(n, h // 3, s.twin[h] // 3)
     return np.asarray(of == of[face])
 
 

@@ -6,10 +6,9 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy.sparse import coo_matrix
-from scipy.sparse.csgraph import connected_components
 
 from ..errors import QuiltError
+from ..model.components import components
 from ..model.scene import Floats, Ints, Mesh, UvChannel
 from ..uv.islands import WELD, merged_positions, number_rows, signed_areas
 from .topology import Cut, Mask, Numbers, Surface, after, cut, sides_apart, surface_of
@@ -68,7 +67,8 @@ def _in_one_piece(s: Surface, cell: Numbers) -> Numbers:
     h = np.flatnonzero(s.twin >= 0)
     h = h[cell[h // 3] == cell[s.twin[h] // 3]]
     n = len(cell)
-    count, piece = connected_components(coo_matrix((np.ones(len(h), np.int8), (h // 3, s.twin[h] // 3)), shape=(n, n)), directed=False)
+    piece = components(n, h // 3, s.twin[h] // 3)
+    count = int(piece.max(initial=-1)) + 1
     area = np.bincount(piece, s.area, count)
     of = np.zeros(count, np.int64)
     of[piece] = cell

@@ -13,9 +13,8 @@ from functools import cached_property
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy.sparse import coo_matrix
-from scipy.sparse.csgraph import connected_components
 
+from ..model.components import components
 from ..model.scene import Floats
 from .chains import chains
 
@@ -179,11 +178,11 @@ def cut(s: Surface, seam: Mask) -> Cut:
     h = np.flatnonzero((s.twin >= 0) & ~seam)
     t = s.twin[h]
     n = len(s.twin)
-    corners = coo_matrix((np.ones(2 * len(h), np.int8), (np.r_[h, after(h)], np.r_[after(t), t])), shape=(n, n))
-    count, label = connected_components(corners, directed=False)
+    label = components(n, np.r_[h, after(h)], np.r_[after(t), t])
+    count = int(label.max(initial=-1)) + 1
     faces = len(s.faces)
-    joined = coo_matrix((np.ones(len(h), np.int8), (h // 3, t // 3)), shape=(faces, faces))
-    charts, chart = connected_components(joined, directed=False)
+    chart = components(faces, h // 3, t // 3)
+    charts = int(chart.max(initial=-1)) + 1
     rows = label.reshape(-1, 3).astype(np.int64)
     point, chart_of_row = np.empty(count, np.int64), np.empty(count, np.int64)
     point[rows] = s.faces

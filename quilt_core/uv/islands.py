@@ -12,6 +12,7 @@ import numpy as np
 from numba import njit
 from numpy.typing import NDArray
 
+from ..model.components import components
 from ..model.scene import Floats, Ints, Mesh, UvChannel
 
 WELD = 2.0**-21  # UV units: 0.001 px of a 2048 px map
@@ -87,7 +88,7 @@ def weld(keys: Floats, uvs: Floats) -> tuple[NDArray[np.int64], NDArray[np.int64
             pairs.append(np.column_stack([np.arange(count), first_of(group, groups)[group]]))
     if pairs:
         a, b = np.concatenate(pairs).T
-        joined = linked(count, a, b)
+        joined = components(count, a, b)
         label = joined[number]
         first = first_of(label, int(joined.max()) + 1)
     return label.astype(np.int64), first
@@ -220,16 +221,7 @@ def merged_positions(positions: Floats) -> NDArray[np.int64]:
     from scipy.spatial import cKDTree  # loads much, and few meshes need it
 
     pairs = cKDTree(positions[first]).query_pairs(reach, output_type="ndarray")
-    return linked(n, *pairs.T)[cell]
-
-
-def linked(count: int, a: NDArray[np.integer], b: NDArray[np.integer]) -> NDArray[np.int64]:
-    """A number (count,) for what hangs together by pairs (k,), (k,), in order of appearance."""
-    from scipy.sparse import coo_matrix  # these load much, and few files need them
-    from scipy.sparse.csgraph import connected_components
-
-    graph = coo_matrix((np.ones(len(a), np.int8), (a, b)), shape=(count, count))
-    return np.asarray(connected_components(graph, directed=False)[1], np.int64)
+    return components(n, *pairs.T)[cell]
 
 
 def _joined(mesh: Mesh, channel: UvChannel, has: NDArray[np.bool_], welded: bool) -> tuple[Ints, int]:

@@ -10,9 +10,9 @@ import numpy as np
 import shapely
 from numpy.typing import NDArray
 
+from ..model.components import components
 from ..model.scene import Floats
 from ..model.similarity import applied, composed, inverse
-from .islands import linked
 
 MISS = 1e-3  # share of its area by which a twin may miss the other
 
@@ -43,7 +43,7 @@ def grouped(pairs: NDArray[np.int64], count: int) -> NDArray[np.int64]:
     -------
     (count,) group, -1 for none
     """
-    label = linked(count, *np.asarray(pairs).reshape(-1, 2).T)
+    label = components(count, *np.asarray(pairs).reshape(-1, 2).T)
     label[np.setdiff1d(np.arange(count), pairs)] = -1
     return label
 

@@ -6,9 +6,8 @@ from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy.sparse import coo_matrix
-from scipy.sparse.csgraph import connected_components
 
+from ..model.components import components
 from ..model.scene import Mesh, UvChannel
 from ..unwrap.skin import Revised
 from .replace import STEP, mixed
@@ -107,6 +106,5 @@ def _parts(source: UvChannel, own: NDArray[np.bool_]) -> NDArray[np.int64]:
     rows = source.triangles[own]
     size = len(rows)
     at = np.repeat(np.arange(size), 3)
-    graph = coo_matrix((np.ones(3 * size, np.int8), (at, rows.reshape(-1) + size)), shape=(size + len(source.uvs),) * 2)
-    labels = connected_components(graph, directed=False)[1][:size]
+    labels = components(size + len(source.uvs), at, rows.reshape(-1) + size)[:size]
     return np.unique(labels, return_inverse=True)[1].astype(np.int64)
