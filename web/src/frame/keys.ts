@@ -18,37 +18,9 @@ export function useKeys(): void {
       if (e.ctrlKey || e.metaKey ? withControl(e) : plain(e)) e.preventDefault()
     }
     addEventListener('keydown', press)
-    const unwatched = watchPulls()
-    return () => {
-      removeEventListener('keydown', press)
-      unwatched()
-    }
+    return () => removeEventListener('keydown', press)
   }, [])
 }
-
-// A number is typed while something is dragged, or right after: where the drag took hold of nothing it must not lead to another stage.
-const SOON = 1500
-const PULLED = 4
-const pull = { from: null as [number, number] | null, ended: -Infinity }
-
-function watchPulls(): () => void {
-  const down = (e: PointerEvent) => {
-    pull.from = [e.clientX, e.clientY]
-  }
-  const up = (e: PointerEvent) => {
-    if (pull.from && Math.hypot(e.clientX - pull.from[0], e.clientY - pull.from[1]) > PULLED) pull.ended = e.timeStamp
-    pull.from = null
-  }
-  const given = { capture: true }
-  addEventListener('pointerdown', down, given)
-  for (const end of ['pointerup', 'pointercancel'] as const) addEventListener(end, up, given)
-  return () => {
-    removeEventListener('pointerdown', down, given)
-    for (const end of ['pointerup', 'pointercancel'] as const) removeEventListener(end, up, given)
-  }
-}
-
-const meantForDrag = (e: KeyboardEvent) => pull.from !== null || e.timeStamp - pull.ended < SOON
 
 function withControl(e: KeyboardEvent): boolean {
   const q = useQuilt.getState()
@@ -86,9 +58,6 @@ function plain(e: KeyboardEvent): boolean {
   else if (key === 'n') {
     const walk = useFaults.getState()
     walk.go(walk.kind, e.shiftKey ? -1 : 1)
-  } else if (/[0-9.,-]/.test(key) && key.length === 1 && meantForDrag(e)) {
-    pull.ended = e.timeStamp
-    q.say('Nothing was grabbed, so the number moved nothing. Drag an island, and type while you hold it.')
   } else if (stage) q.setStage(stage)
   else return false
   return true

@@ -1,6 +1,6 @@
 import { create } from 'zustand'
 import { useShallow } from 'zustand/react/shallow'
-import { api, words, type Fault, type Settings, type State } from '../api/client'
+import { api, words, type Fault, type State } from '../api/client'
 import { loadGeometry, loadLayout } from '../scene/geometry'
 import { dropPictures } from '../scene/pictures'
 import { Piece } from '../scene/pieces'
@@ -10,6 +10,7 @@ import { sheetBy } from '../scene/sheets'
 import { islandsOf, paint, type Keys } from '../scene/states'
 import { asideTwins } from '../scene/twins'
 import { bringing } from './bringing'
+import { changing } from './changing'
 import { following } from './following'
 import { handling } from './hand'
 import { keeping } from './made'
@@ -48,21 +49,8 @@ const fresh = () => ({
   made: [],
 })
 
-/** Settings in words, for whoever typed them. */
-function inWords(settings: Partial<Settings>): string {
-  const each = Object.entries(settings)
-  if (each.length > 2) return 'your settings'
-  const told = (value: unknown) => (typeof value === 'number' || typeof value === 'string' ? ` ${value}` : '')
-  return each.map(([name, value]) => `${name.replace(/_px$/, '').replaceAll('_', ' ')}${told(value)}`).join(' and ')
-}
-
 export const useQuilt = create<Quilt>((set, get) => {
   const at = () => ({ params: { path: { project_id: get().state!.id } } })
-
-  // Settings that were changed here and are not confirmed yet: what the screen shows, and what the next change starts from.
-  const pending: Partial<Settings>[] = []
-  let saved = {} as Settings
-  const overlaid = (state: State): State => ({ ...state, settings: Object.assign({}, saved, ...pending) as Settings })
 
   // Answers may come in another order than they were asked for: an older one never replaces a newer one, nor one project another.
   let asked = 0
@@ -107,7 +95,7 @@ export const useQuilt = create<Quilt>((set, get) => {
       for (const p of pieces) if (!get().pieces.includes(p)) p.dispose()
       return
     }
-    saved = state.settings
+    changes.confirmed(state.settings)
     pieces.forEach((p, k) => {
       const table = tables[k]
       if (!table) return
@@ -129,7 +117,7 @@ export const useQuilt = create<Quilt>((set, get) => {
     const shown = before.alone && now(before.alone)
     const picked = { edges: still(before.edges), faces: still(before.faces), points: still(before.points) }
     set({
-      state: overlaid(state),
+      state: changes.overlaid(state),
       pieces,
       faults: (faults ?? []) as Fault[],
       preview: {},
@@ -173,64 +161,13 @@ export const useQuilt = create<Quilt>((set, get) => {
   }
 
   const follow = following(set, get, reload, repaint)
-
-  async function write(
-    answer: Promise<{ data?: State; error?: unknown; response: Response }>,
-    asked: Partial<Settings> | null = null,
-  ): Promise<void> {
-    const asking = ask()
-    const { data, error, response } = await answer
-    // What was typed is not lost: it can be set on the newer state.
-    const lost = asked && [409, 503].includes(response.status)
-    const refusedChange = lost ? { settings: asked, words: inWords(asked) } : null
-    set({ message: data ? '' : words(error), note: '', refusedChange })
-    if (data) await show(data, asking)
-    else await reload()
-  }
+  const changes = changing(set, get, { show, reload, repaint, follow, ask, looking })
 
   // What was picked last where meshes are mended.
   let mended: 'edges' | 'faces' | 'points' = 'edges'
 
   // What was selected before proposals were looked at.
   let asSelected: Keys = new Set()
-
-  // Changes go out one after the other, each on the snapshot that the last one left: leaving a field by
-  // pressing a button is two changes at once.
-  let last: Promise<void> = Promise.resolve()
-  const queue = (work: () => Promise<void>): Promise<void> => {
-    set({ waiting: get().waiting + 1 })
-    const done = () => set({ waiting: get().waiting - 1 })
-    last = last.then(work, work).finally(done)
-    return last
-  }
-
-  async function send(change: Parameters<Quilt['change']>[0]): Promise<void> {
-    const { state } = get()
-    if (state?.snapshot == null) return
-    const settings = { ...saved, ...change.settings }
-    // What lies with what is measured again, by a job.
-    const measured = (['sheets', 'sheet_of', 'twins'] as const).some((k) => k in change.settings)
-    if (measured && state.layout !== null) {
-      const body = { kind: 'settings', base: state.snapshot, params: { settings } }
-      const { data, error, response } = await api.POST('/api/projects/{project_id}/jobs', { ...at(), body })
-      if (data) return follow(data)
-      const lost = [409, 503].includes(response.status)
-      const refusedChange = lost ? { settings: change.settings, words: inWords(change.settings) } : null
-      set({ message: words(error), refusedChange })
-      return reload()
-    }
-    const body = { base: state.snapshot, settings }
-    await write(api.POST('/api/projects/{project_id}/change', { ...at(), body }), change.settings)
-  }
-
-  /** A change was answered: from now on what the server says counts, whether it took the change or not. */
-  function settle(settings: Partial<Settings>): void {
-    if (pending.includes(settings)) pending.splice(pending.indexOf(settings), 1)
-    const { state } = get()
-    // What was shown ahead of an answer goes with it, whatever that was.
-    if (state) set({ state: overlaid(state), preview: {} })
-    repaint()
-  }
 
   return {
     ...fresh(),
@@ -257,7 +194,7 @@ export const useQuilt = create<Quilt>((set, get) => {
       const { data, error } = await api.GET('/api/projects/{project_id}', { params: { path: { project_id: id } } })
       if (opened !== id) return
       if (!data) return set({ message: words(error) })
-      pending.length = 0
+      changes.forget()
       set({
         ...fresh(),
         // Whoever chose a stage while it was read stays there.
@@ -297,6 +234,7 @@ export const useQuilt = create<Quilt>((set, get) => {
     ...against(set, get),
     ...bringing(set, get, follow, looking),
     ...keeping(set, get),
+    ...changes.acts,
     setThrough: (through) => set({ through }),
     showAlone(keys) {
       set({ alone: keys && new Set(keys) })
@@ -355,25 +293,9 @@ export const useQuilt = create<Quilt>((set, get) => {
       const row = get().proposals?.rows.find((p) => p.snapshot === get().looked)
       get().select(row ? row.objects.filter((o) => o.now).map((o) => o.key) : asSelected)
     },
-    take: () =>
-      queue(async () => {
-        const { looked, proposals } = get()
-        if (looked === null || !proposals) return
-        set({ looked: null })
-        await write(
-          api.POST('/api/projects/{project_id}/take', { ...at(), body: { base: proposals.base, snapshot: looked } }),
-        )
-        if (!get().message) set({ proposals: null, note: 'Taken: these are the UVs now.' })
-        void get().restore()
-      }),
     setPreview: (preview) => set({ preview: { ...get().preview, ...preview } }),
     setUnit: (unit) => set({ unit }),
     say: (message) => set({ message, refusedChange: null }),
-    again: async () => {
-      const { refusedChange, change } = get()
-      set({ message: '', refusedChange: null })
-      if (refusedChange) await change({ settings: refusedChange.settings })
-    },
     select(keys, add = false, show = false) {
       const selection = new Set(add ? get().selection : [])
       for (const k of keys)
@@ -383,49 +305,6 @@ export const useQuilt = create<Quilt>((set, get) => {
       repaint()
       if (show) get().show()
     },
-    change(change) {
-      const { settings } = change
-      if (looking()) return Promise.resolve()
-      const state = get().state
-      if (state) {
-        pending.push(settings)
-        set({ state: overlaid(state) })
-      }
-      return queue(() => send(change).finally(() => settle(settings)))
-    },
-    discard: (layout, change = {}) =>
-      queue(async () => {
-        const base = get().state?.snapshot
-        if (base == null || looking()) return
-        const body = { base, layout, discarded: true, ...change }
-        await write(api.POST('/api/projects/{project_id}/tries/discard', { ...at(), body }))
-      }),
-    step: (direction) =>
-      queue(async () => {
-        const { state } = get()
-        if (state?.snapshot == null || looking() || !state[direction]) return
-        const body = { base: state.snapshot }
-        await write(
-          direction === 'undo'
-            ? api.POST('/api/projects/{project_id}/undo', { ...at(), body })
-            : api.POST('/api/projects/{project_id}/redo', { ...at(), body }),
-        )
-      }),
-    start: (kind, params = {}, then) =>
-      queue(async () => {
-        const { state } = get()
-        if (state?.snapshot == null || looking()) return
-        if (kind === 'propose') set({ proposals: { base: state.snapshot, rows: [] } })
-        const body = { kind, base: state.snapshot, params }
-        const { data, error } = await api.POST('/api/projects/{project_id}/jobs', { ...at(), body })
-        // Following takes as long as the job: the queue goes on meanwhile.
-        if (data)
-          void follow(data).then(() => (then && !get().job && !get().message ? get().start(...then) : undefined))
-        else {
-          set({ message: words(error) })
-          await reload()
-        }
-      }),
     aside: false,
     showMap: (shownMap) => set({ shownMap }),
     async stop() {
