@@ -7,6 +7,7 @@ import { selectedBoxes } from '../stages/arrange/Hand'
 import { useFaults } from '../stages/faultSteps'
 import { STAGES, useQuilt, type Picks } from '../store'
 import { turnRulers } from '../table/rulers'
+import { intoField } from '../table/typed'
 import { fold, turnViews } from './room'
 import type { Fold } from './rooms'
 
@@ -14,7 +15,7 @@ import type { Fold } from './rooms'
 export function useKeys(): void {
   useEffect(() => {
     const press = (e: KeyboardEvent) => {
-      if (e.target instanceof HTMLInputElement || e.target instanceof HTMLSelectElement) return
+      if (intoField(e)) return
       if (e.ctrlKey || e.metaKey ? withControl(e) : plain(e)) e.preventDefault()
     }
     addEventListener('keydown', press)

@@ -6,6 +6,7 @@ import { flatOf, tilesOf, withRecipe, type Recipe } from '../scene/sheets'
 import { histogram, readDensity, target } from '../scene/states'
 import { selectedIslands, useParts } from '../store'
 import { measuredPx } from '../store/under'
+import { Held } from './arrange/Held'
 import { Tick } from './deliver/Extras'
 import { Choice, Figure, Main, NumberField, OptionalNumber, Setting, Title, Whom } from './parts'
 import { perMetre, plain } from '../words'
@@ -72,11 +73,7 @@ export function Even() {
           set={aim}
         />
       </Setting>
-      {s.hold && (
-        <Button size="2xs" variant="ghost" mb="2" onClick={() => recipe({ hold: false })}>
-          Let packing find the highest instead
-        </Button>
-      )}
+      <Held sheet={sheet} />
       <Main
         disabled={!!job || !wanted}
         onClick={() => void start('mend', { action: 'even', density: wanted, islands: selectedIslands() })}

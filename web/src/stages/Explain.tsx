@@ -1,7 +1,7 @@
 import { Box, Button, Flex, Text } from '@chakra-ui/react'
 import type { Settings } from '../api/client'
 import { flatOf, withRecipe } from '../scene/sheets'
-import { useParts, type Explanation } from '../store'
+import { useParts, useQuilt, type Explanation } from '../store'
 
 type Hint = Explanation['hints'][number]
 
@@ -67,6 +67,10 @@ function HintRow({ hint: h, keys, stale }: { hint: Hint; keys: string[]; stale: 
   const { state, change, select, start, job, sheet } = useParts('state', 'change', 'select', 'start', 'job', 'sheet')
   // What was measured is the layout after it: an offer packs, too.
   const again = ['pack', { sheets: [sheet] }] as const
+  const obey = async () => {
+    await change({ settings: does[h.kind] })
+    if (!useQuilt.getState().message) await start(...again)
+  }
   const flat = state && flatOf(state.settings, sheet)
   const many = keys.length === 1 ? 'the longest island' : `the ${keys.length} longest islands`
   const words: Record<string, string> = {
@@ -95,10 +99,7 @@ function HintRow({ hint: h, keys, stale }: { hint: Hint; keys: string[]; stale: 
           variant="outline"
           disabled={!!job || stale}
           title="Changes the rule and packs this sheet again"
-          onClick={() => {
-            void change({ settings: does[h.kind] })
-            void start(...again)
-          }}
+          onClick={() => void obey()}
         >
           Do it
         </Button>

@@ -121,7 +121,8 @@ export function Gather() {
   const folder = useRef<HTMLInputElement>(null)
   const formats = useFormats()
   const unitless = titles(formats, (f) => !f.says_unit)
-  // Files of such a format that were taken in another unit.
+  const [chosen, setChosen] = useState(false)
+  // Files of such a format that were taken in another unit: whoever chooses one may mean them, too.
   const other = (state?.files ?? []).filter((f) => formatOf(formats, f.name)?.says_unit === false && f.unit_m !== unit)
   const take = (list: FileList | null) => list?.length && void upload(fromList(list))
   const left = new Set(state?.objects.filter((o) => o.left_out).map((o) => o.key))
@@ -171,10 +172,13 @@ export function Gather() {
           label={`Unit of ${unitless} files`}
           value={String(unit)}
           options={unitNames(false)}
-          set={(u) => setUnit(Number(u))}
+          set={(u) => {
+            setUnit(Number(u))
+            setChosen(true)
+          }}
         />
       </Setting>
-      {other.length > 0 && (
+      {chosen && other.length > 0 && (
         <Button
           size="2xs"
           variant="outline"

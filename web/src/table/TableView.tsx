@@ -111,6 +111,10 @@ export function TableView() {
         setUnder(hit && q.state ? named(q.state, q.pieces, hit) : '')
       },
       grab: () => useQuilt.getState().grab(),
+      missed: () =>
+        useQuilt
+          .getState()
+          .say('Nothing was grabbed, so the number moved nothing. Drag an island, and type while you hold it.'),
       dragged: (follows, by) => void useQuilt.getState().dropPoints(follows, by),
       dropped: (move, label) => void useQuilt.getState().move(move, label),
     })

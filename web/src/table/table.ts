@@ -1,32 +1,22 @@
 import * as THREE from 'three'
-import type { Move } from '../scene/hand'
-import {
-  doubleClicks,
-  edgesOnSheet,
-  facesOnSheet,
-  holds,
-  pointsOnSheet,
-  takenAt,
-  takenIn,
-  type How,
-  type Taken,
-} from '../scene/flat'
-import type { Edge, Edges, Face, Faces, Point, Points } from '../scene/edges'
-import { ELSEWHERE, pickFlat, SELECTED, type Hit, type Piece } from '../scene/pieces'
+import { doubleClicks, edgesOnSheet, facesOnSheet, holds, pointsOnSheet, takenAt, takenIn } from '../scene/flat'
+import type { Edges, Faces, Points } from '../scene/edges'
+import { ELSEWHERE, pickFlat, SELECTED, type Piece } from '../scene/pieces'
 import { placeOf, pxOf, tilesOf, type Flat } from '../scene/sheets'
 import { View } from '../scene/view'
 import { TileSquares, type Pictures } from './tileSquares'
-import { brushing, type BrushHand } from '../scene/brushing'
+import { brushing } from '../scene/brushing'
 import { NO_ISLAND } from '../scene/geometry'
-import type { Follow } from '../scene/live'
 import { moved } from '../scene/moving'
 import type { Under } from '../store/hand'
 import { IslandDrag } from './islandHand'
+import { intoField, Missed } from './typed'
 import { Layers } from './layers'
 import { spanOf } from './framing'
 import { islandsIn, islandsInside, overSelected } from './islandsIn'
 import { nearPoint, PointHand } from './pointHand'
 import { Overlay, type Marks } from './overlay'
+import type { Events } from './events'
 import { drawn } from '../colours'
 import { crossHatch } from './crossHatch'
 
@@ -34,26 +24,6 @@ import { crossHatch } from './crossHatch'
 const RESTING = 40
 
 export type Snap = 'none' | 'pixel' | 'near' | 'tile'
-
-interface Events {
-  picked: (taken: Taken, how: How) => void
-  /** A mark was clicked. */
-  marked: (keys: string[]) => void
-  /** A box or a line was drawn around edges and faces. */
-  caught: (found: { edges: Edge[]; faces: Face[]; points: Point[] }, add: boolean) => void
-  /** A straight line was drawn. */
-  lined: (from: THREE.Vector2, to: THREE.Vector2, add: boolean) => void
-  boxed: (islands: [file: number, island: number][], add: boolean) => void
-  /** The selection was dragged or turned to another place. */
-  dropped: (move: Move, label: string) => void
-  hand: BrushHand
-  /** What the pointer rests on; null for nothing. */
-  under: (hit: Hit | null) => void
-  /** What follows the picked points; null where they cannot be dragged. */
-  grab: () => Promise<Follow[] | null>
-  /** They were dragged so far. */
-  dragged: (follows: Follow[], by: [u: number, v: number]) => void
-}
 
 /** Draws the islands flat: padding zone, patches and outlines, three draw calls a file. */
 export class Table extends View {
@@ -99,6 +69,7 @@ export class Table extends View {
   }
 
   private readonly handed: PointHand
+  private readonly missed = new Missed()
   private readonly unbrushed: () => void
   private unheard = () => {}
   private points: Points = new Map()
@@ -283,8 +254,9 @@ export class Table extends View {
   /** What is typed while islands are dragged is how far they go; the keys mean nothing else meanwhile. */
   private type(e: KeyboardEvent, last: THREE.Vector2 | null): void {
     const { drag } = this
-    if (!drag || !last) return
-    if (e.key === 'Enter') this.letGo(true)
+    if (!intoField(e) && this.missed.takes(e.key, e.timeStamp)) this.events.missed()
+    else if (!drag || !last) return
+    else if (e.key === 'Enter') this.letGo(true)
     else if (e.key === 'Escape') this.letGo(false)
     else if (drag.typed.press(e.key)) this.dragTo(drag, last, false)
     else return
@@ -318,6 +290,7 @@ export class Table extends View {
       if (far < 4) return
       const to = this.at(e)
       last = to
+      this.missed.pulled(way !== 'pan' || e.buttons !== 1)
       if (way === 'points') this.handed.to(to, e.ctrlKey || e.metaKey ? 'none' : this.snap, this.grid())
       else if (this.drag) this.dragTo(this.drag, to, e.ctrlKey || e.metaKey)
       else if (way === 'dragged') return
@@ -330,6 +303,7 @@ export class Table extends View {
     element.addEventListener('pointerup', (e) => {
       const add = e.ctrlKey || e.metaKey || (e.shiftKey && far < 4)
       const { drag } = this
+      this.missed.ended(e.timeStamp)
       if (way === 'points' && far >= 4) this.handed.drop()
       else if (drag && far >= 4) this.letGo(true)
       else if (way === 'line' && far >= 4 && from) this.events.lined(from, this.at(e), e.ctrlKey || e.metaKey)

@@ -1,7 +1,7 @@
 import { expect, it } from 'vitest'
 import { thinned } from './thinning'
 import { ticks } from './ticks'
-import { Typed } from './typed'
+import { Missed, Typed } from './typed'
 
 it('marks that would lie on each other are one with their number', () => {
   const marks = Array.from({ length: 3000 }, (_, k) => [100 + (k % 10), 100 + (k % 3)] as [number, number])
@@ -42,4 +42,18 @@ it('a typed distance goes the way of the hand, two along both axes', () => {
   expect(t.shift(1, 1)).toBeNull()
   t.press('-')
   expect(t.shift(1, 1)).toBeNull()
+})
+
+it('a number is meant for a pull that took hold of nothing, while it lasts and a moment after', () => {
+  const m = new Missed()
+  const key = (k: string, at: number) => m.takes(k, at)
+  expect(key('3', 10)).toBe(false)
+  m.pulled(false)
+  expect([key('3', 20), key('v', 30), key('7', 90_000)]).toEqual([true, false, true])
+  m.ended(100_000)
+  expect([key('1', 100_900), key('2', 102_300), key('5', 104_000)]).toEqual([true, true, false])
+  // Where islands were dragged it moved them.
+  m.pulled(true)
+  m.ended(105_000)
+  expect(key('3', 105_010)).toBe(false)
 })

@@ -60,25 +60,24 @@ function useRecipe() {
 /** What is touched most: how large the map is, the gaps, how islands turn, how dense they lie. */
 export function SizeAndGaps() {
   const found = useRecipe()
-  const [followed, setFollowed] = useState('')
+  const [followed, setFollowed] = useState({ sheet: 0, map_px: 0, text: '' })
   if (!found) return null
   const { state, now, s, set, change, setPreview, job } = found
   const { settings } = state
   const half = s.margin_px === s.padding_px / 2
   const resize = (map_px: number) => {
     const k = map_px / (now.map_px ?? settings.map_px)
+    const say = (text: string) => setFollowed({ sheet: now.id, map_px, text })
     // One sheet: the project's own size; the gaps keep their share of it.
     if (sheetsOf(settings).length === 1 && !now.recipe) {
       const gaps = { padding_px: settings.padding_px * k, margin_px: settings.margin_px * k }
       void change({ settings: { map_px, ...gaps } })
-      setFollowed(
+      say(
         `Padding and margin keep their share of the map: ${plain(gaps.padding_px)} and ${plain(gaps.margin_px)} px now.`,
       )
     } else {
       void change({ settings: withSheet(settings, now.id, { map_px }) })
-      setFollowed(
-        `Padding and margin stay ${plain(s.padding_px)} and ${plain(s.margin_px)} px: several sheets can share them.`,
-      )
+      say(`Padding and margin stay ${plain(s.padding_px)} and ${plain(s.margin_px)} px: several sheets can share them.`)
     }
   }
   const usual = Math.max(1, (16 * s.map_px) / 2048)
@@ -94,9 +93,9 @@ export function SizeAndGaps() {
           set={(m) => resize(Number(m))}
         />
       </Setting>
-      {followed && (
+      {followed.sheet === now.id && followed.map_px === s.map_px && (
         <Text role="note" fontSize="xs" color="moss" mb="1">
-          {followed}
+          {followed.text}
         </Text>
       )}
       <Setting
