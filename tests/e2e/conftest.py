@@ -3,40 +3,23 @@
 from __future__ import annotations
 
 import contextlib
-import os
 import shutil
-import signal
-import subprocess
-import sys
-import time
-import urllib.request
 from collections.abc import Iterator
 from pathlib import Path
 
 import pytest
 from playwright.sync_api import Browser, Page, sync_playwright
 
+from tests.hostile.running import running
 from tests.kit.chromium import launched
-from tests.kit.processes import ROOT, free_port
 
 
 @contextlib.contextmanager
 def demo(folder: Path) -> Iterator[str]:
-    """The application as `./quilt demo` starts it, on a free port; its address."""
-    port = free_port()
-    command = [sys.executable, "-m", "quilt_cli", "demo", "--port", str(port), "--data", str(folder)]
-    process = subprocess.Popen(command, cwd=ROOT, env={**os.environ, "PYTHONPATH": str(ROOT)})
-    url = f"http://localhost:{port}"
-    for _ in range(600):
-        try:
-            urllib.request.urlopen(url + "/api/projects").close()
-            break
-        except OSError:
-            time.sleep(0.2)
-            assert process.poll() is None, "the application ended while it started"
-    yield url
-    process.send_signal(signal.SIGTERM)
-    assert process.wait(20) == 0
+    """The application as `./quilt demo` starts it; its address. It ends by itself when it is asked to."""
+    with running(folder, command="demo") as r:
+        yield r.url
+    assert r.process.returncode == 0
 
 
 @pytest.fixture(scope="session")

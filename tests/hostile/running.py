@@ -21,15 +21,15 @@ from tests.kit.processes import ROOT, children, free_port, wait_for
 class Running:
     """The program on a data folder."""
 
-    def __init__(self, data: Path, *more: str, port: int = 0, **env: str) -> None:
+    def __init__(self, data: Path, *more: str, command: str = "start", port: int = 0, **env: str) -> None:
         self.data, self.port = data, port or free_port()
         self.url = f"http://localhost:{self.port}"
         self.cookies: dict[str, str] = {}
-        command = [sys.executable, "-m", "quilt_cli", "start", "--port", str(self.port), "--data", str(data), *more]
+        words = [sys.executable, "-m", "quilt_cli", command, "--port", str(self.port), "--data", str(data), *more]
         self.output = data.parent / f"{data.name}.{self.port}.txt"
         own = {k: v for k, v in os.environ.items() if k not in ("QUILT_DATA", "DJANGO_SETTINGS_MODULE")} | {"PYTHONPATH": str(ROOT)} | env
         with self.output.open("wb") as out:
-            self.process = subprocess.Popen(command, cwd=ROOT, env=own, stdout=out, stderr=subprocess.STDOUT)
+            self.process = subprocess.Popen(words, cwd=ROOT, env=own, stdout=out, stderr=subprocess.STDOUT)
         wait_for(lambda: self.process.poll() is not None or self.ask("GET", "/api/formats")[0], 120)
         assert self.process.poll() is None, self.output.read_text()
 
@@ -112,9 +112,9 @@ def _form(files: dict[str, bytes]) -> tuple[bytes, str]:
 
 
 @contextlib.contextmanager
-def running(data: Path, *more: str, port: int = 0, **env: str) -> Iterator[Running]:
+def running(data: Path, *more: str, command: str = "start", port: int = 0, **env: str) -> Iterator[Running]:
     """The program, stopped again."""
-    found = Running(data, *more, port=port, **env)
+    found = Running(data, *more, command=command, port=port, **env)
     try:
         yield found
     finally:
