@@ -6,8 +6,8 @@ import numpy as np
 from scipy.spatial import cKDTree
 
 from ..model.material import placed_uvs
+from ..model.points import first_of, number_rows
 from ..model.scene import Floats, Mesh, Scene
-from ..uv.islands import first_of, number_rows
 from .format import Format
 from .model import Corners, Model, corners_of
 from .registry import for_export
@@ -27,7 +27,8 @@ def differs(model: Model, ending: str, again: Scene) -> float:
         was, now = [np.zeros((0, 5))], [np.zeros((0, 5))]
         for item in model.items:
             _, positions, corners = model.meshes[item.mesh]
-            was.append(_held(corners, positions @ item.world[:3, :3].T + item.world[:3, 3], channel, of))
+            there = of.names_channels or channel is None or channel in model.channels_of(corners)
+            was.append(_held(corners, positions @ item.world[:3, :3].T + item.world[:3, 3], channel, of, there))
         for o in again.objects:
             mesh = again.meshes[o.mesh]
             own = _own_number(mesh, number, None if channel is None else model.channel_names[channel])
@@ -75,13 +76,13 @@ def _distinct_rows(rows: Floats) -> Floats:
     return rows[first_of(*number_rows(rows))]
 
 
-def _held(corners: Corners, placed: Floats, channel: int | None, of: Format) -> Floats:
+def _held(corners: Corners, placed: Floats, channel: int | None, of: Format, there: bool) -> Floats:
     """What a format holds of a mesh's corners (n, 5), position and UV (those of its triangles where it has no polygons).
     What has no UVs is there as the format says in `bare`."""
     uv = corners.laid if channel is None else corners.uvs.get(channel)
     if uv is None:
         uv = np.full((len(corners.position), 2), np.nan)
-        if of.bare != "zero":
+        if of.bare == "left out" or (of.bare == "zero by channel" and (of.names_channels or not there)):
             return np.zeros((0, 5))
     rows = np.hstack([placed[corners.position], uv])
     rows = rows[corners.triangles.reshape(-1)] if of.triangles else rows

@@ -5,6 +5,8 @@ What a format has no place for is left out and told: OBJ and PLY hold one UV cha
 
 from __future__ import annotations
 
+import posixpath
+import re
 from collections.abc import Mapping
 from dataclasses import replace
 
@@ -114,7 +116,7 @@ def _looks(model: Model, scene: Scene, resources: Mapping[str, bytes], wiring: W
             continue
         textures = {}
         for kind, body in found.items():
-            path = f"textures/{safe_name(material.name)}.{safe_name(kind)}{_ending(body)}"
+            path = f"textures/{safe_name(material.name)}.{safe_name(kind)}{_ending(body, material.maps[kind].path)}"
             textures[kind] = replace(material.maps[kind], path=_picture(model, path, body), frame=None)
         old.append(_look(model, replace(material, textures=textures)))
     new = []
@@ -166,8 +168,8 @@ def _picture(model: Model, path: str, body: bytes) -> str:
     return out
 
 
-def _ending(body: bytes) -> str:
-    """The ending for a picture file, by its first bytes."""
+def _ending(body: bytes, path: str) -> str:
+    """The ending for a picture file, by its first bytes; its own where these are of nothing that is known here."""
     for head, ending in (
         (b"\x89PNG", ".png"),
         (b"\xff\xd8", ".jpg"),
@@ -178,7 +180,8 @@ def _ending(body: bytes) -> str:
     ):
         if body.startswith(head):
             return ending
-    return ".tga"
+    own = posixpath.splitext(path)[1].lower()
+    return own if re.fullmatch(r"\.[a-z0-9]{1,5}", own) else ".tga"
 
 
 def export(model: Model, ending: str, name: str) -> dict[str, bytes]:

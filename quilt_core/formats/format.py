@@ -68,6 +68,7 @@ class Format:
     libraries : endings of companions that are replaced when its materials are
     slow : its library takes long to load, so it is loaded only when it is needed
     kinds : of map that its materials have in an export; holds : what else an export holds (see `losses`)
+    pictures : what its pictures may be, as `pictures.kind_of` names them; empty for anything; pictures_inside : they are in the file itself
     parts : its materials choose the channel that counts; scales : and what a picture is multiplied by
     """
 
@@ -86,6 +87,8 @@ class Format:
     slow: bool = False
     kinds: frozenset[str] = frozenset()
     holds: frozenset[str] = frozenset()
+    pictures: frozenset[str] = frozenset()
+    pictures_inside: bool = False
     parts: bool = False
     scales: bool = False
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 
 from ..model.material import MASK, OPAQUE, Material
+from ..model.scene import Scene
 from ..words import named
 from .format import Format
 from .model import Model
@@ -39,6 +40,36 @@ _PROPERTIES: tuple[tuple[str, str, Callable[[Material], bool]], ...] = (
     ("pictures with nothing beyond their border", "none", lambda m: any("none" in t.wrap for t in m.textures.values())),
     ("what a program keeps there", "extras", lambda m: m.extras is not None),
 )  # fmt: skip
+
+
+def unasked(before: Scene, after: Scene, channel: int | None = None) -> list[str]:
+    """What a file that was written again in its own format lost or got without being asked for.
+
+    Parameters
+    ----------
+    before : as it came; after : as it is read again; channel : that the layout was written to, None where all channels were chosen
+
+    Returns
+    -------
+    a sentence for each, with the names of the meshes
+    """
+    pairs = list(zip(before.meshes, after.meshes, strict=False))
+    bare = [a.name for a, b in pairs if a.tangents and not b.tangents]
+    out = (
+        [
+            f"{before.file}: the tangents of {named(bare)} are left out, since the new UVs are not the old ones turned. Programs make them anew."
+        ]
+        if bare
+        else []
+    )
+    if channel is not None:
+        for n in range(channel):
+            filled = [a.name for a, b in pairs if n in b.channels and n not in a.channels]
+            if filled:
+                out.append(
+                    f"{before.file}: {named(filled)} got UV channel {n} too, a copy of channel {channel}, since the format wants channels without gaps."
+                )
+    return out
 
 
 def told(model: Model, of: Format) -> list[str]:

@@ -76,6 +76,13 @@ class Model:
         """The UV channels that any mesh has; a file of several channels numbers them in this order."""
         return sorted({c for _, _, corners in self.meshes for c in corners.uvs})
 
+    def channels_of(self, corners: Corners) -> list[int]:
+        """The channels that a mesh is written with: up to the last one that it has, or that a material on it reads. What it lacks of these is zero, for
+        channels are counted without gaps."""
+        read = {t.channel for k in np.unique(corners.look).tolist() if k >= 0 for t in self.looks[k].textures.values()}
+        last = max((c for c in self.channels if c in corners.uvs or c in read), default=-1)
+        return [c for c in self.channels if c <= last]
+
     @property
     def channel_names(self) -> dict[int, str]:
         """The names of the channels, where a format names them."""

@@ -69,6 +69,21 @@ def size_of(picture: bytes | Path) -> tuple[int, int] | None:
         return None
 
 
+def kind_of(picture: bytes | Path) -> str | None:
+    """What a picture file is: PNG, JPEG, TIFF, TGA, BMP or WEBP; "CMYK" for a JPEG of inks, which formats of the screen do not hold; None for one that is not
+    read here."""
+    try:
+        with Image.open(_file(picture), formats=READ) as image:
+            return "CMYK" if image.mode == "CMYK" else image.format
+    except (UnidentifiedImageError, OSError, ValueError, SyntaxError, Image.DecompressionBombError):
+        return None
+
+
+def is_sixteen_bit(picture: bytes, grey: bool = True) -> bool:
+    """Whether a PNG has 16 bits a channel (its header says so, PNG 11.2.2); `grey`: also one of grey, of which all 16 are read here, and 8 of colours."""
+    return picture.startswith(b"\x89PNG") and len(picture) > 25 and picture[24] == 16 and (grey or picture[25] != 0)
+
+
 def _beside(path: str, resources: Mapping[str, bytes]) -> bytes | None:
     found = find_resource(path, resources)
     if found is None:

@@ -12,15 +12,18 @@ from numpy.typing import NDArray
 from PIL import Image
 
 from ..errors import QuiltError
+from ..model.colours import to_linear, to_srgb
 from ..model.material import OPAQUE, VECTORS, Colour, Material, Texture
 from .format import Format
 from .model import Model
-from .pictures import alpha_of, open_picture, stored_values
+from .pictures import alpha_of, is_sixteen_bit, kind_of, open_picture, stored_values
+from .skewed import unskewed
 from .wiring import NewMaterial, Wiring, safe_name
 
 Picture = NDArray[np.float64]  # (height, width, 4) values 0 to 1 as they are stored
 _BOTH = "metal and roughness"
 _PARTS = {"roughness": "g", "metal": "b"}
+_COLOURS = ("base colour", "emission", "specular")  # stored in sRGB
 _SINGLE = ("roughness", "metal", "occlusion", "gloss", "height", "opacity")
 
 
@@ -29,7 +32,7 @@ def recast(model: Model, of: Format) -> tuple[Model, list[str]]:
     notes: list[str] = []
     made = replace(model, pictures=dict(model.pictures))
     made.looks = [_Caster(made, of, look, notes).cast() for look in model.looks]
-    return made, notes
+    return made, notes + unskewed(made, of)
 
 
 def split(wiring: Wiring) -> tuple[dict[str, bytes], list[NewMaterial]]:
@@ -68,7 +71,23 @@ class _Caster:
                 self._single()
         except QuiltError as e:
             self.notes.append(f"'{self.look.name}': {e}")
+        self._held()
         return replace(self.look, textures=self.maps)
+
+    def _held(self) -> None:
+        """Pictures of a kind that the format does not hold become PNG; those that are not read here stay as they came, or are left out, and are told."""
+        for kind, t in list(self.maps.items()):
+            found = kind_of(self.model.pictures[t.path])
+            if found is None:
+                held = not self.of.pictures_inside
+                self.notes.append(
+                    f"'{self.look.name}': '{t.path}' is a picture of a kind that is not read here; it {'goes along as it came' if held else 'is left out'}."
+                )
+                if not held:
+                    del self.maps[kind]
+            elif self.of.pictures and found not in self.of.pictures:
+                values = self._open(t)
+                self.maps[kind] = self._kept(t, values, kind, alpha=kind not in _SINGLE and bool((values[:, :, 3] < 1).any()))
 
     def _surface(self) -> None:
         """Metal and roughness in one picture or in two."""
@@ -142,7 +161,12 @@ class _Caster:
                 self.maps[kind] = plain
                 continue
             values = self._open(t)
-            values[:, :, :3] = values[:, :, :3] * scale[:3] + bias[:3]
+            if kind in _COLOURS:
+                values[:, :, :3] = to_srgb(
+                    to_linear(values[:, :, :3]) * scale[:3] + bias[:3]
+                )  # a reader multiplies light, not what is stored
+            else:
+                values[:, :, :3] = values[:, :, :3] * scale[:3] + bias[:3]
             if kind in VECTORS:
                 values[:, :, :3] = values[:, :, :3] * 0.5 + 0.5
             self.maps[kind] = self._kept(plain, values, kind)
@@ -165,7 +189,11 @@ class _Caster:
         return True
 
     def _open(self, texture: Texture) -> Picture:
-        return _values(self.model.pictures[texture.path], texture.path)
+        body = self.model.pictures[texture.path]
+        if is_sixteen_bit(body):
+            note = f"'{self.look.name}': '{texture.path}' has 16 bits a channel and was made anew with 8."
+            self.notes += [] if note in self.notes else [note]
+        return _values(body, texture.path)
 
     def _kept(self, texture: Texture, values: Picture, kind: str, alpha: bool = False) -> Texture:
         """The texture with a picture of its own, among the model's."""

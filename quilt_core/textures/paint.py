@@ -10,6 +10,7 @@ from typing import Any
 import numpy as np
 from PIL import Image
 
+from ..formats.pictures import is_sixteen_bit, kind_of
 from ..formats.wiring import OneEach, Wiring, plan, safe_name
 from ..model.material import OPAQUE, Material
 from ..model.tiles import Grid, column_row, numbers_at
@@ -100,10 +101,11 @@ def paint(
     progress : gets what is done, and which part (0 to 1) of the sheets' maps are
     """
     out, pictures = Paint(), Pictures()
+    coats, unread = _readable(coats, out.notes)
     groups, kinds = groups_of(coats), kinds_of(coats)
     if not kinds:
         out.notes.append("There is no old paint: no material names a picture that came with the files.")
-    out.notes += _missing(groups)
+    out.notes += _missing(groups, unread)
     for n, s in enumerate(sheets):
         mine = [g for g in groups if g.sheet == s.number]
         makes = list(_one_material(out, s, mine) if per_sheet else _maps_as_they_are(mine, kinds))
@@ -117,10 +119,39 @@ def paint(
     return out
 
 
-def _missing(groups: Sequence[Group]) -> list[str]:
-    """What is told of pictures that materials name and that did not come."""
+def _readable(coats: Sequence[Coat], notes: list[str]) -> tuple[list[Coat], set[tuple[str, str, str]]]:
+    """The coats without old pictures of a kind that is not read here, which are named by file, material and kind. Told are these, and those that are carried at
+    less than their depth."""
+    out, unread, known = [], set[tuple[str, str, str]](), dict[str, tuple[bool, bool]]()
+    for c in coats:
+        maps = []
+        for material, found in zip(c.before.materials, c.maps, strict=False):
+            kept = {}
+            for kind, old in found.items():
+                if old.key not in known:
+                    body = old.load()
+                    known[old.key] = kind_of(body) is not None, is_sixteen_bit(body, grey=False)
+                good, deep = known[old.key]
+                path = material.maps[kind].path if kind in material.maps else kind
+                words = f"{c.scene.file}: '{path}', the {kind} of '{material.name}',"
+                if good:
+                    kept[kind] = old
+                    notes += [f"{words} has 16 bits a channel; the new map has 8"] if deep else []
+                else:
+                    notes.append(f"{words} is a picture of a kind that is not read here: nothing of it is in the new maps")
+                    unread.add((c.scene.file, material.name, kind))
+            maps.append(kept)
+        out.append(replace(c, maps=maps))
+    return out, unread
+
+
+def _missing(groups: Sequence[Group], unread: set[tuple[str, str, str]]) -> list[str]:
+    """What is told of pictures that materials name and that did not come; those that came and could not be read are told already."""
     found = {
-        (g.coat.scene.file, g.record.name, t.path, kind) for g in groups for kind, t in g.record.maps.items() if g.picture(kind) is None
+        (g.coat.scene.file, g.record.name, t.path, kind)
+        for g in groups
+        for kind, t in g.record.maps.items()
+        if g.picture(kind) is None and (g.coat.scene.file, g.record.name, kind) not in unread
     }
     return [
         f"{file}: '{path}', the {kind} of '{name}', did not come along: nothing of it is in the new maps"

@@ -27,6 +27,8 @@ from .old import Coat
 
 Numbers = NDArray[np.int64]
 LEAST = 30.0  # decibels: below it a difference is told (ours; 45 is what no eye finds, 25 is what anyone does)
+MOST_CUT = 0.01  # share of a cut-out surface that may be there or not other than before: about the texels along its edges (ours)
+CUT = "cut-out"  # the opacity of a material that shows a point or does not
 _POINTS = 20_000
 _FEWEST = 300  # of a material
 _MOST_KEPT = 16  # pictures that stay decoded
@@ -279,7 +281,8 @@ def compare(
         square, mean = (sum(p[0] * p[k] for p in parts) / weight for k in (1, 2))
         psnr = math.inf if square < 1e-12 else -10 * math.log10(square)
         label = before.materials[material].name if material >= 0 else ""
-        out.append({"kind": name, "material": label, "psnr": psnr, "mean": mean * 255, "area": weight})
+        cut = name == "opacity" and material >= 0 and before.materials[material].alpha == MASK
+        out.append({"kind": CUT if cut else name, "material": label, "psnr": psnr, "mean": mean * 255, "area": weight})
     return out
 
 
@@ -406,8 +409,19 @@ def by_material(found: Sequence[Mapping[str, Any]]) -> list[dict[str, Any]]:
 
 def reasons(figures: Sequence[Mapping[str, Any]]) -> list[str]:
     """A sentence for each quantity that a viewer would see to be another."""
-    return [
-        f"The {f['kind']} of '{f['worst']}' looks other than before ({f['worst_psnr']:.1f} dB; {LEAST:.0f} or more is wanted)."
-        for f in figures
-        if f["worst_psnr"] is not None and f["worst_psnr"] < LEAST
-    ]
+    return [said for f in figures if f["worst_psnr"] is not None and (said := _reason(f))]
+
+
+def _reason(f: Mapping[str, Any]) -> str:
+    """Why a quantity looks other than before; empty where it does not."""
+    if f["kind"] == CUT:
+        # A point is there or cut out, so the mean square of the differences is the share of points that are the other way.
+        share = 10 ** (-f["worst_psnr"] / 10)
+        return (
+            ""
+            if share <= MOST_CUT
+            else f"{share:.1%} of '{f['worst']}' is cut out that was there, or the other way round ({MOST_CUT:.0%} at most is wanted)."
+        )
+    if f["worst_psnr"] >= LEAST:
+        return ""
+    return f"The {f['kind']} of '{f['worst']}' looks other than before ({f['worst_psnr']:.1f} dB; {LEAST:.0f} or more is wanted)."

@@ -19,6 +19,7 @@ from quilt_core.formats.channels import Arrangement, lost, rearranged
 from quilt_core.formats.clean import KINDS as CLEANED
 from quilt_core.formats.clean import Room, cleaned
 from quilt_core.formats.export import add, checked
+from quilt_core.formats.losses import unasked
 from quilt_core.formats.model import Model
 from quilt_core.formats.wiring import Wiring, as_json
 from quilt_core.model.scene import Floats, Scene, UvChannel
@@ -153,6 +154,7 @@ class Writer:
         beside = formats.seen_from(posixpath.dirname(name), {k: v for k, v in files.items() if k != name} | pictures)
         scene = formats.read(files[name], name, c.file.unit_m, beside)
         self._look(coat, wired, lambda: of_scene(scene, beside, order), channel)
+        self.notes += unasked(c.scene, scene, max(channel.values(), default=None) if self.how is None else None)
         return _again(c, scene, channel, order)
 
     @staticmethod
@@ -243,7 +245,7 @@ def _free(stem: str, format: str, delivery: Delivery, folder: str) -> str:
 def _again(c: Chosen, scene: Scene, channel: dict[int, int], order: dict[int, NDArray[np.int64]]) -> Chosen:
     """A file with its new scene. The islands are those that were packed; twins that share an edge would else be one island in it."""
     given = [None if p is None else p.islands.of_triangle[order.get(m, slice(None))] for m, p in enumerate(c.pieces)]
-    read = {number: analyse(scene, number, False, given) for number in set(channel.values())}
+    read = {number: analyse(scene, number, given) for number in set(channel.values())}
     again: list[MeshIslands | None] = [read[channel[m]][m] if m in channel else None for m in range(len(c.pieces))]
     return replace(c, given_scene=scene, given_pieces=again)
 

@@ -28,7 +28,7 @@ def export(model: Model, name: str, ending: str) -> dict[str, bytes]:
     out.assetInfo.upaxis = collada.asset.UP_AXIS.Y_UP
     channels = model.channels
     materials = [_material(out, n, look, channels) for n, look in enumerate(model.looks)]
-    meshes = [_mesh(out, n, *m, channels) for n, m in enumerate(model.meshes)]
+    meshes = [_mesh(out, n, *m, model.channels_of(m[2])) for n, m in enumerate(model.meshes)]
     nodes = _nodes(model, meshes, materials, channels)
     root = scene.Scene("scene", nodes)
     out.scenes.append(root)
@@ -86,7 +86,7 @@ def _wrap(sampler: Any, wrap: tuple[str, str]) -> None:
 
 
 def _mesh(out: Any, number: int, label: str, positions: Floats, corners: Corners, channels: list[int]) -> Any:
-    """A geometry; every mesh has all channels, zero where it has no UVs, so that their numbers stay."""
+    """A geometry with its channels (see `Model.channels_of`), zero where it has no UVs, so that their numbers stay."""
     key = f"mesh-{number}"
     sources = [source.FloatSource(f"{key}-position", np.ascontiguousarray(positions, np.float64).ravel(), ("X", "Y", "Z"))]
     table, inputs = [corners.position], source.InputList()
@@ -127,7 +127,8 @@ def _nodes(model: Model, meshes: list[Any], materials: list[Any], channels: list
         children = []
         if n in items:
             looks = np.unique(model.meshes[items[n].mesh][2].look)
-            bound = [scene.MaterialNode(f"symbol-{k}", materials[k], inputs=inputs) for k in looks if k >= 0]
+            mine = inputs[: len(model.channels_of(model.meshes[items[n].mesh][2]))]
+            bound = [scene.MaterialNode(f"symbol-{k}", materials[k], inputs=mine) for k in looks if k >= 0]
             children.append(scene.GeometryNode(meshes[items[n].mesh], bound))
         made.append(scene.Node(f"node-{n}", children=children, transforms=transforms, name=node.name))
         (top if node.parent < 0 else made[node.parent].children).append(made[n])

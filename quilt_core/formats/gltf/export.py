@@ -32,7 +32,7 @@ def export(model: Model, name: str, ending: str) -> dict[str, bytes]:
             return channels.index(channel) if channel in channels else 0
 
         root["materials"] = [material_json(document, look, textures.number, number) for look in model.looks]
-    root["meshes"] = [_mesh(document, label, positions, corners, channels) for label, positions, corners in model.meshes]
+    root["meshes"] = [_mesh(document, label, positions, corners, model.channels_of(corners)) for label, positions, corners in model.meshes]
     for mesh, extras in model.extras.items():
         root["meshes"][mesh]["extras"] = extras
     _nodes(root, model)

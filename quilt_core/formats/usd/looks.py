@@ -75,7 +75,11 @@ def _values(surface: Any, look: Material) -> None:
     for slot, (kind, colour) in colours.items():
         if colour is not None and kind not in maps:
             surface.CreateInput(slot, Sdf.ValueTypeNames.Color3f).Set(Gf.Vec3f(*colour))
-    for slot, kind, value in (("metallic", "metal", look.metal), ("roughness", "roughness", look.roughness)):
+    # A file that says nothing of roughness looks alike as glTF and as USD: the usual values of the two are 1 and 0.5.
+    for slot, kind, value in (
+        ("metallic", "metal", look.metal),
+        ("roughness", "roughness", 1.0 if look.roughness is None else look.roughness),
+    ):
         if value is not None and kind not in maps and not both:
             surface.CreateInput(slot, _Float).Set(value)
     if look.alpha != OPAQUE and not {"base colour", "opacity"} & maps.keys():

@@ -30,6 +30,7 @@ def rewire(scene: Scene, written: Mapping[str, bytes], beside: Mapping[str, byte
         author = _Author(stage, folder, layers, scene, wiring, inside)
         for number, labels in sorted(wiring.of_triangle.items()):
             author.mesh(number, labels)
+        author.unbound()
         if layers.packed:
             layers.bodies |= {inside[p]: body for p, body in wiring.pictures.items()}
         out = saved(folder, layers, author.changed)
@@ -45,6 +46,8 @@ class _Author:
         self.folder, self.layers, self.scene, self.wiring, self.inside = folder, layers, scene, wiring, inside
         self.stages: dict[str, Any] = {layers.root: stage}
         self.known: dict[tuple[str, int, str], Any] = {}
+        self.bases: set[tuple[str, str]] = set()  # materials, by layer and path, that new ones are made from
+        self.lost: set[tuple[str, str]] = set()  # those that a mesh was bound to and is not any more
         self.changed: set[str] = set()
 
     def mesh(self, number: int, labels: Numbers) -> None:
@@ -68,6 +71,8 @@ class _Author:
         self.changed.add(spot.layer)
         if moving:
             bind(prim, faces, moving)
+        still = {str(m.GetPath()) for m in _bound(prim).values()}
+        self.lost |= {(spot.layer, path) for m in bound.values() if (path := str(m.GetPath())) not in still}
         records = [self.wiring.materials[label].record for label in moving]
         if any(r is not None and r.double_sided for r in records) and not UsdGeom.Gprim(prim).GetDoubleSidedAttr().Get():
             UsdGeom.Gprim(prim).CreateDoubleSidedAttr(True)
@@ -90,11 +95,31 @@ class _Author:
             path = base.GetPath().GetParentPath().AppendChild(Tf.MakeValidIdentifier(new.name))
             material = UsdShade.Material.Define(stage, path)
             material.GetPrim().GetReferences().AddInternalReference(base.GetPath())
+            self.bases.add((layer, str(base.GetPath())))
         through = self.scene.materials[new.like].see_through
         for kind, picture in new.maps.items():
             show(material, kind, self.place(picture, layer), uv, through)
         self.known[key] = material
         return material
+
+    def unbound(self) -> None:
+        """Take out the materials that nothing is bound to any more: they name pictures that do not go along. One that stands in a layer which is not to be
+        changed is switched off."""
+        for layer, path in sorted(self.lost - self.bases):
+            stage = self.stages[layer]
+            if any(
+                str(m.GetPath()) == path
+                for p in Usd.PrimRange.Stage(stage, Usd.TraverseInstanceProxies())
+                if p.IsA(UsdGeom.Mesh)
+                for m in _bound(p).values()
+            ):
+                continue
+            spec = stage.GetRootLayer().GetPrimAtPath(path)
+            if spec is not None and spec.specifier == Sdf.SpecifierDef:
+                stage.RemovePrim(path)
+            else:
+                stage.OverridePrim(path).SetActive(False)
+            self.changed.add(layer)
 
     def place(self, picture: str, layer: str) -> str:
         """The path of a picture as a layer writes it."""
@@ -132,6 +157,8 @@ def bind(prim: Any, faces: Numbers, moving: Mapping[int, Any]) -> None:
     if gone.all() and len(moving) == 1:
         api.Bind(next(iter(moving.values())))
         return
+    if gone.all() and api.GetDirectBinding().GetMaterial():
+        api.UnbindDirectBinding()  # no face is left that it would be for
     for label, material in moving.items():
         name = Tf.MakeValidIdentifier(f"on_{material.GetPrim().GetName()}")
         subset = api.CreateMaterialBindSubset(name, _ints(np.flatnonzero(faces == label)))
