@@ -77,7 +77,7 @@ def main(names: list[str]) -> None:
         source, skin = skin_of(one), skin_of(other)
         lies = laying_of(source, one.channels[0], find_islands(one, one.channels[0]).of_triangle)
         start = time.perf_counter()
-        done = copied(source, lies, skin, matched(source.surface, skin.surface))
+        done = copied(source, lies, skin, matched(source, skin))
         seconds = time.perf_counter() - start
         if done is None:
             print(f"{left.parent.name:28} {len(source.kept):6} {len(skin.kept):6}  no copy  {seconds:.1f} s")

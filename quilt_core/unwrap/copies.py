@@ -10,10 +10,10 @@ from scipy.spatial import cKDTree
 from ..model.scene import Floats
 from ..uv.islands import signed_areas
 from .match import GRAPH, NONE, PART, WHOLE, Match, matched
-from .near import Places, carried, side_of
+from .near import Places, carried, seams_of
 from .placing import NEAR
 from .skin import Laying, Revised, Skin, revised
-from .topology import Surface, cut
+from .topology import cut
 
 ALIKE = 0.9  # of its area has to be matched or near, so that something can be called a copy
 CLOSE = 0.02  # of the diagonal: what is farther away is another shape
@@ -34,8 +34,14 @@ class Copied:
     anew: int
 
     def revised(self, skin: Skin) -> Revised:
-        """The channel of the surface. Its islands are numbered as those of the other one, so they say nothing of where they lay before."""
-        return replace(revised(skin, self.laying, np.ones(len(skin.kept), bool)), frame=None)
+        """The channel of the surface. Its islands are numbered as those of the other one, so they say nothing of where they lay before. Where all of it is the
+        other's its islands are too, also those that hang together by a corner."""
+        return replace(revised(skin, self.laying, np.full(len(skin.kept), not self.exact)), frame=None)
+
+    @property
+    def exact(self) -> bool:
+        """Whether all of it was matched."""
+        return self.shares["near"] == 0
 
     def words(self) -> str:
         """What was not simply the same, in words; empty where all was."""
@@ -55,15 +61,16 @@ def _percent(share: float) -> str:
     return f"{100 * share:.0f} %" if share >= 0.01 else "under 1 %"
 
 
-def same_shape(one: Surface, two: Surface) -> Match | None:
+def same_shape(first: Skin, second: Skin) -> Match | None:
     """How a second surface is the first one again, with the same points in whatever order; None where it is not. Its triangles may be others where they lie on
     the first one too, as where a quad is parted along its other diagonal.
 
     Places of points decide: where a shape is its own image, that of the first turn that fits.
     """
-    if len(one.points) != len(two.points) or len(one.faces) != len(two.faces):
+    one, two = first.surface, second.surface
+    if len(one.points) != len(two.points) or len(np.unique(first.cell)) != len(np.unique(second.cell)):
         return None
-    found = matched(one, two, thorough=False)
+    found = matched(first, second, thorough=False)
     if found.known.all():
         return found
     size = max(float(np.linalg.norm(np.ptp(one.points, axis=0))), 1e-300)
@@ -121,6 +128,6 @@ def _exact(lies: Laying, skin: Skin, match: Match) -> Laying:
     corner = match.corner.reshape(-1)
     uv = lies.uv.reshape(-1, 2)[corner].reshape(-1, 3, 2)
     twin = skin.surface.twin
-    seam = lies.seam[side_of(match.corner, np.arange(len(corner)))] & (twin >= 0)
+    seam = seams_of(lies, match) & (twin >= 0)
     seam[twin[twin >= 0]] |= seam[twin >= 0]
     return Laying(uv, seam, lies.island[match.corner[:, 0] // 3])

@@ -15,6 +15,7 @@ from scipy.spatial import cKDTree
 from ..model.components import components
 from ..model.scene import Floats
 from .placing import NEAR, Placing, laid_on, laid_over
+from .skin import Skin
 from .topology import Mask, Numbers, Surface
 from .walk import colours, walked
 
@@ -27,13 +28,16 @@ NONE, WHOLE, PART, GRAPH = 0, 1, 2, 3
 class Match:
     """What a second surface is of a first one.
 
-    corner : (F, 3) corner of the first, 3 f + k, that each corner of a face of the second is; -1 where none is known
+    corner : (F, 3) corner of the first, 3 f + k, that each corner of a face of the second is; -1 where none is known. Those of one face may be of several
+    faces of one polygon, which was cut into triangles another way
+    side : (3 F,) half-edge of the first that each half-edge of a matched face is; -1 for cuts through a polygon, and for others
     mirrored : (F,) whether a face belongs to something that is the mirror image; way (F,) : how it was found, of NONE, WHOLE, PART, GRAPH
     placing : lays the second on the first as well as one similarity can; away : the greatest distance that is left between points that
     were matched by it, as a share of the first's diagonal
     """
 
     corner: Numbers
+    side: Numbers
     mirrored: Mask
     way: NDArray[np.int8]
     placing: Placing
@@ -45,7 +49,7 @@ class Match:
         return np.asarray(self.way != NONE)
 
 
-def matched(one: Surface, two: Surface, thorough: bool = True) -> Match:
+def matched(first: Skin, second: Skin, thorough: bool = True) -> Match:
     """Match a second surface with a first one.
 
     Parameters
@@ -56,6 +60,7 @@ def matched(one: Surface, two: Surface, thorough: bool = True) -> Match:
     -------
     with faces that are not matched where triangles are others
     """
+    one, two = first.surface, second.surface
     placing = laid_on(one.points, two.points)
     to, away = _nearest(one.points, two.points, placing, NEAR)
     corner = _corners(one, two, to)
@@ -66,13 +71,14 @@ def matched(one: Surface, two: Surface, thorough: bool = True) -> Match:
         found = _corners(one, two, at)
         if (found[:, 0] >= 0).sum() >= (corner[:, 0] >= 0).sum():
             placing, to, away, corner = other, at, far, found
+    _by_polygons(first, second, to, corner)
     way = np.where(corner[:, 0] >= 0, WHOLE, NONE).astype(np.int8)
     mirrored = np.full(len(two.faces), placing.mirrored)
     if thorough and not (way != NONE).all():
         _by_parts(one, two, placing, corner, mirrored, way)
     if thorough and not (way != NONE).all():
         _by_graph(one, two, corner, mirrored, way)
-    return Match(corner, mirrored, way, placing, away)
+    return Match(corner, _sides(first, corner), mirrored, way, placing, away)
 
 
 def _nearest(one: Floats, two: Floats, placing: Placing, share: float) -> tuple[Numbers, float]:
@@ -106,6 +112,63 @@ def _corners(one: Surface, two: Surface, to: Numbers) -> Numbers:
     np.put_along_axis(found, also[good], 3 * face[good][:, None] + order[face[good]], axis=1)
     out[asked[good]] = found
     return out
+
+
+def _by_polygons(first: Skin, second: Skin, to: Numbers, corner: Numbers) -> None:
+    """Corners of faces whose polygon is one of the first, cut into triangles another way: mirrored, a polygon begins at another corner."""
+    one, two = first.surface, second.surface
+    faces = np.flatnonzero((corner < 0).any(axis=1) & (to[two.faces] >= 0).all(axis=1))
+    if not len(faces):
+        return
+    points, count = to[two.faces], len(one.points)
+    mine, polygon = _points_of_polygons(first.cell, one.faces, count)
+    other, cells = _points_of_polygons(second.cell[faces], points[faces], count)
+    values, at = np.unique(mine, axis=0, return_index=True)
+    slot = np.minimum(np.searchsorted(values[:, 0], other[:, 0]), len(values) - 1)
+    same = (values[slot] == other).all(axis=1)
+    of = np.full(int(second.cell.max()) + 1, -1)
+    of[cells[same]] = polygon[at[slot[same]]]
+    key = first.cell.repeat(3) * count + one.faces.reshape(-1)
+    order = np.argsort(key, kind="stable")
+    wanted = of[second.cell[faces]][:, None] * count + points[faces]
+    found = order[np.minimum(np.searchsorted(key[order], wanted), len(order) - 1)]
+    good = (of[second.cell[faces]] >= 0) & (key[found] == wanted).all(axis=1)
+    corner[faces[good]] = found[good]
+
+
+def _points_of_polygons(cell: Numbers, points: Numbers, count: int) -> tuple[NDArray[np.uint64], Numbers]:
+    """For each polygon that faces (F,) are of what its points are, as two numbers that only the same points have but for chance: how many, and a sum; and the
+    polygons (n,)."""
+    random = np.random.default_rng(0).integers(2**63, size=count, dtype=np.uint64)
+    rows = np.unique(np.column_stack([cell.repeat(3), points.reshape(-1)]), axis=0)
+    first = np.flatnonzero(np.r_[True, rows[1:, 0] != rows[:-1, 0]])
+    sums = np.add.reduceat(random[rows[:, 1]], first)
+    return np.column_stack([sums, np.diff(np.r_[first, len(rows)]).astype(np.uint64)]), rows[first, 0]
+
+
+def _sides(first: Skin, corner: Numbers) -> Numbers:
+    """See `Match.side`."""
+    begin, end = corner, np.roll(corner, -1, axis=1)
+    # The same side runs the other way round in the mirror.
+    out = np.where(end % 3 == (begin + 1) % 3, begin, end)
+    out[(corner < 0).any(axis=1)] = -1
+    several = np.flatnonzero((begin // 3 != begin[:, :1] // 3).any(axis=1))
+    if len(several):
+        s = first.surface
+        edges, edge = np.unique(_edge(s.start, s.end, len(s.points)), return_inverse=True)
+        key = first.cell.repeat(3) * len(edges) + edge.reshape(-1)
+        order = np.argsort(key, kind="stable")
+        asked = _edge(s.start[begin[several]], s.start[end[several]], len(s.points))
+        of = np.minimum(np.searchsorted(edges, asked), len(edges) - 1)
+        wanted = first.cell[begin[several] // 3] * len(edges) + of
+        at = order[np.minimum(np.searchsorted(key[order], wanted), len(order) - 1)]
+        out[several] = np.where((edges[of] == asked) & (key[at] == wanted), at, -1)
+    return out.reshape(-1)
+
+
+def _edge(start: Numbers, end: Numbers, count: int) -> Numbers:
+    """A number for an edge between two points, whichever way it runs."""
+    return np.asarray(np.minimum(start, end) * count + np.maximum(start, end))
 
 
 def _ranked(corners: Numbers, count: int) -> Numbers:
@@ -152,7 +215,7 @@ def _split(s: Surface) -> list[_Part]:
 def _by_parts(one: Surface, two: Surface, placing: Placing, corner: Numbers, mirrored: Mask, way: NDArray[np.int8]) -> None:
     """Match each part of the second that is not matched yet with one of the first that nothing was matched with; those nearest in space first."""
     taken = np.zeros(len(one.faces), bool)
-    taken[corner[way != NONE, 0] // 3] = True
+    taken[corner[way != NONE] // 3] = True
     free = [p for p in _split(one) if not taken[p.faces].all()]
     at = np.array([one.points[p.points].mean(axis=0) for p in free]).reshape(-1, 3)
     used = np.zeros(len(free), bool)
@@ -190,7 +253,7 @@ def _by_graph(one: Surface, two: Surface, corner: Numbers, mirrored: Mask, way: 
     """Match what is left by how faces hang together: from an edge between points that are rarest by their neighbours, walked in both surfaces at once, the
     same way round or the other."""
     taken = np.zeros(len(one.faces), bool)
-    taken[corner[way != NONE, 0] // 3] = True
+    taken[corner[way != NONE] // 3] = True
     mine, other = colours(one), colours(two)
     values, counts = np.unique(mine, return_counts=True)
     by = np.argsort(mine[one.start], kind="stable")

@@ -147,6 +147,11 @@ def _seams(one: Surface, lies: Laying, two: Surface, skin: Skin, places: Places)
     return drawn(two, seam_cost(two), may, small, lies.seam & (one.twin >= 0))
 
 
+def seams_of(lies: Laying, match: Match) -> Mask:
+    """(3 F,) half-edges of the second surface that are seams of the first."""
+    return np.asarray((match.side >= 0) & lies.seam[match.side])
+
+
 def _known_seams(lies: Laying, two: Surface, match: Match) -> tuple[Mask, Mask]:
     """(3 F,) half-edges of which both faces are matched, and those of them that are seams in the first."""
     h = np.flatnonzero(two.twin >= 0)
@@ -154,16 +159,9 @@ def _known_seams(lies: Laying, two: Surface, match: Match) -> tuple[Mask, Mask]:
     both[h] = match.known[h // 3] & match.known[two.twin[h] // 3]
     seam = np.zeros(len(two.twin), bool)
     h = np.flatnonzero(both)
-    seam[h] = lies.seam[side_of(match.corner, h)]
+    seam[h] = seams_of(lies, match)[h]
     seam[two.twin[h]] |= seam[h]
     return both, seam
-
-
-def side_of(corner: Numbers, h: Numbers) -> Numbers:
-    """The half-edges of the first surface that half-edges (k,) of matched faces are, with corners (F, 3) as `Match` has them."""
-    begin, end = corner[h // 3, h % 3], corner[h // 3, (h + 1) % 3]
-    # The same side runs the other way round in the mirror.
-    return np.asarray(np.where(end % 3 == (begin + 1) % 3, begin, end))
 
 
 def _agreed(two: Surface, label: Numbers, seam: Mask, known: Mask, exact: tuple[Mask, Mask]) -> tuple[Numbers, Mask]:

@@ -51,7 +51,7 @@ def give(source: Place, lies: tuple[Skin, Laying], target: Place, onto: bool, fi
     """
     w, m = target
     skin = skin_or_none(target)
-    done = None if skin is None else copied(*lies, skin, matched(lies[0].surface, skin.surface), onto)
+    done = None if skin is None else copied(*lies, skin, matched(lies[0], skin), onto)
     if skin is None or done is None:
         return f"{name_of(target)} is not of the shape of {name_of(source)}."
     made = done.revised(skin)

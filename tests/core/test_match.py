@@ -64,7 +64,7 @@ def test_parts_that_were_moved_by_themselves_are_found(seed: int) -> None:
     there = np.concatenate([p @ t.T + [0, 5 * k, k] for k, (p, t) in enumerate(zip(parts, turns, strict=True))])
     other, shuffled, order = renumbered(there, faces, rng)
     one, two = skin_of(mesh_of(here, faces)), skin_of(mesh_of(other, shuffled))
-    found = matched(one.surface, two.surface)
+    found = matched(one, two)
     assert found.known.all() and (found.way >= PART).any()
     of = one.mesh.triangles[one.kept].reshape(-1)[found.corner]
     assert np.array_equal(of, order[two.mesh.triangles[two.kept]])
@@ -80,7 +80,7 @@ def test_what_is_bent_is_known_by_how_it_hangs_together(seed: int, mirrored: boo
     other, shuffled, order = renumbered(there, faces[:, ::-1] if mirrored else faces, rng)
     skin, laying = lies(flat, faces, xy)
     two = skin_of(mesh_of(other, shuffled))
-    found = matched(skin.surface, two.surface)
+    found = matched(skin, two)
     assert (found.way == GRAPH).all() and (found.mirrored == mirrored).all()
     done = copied(skin, laying, two, found, onto=True)
     assert done is not None and "bent" in done.words()
@@ -101,7 +101,7 @@ def test_other_triangles_get_what_the_nearest_surface_has(parted: bool, mirrored
     there = (bent(net) * ([-1.0, 1.0, 1.0] if mirrored else 1.0)) @ turn.T * 2 + [1, 2, 3]
     other, shuffled, order = renumbered(there, triangles[:, ::-1] if mirrored else triangles, rng)
     two = skin_of(mesh_of(other, shuffled))
-    done = copied(skin, laying, two, matched(skin.surface, two.surface), onto=True)
+    done = copied(skin, laying, two, matched(skin, two), onto=True)
     assert done is not None and done.shares["near"] > 0.9 and done.near < 0.02 and "other triangles" in done.words()
     c = cut(two.surface, done.laying.seam)
     assert c.charts == (2 if parted else 1)
@@ -126,4 +126,4 @@ def test_another_shape_gets_nothing() -> None:
     skin, laying = lies(bent(xy), faces, xy)
     ball = trimesh.creation.icosphere(2)
     two = skin_of(mesh_of(np.asarray(ball.vertices), np.asarray(ball.faces)))
-    assert copied(skin, laying, two, matched(skin.surface, two.surface)) is None
+    assert copied(skin, laying, two, matched(skin, two)) is None

@@ -34,7 +34,7 @@ def test_a_true_copy_lies_triangle_for_triangle_as_the_other_does(name: str) -> 
     left, right = pair(name)
     source, skin = skin_of(left), skin_of(right)
     lies = laying_of(source, left.channels[0], find_islands(left, left.channels[0]).of_triangle)
-    done = copied(source, lies, skin, matched(source.surface, skin.surface))
+    done = copied(source, lies, skin, matched(source, skin))
     assert done is not None and done.shares["near"] < 0.001
     one = ratios(source.surface.points[source.surface.faces], lies.uv)
     two = ratios(skin.surface.points[skin.surface.faces], done.laying.uv)
@@ -50,7 +50,7 @@ def test_other_triangles_lie_as_evenly_as_the_other_side(name: str) -> None:
     left, right = pair(name)
     source, skin = skin_of(left), skin_of(right)
     lies = laying_of(source, left.channels[0], find_islands(left, left.channels[0]).of_triangle)
-    done = copied(source, lies, skin, matched(source.surface, skin.surface))
+    done = copied(source, lies, skin, matched(source, skin))
     assert done is not None and not done.laying.bare.any() and done.near < 0.02
 
     def even(points: Floats, uv: Floats, area: Floats) -> float:

@@ -151,3 +151,16 @@ def test_what_cannot_be_is_refused(browser: Browser) -> None:
     ):
         body = {"kind": "further", "base": browser.state()["snapshot"], "params": params}
         assert says in browser.post(f"/api/projects/{browser.project}/jobs", body, 422)["detail"]
+
+
+def test_a_copy_has_the_islands_of_its_source(browser: Browser) -> None:
+    """Two quads that hang together by a corner, and a third that a face without area ties to them: 551 islands were 697 in their copy."""
+    squares = [[(0, 0), (1, 0), (1, 1), (0, 1)], [(1, 1), (2, 1), (2, 2), (1, 2)], [(2, 0.5), (2.5, 0.5), (2.5, 0.8), (2, 0.8)]]
+    flat = [(2, 1), (2, 0.9), (2, 0.8)]
+    part = Part("bow", [[((x, y, 0), (0.1 * x, 0.1 * y)) for x, y in corners] for corners in (*squares, flat)])
+    browser.upload(b__glb=two_channels([part], 0.1, png("crane")))
+    assert browser.run("channel", channel=1)["state"] == "done"
+    assert [o["islands"] for o in browser.state()["objects"]] == [1]
+    assert browser.run("further", into=2, what="copy")["state"] == "done"
+    assert browser.run("channel", channel=2)["state"] == "done"
+    assert [o["islands"] for o in browser.state()["objects"]] == [1]

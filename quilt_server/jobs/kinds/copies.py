@@ -92,7 +92,7 @@ def _targets(job: Job, work: list[Revision], chosen: list[Place], source: Place)
     others = [] if of is None else [p for p in _everyone(work) if p[0] is not source[0] or p[1] != source[1]]
     for p in steps(job, others, lambda p: f"Comparing {name_of(p)}", (0.0, 0.4)):
         skin = skin_or_none(p)
-        if of is not None and skin is not None and same_shape(of.surface, skin.surface) is not None:
+        if of is not None and skin is not None and same_shape(of, skin) is not None:
             out.append(p)
     return out
 
@@ -149,13 +149,13 @@ def run_shapes(job: Job) -> None:
         if skin is None:
             continue
         for n, (head, of, keys, away) in enumerate(heads):
-            same = same_shape(of, skin.surface)
+            same = same_shape(of, skin)
             if same is not None:
-                metres = same.away * float(np.linalg.norm(np.ptp(of.points, axis=0)))
+                metres = same.away * float(np.linalg.norm(np.ptp(of.surface.points, axis=0)))
                 heads[n] = (head, of, keys + _keys(place), max(away, metres))
                 break
         else:
-            heads.append((place, skin.surface, _keys(place), 0.0))
+            heads.append((place, skin, _keys(place), 0.0))
     found = sorted((h for h in heads if len(h[2]) > 1), key=lambda h: -len(h[2]))
     groups = [{"name": name_of(place), "objects": keys, "away_m": away} for place, _, keys, away in found]
     job.result = {"base": job.params["base"], "groups": groups, "changed": sum(len(h[2]) for h in found)}

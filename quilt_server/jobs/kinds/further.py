@@ -81,7 +81,8 @@ def _copied(skin: Skin, laying: Laying, places: Floats, keep: Mask) -> Revised:
     border = np.flatnonzero(skin.surface.twin >= 0)
     seam = laying.seam.copy()
     seam[border] |= keep[border // 3] != keep[skin.surface.twin[border] // 3]
-    return revised(skin, Laying(uv, seam, np.where(keep, laying.island, -1)), keep)
+    # Nothing counts as touched: the copy's islands are those of its source, also where they hang together by a corner or a face without area.
+    return revised(skin, Laying(uv, seam, np.where(keep, laying.island, -1)), np.zeros(len(keep), bool))
 
 
 def _anew(skin: Skin, keep: Mask, what: str, stop: StopFlag) -> Revised:
