@@ -24,14 +24,15 @@ from quilt_core.arrange.sizes import painted_texels, texel_ratios
 from quilt_core.arrange.texel_grid import edges_on_grid, on_texels, roomier
 from quilt_core.delivery import report
 from quilt_core.errors import DoesNotFit, FileError, QuiltError
+from quilt_core.formats.losses import unasked
 from quilt_core.formats.pictures import pictures, size_of, texels_per_unit
 from quilt_core.measure.proof import prove
 from quilt_core.model.scene import Floats, Scene
 from quilt_core.model.tiles import Grid
 from quilt_core.pack import Recipe
 from quilt_core.pack.shapes import ANGLES
-from quilt_core.uv.analysis import IDENTITY, MeshIslands, transform_rows
-from quilt_core.uv.twins import alike, grouped
+from quilt_core.uv.analysis import IDENTITY, MeshIslands, analyse, transform_rows
+from quilt_core.uv.twins import alike, corners, grouped
 
 from . import files
 
@@ -171,7 +172,10 @@ def add(commands: Any, common: argparse.ArgumentParser, p: argparse.ArgumentPars
         action="append",
         default=[],
         metavar="PATTERN",
-        help="islands of one shape of the objects that fit lie on each other and share their texels; repeatable, each for itself",
+        help="islands of one shape and size of the objects that fit lie on each other and share their texels; repeatable, each for itself",
+    )
+    k.add_argument(
+        "--stack-any-size", action="store_true", help="--stack also those whose surfaces differ in size: their densities differ then"
     )
     if usual:
         k.set_defaults(**usual)
@@ -216,9 +220,11 @@ def _stacked(args: argparse.Namespace, pieces: list[MeshIslands]) -> tuple[Float
     """The layout (n, 5) in which islands of one shape lie on each other, and the group (n,) of each, -1 for none."""
     count = sum(p.islands.count for p in pieces)
     rows, pairs = np.tile(IDENTITY, (count, 1)), np.zeros((0, 2), np.int64)
+    points = [xy for p in pieces for xy in corners(p)] if args.stack else []
     for pattern in args.stack:
         mine = np.flatnonzero(_called(pieces, pattern, "--stack"))
-        first, onto = alike(np.concatenate([p.outlines.regions for p in pieces])[mine])
+        size = None if args.stack_any_size else np.concatenate([p.world_area for p in pieces])[mine]
+        first, onto = alike(np.concatenate([p.outlines.regions for p in pieces])[mine], size=size, points=[points[i] for i in mine])
         follows = np.flatnonzero(first != np.arange(len(mine)))
         if np.isin(mine, pairs).any():
             raise QuiltError(f"--stack {pattern}: some of its islands lie on others already, by a pattern before. Let each object fit one.")
@@ -287,7 +293,7 @@ def pack(args: argparse.Namespace, read: Callable[[], list[Scene]]) -> tuple[dic
     uvs, change = _laid(args, pieces, packed, recipe)
     written = _write(args, analysed, uvs)
     # The proof reads what was written, through the readers, as anybody else would.
-    again = report.pieces_of(report.analyse_all(written, args.channel_out))
+    again = _again(analysed, written, args.channel_out)
     proof = prove(again, None, args.map, args.tiles, twins, tile_px=grid.tile_px)
     figures = report.pack_report(again, proof, packed, recipe, time.monotonic() - begin, twins=twins)
     if args.texel_grid is not None:
@@ -302,10 +308,21 @@ def pack(args: argparse.Namespace, read: Callable[[], list[Scene]]) -> tuple[dic
     )
     if args.texel_grid is not None:
         lines.append(f"{on:,} of {edges:,} straight edges on whole texels, sizes changed by {change:.2%} at most")
+    lines += [n for (scene, _), after in zip(analysed, written, strict=True) for n in unasked(scene, after, args.channel_out)]
     lines += [f"left as it was, it has no UVs: {u}" for u in figures["unpacked"]]
+    lines += [f"no gap is measured to them: {n}" for n in figures["without_area"][:12]]
     lines += [f"no map could hold it at the common density, so it is smaller: {n}" for n in figures["shrunk_islands"][:12]]
     lines.append("; ".join([f"{figures['verdict']}", *figures["reasons"]]) + ".")
     return figures, lines
+
+
+def _again(analysed: list[report.Analysed], written: list[Scene], channel: int) -> list[MeshIslands]:
+    """The islands of the files that were written: those that were packed, so that they have the same numbers even where nothing of one is left."""
+    found = []
+    for (_, was), scene in zip(analysed, written, strict=True):
+        given = [None if p is None else p.islands.of_triangle for p in was]
+        found += [p for p, old in zip(analyse(scene, channel, given), was, strict=True) if p is not None and old is not None]
+    return found
 
 
 def _texels(args: argparse.Namespace, analysed: list[report.Analysed]) -> Floats | None:

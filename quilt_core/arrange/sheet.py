@@ -26,6 +26,9 @@ from .tiling import PackedTile, Tiling, fill_each, pack_belonging
 Stop = Callable[[], bool]
 
 
+_POINT = 1e-12  # UV units: under what 32 bits tell apart anywhere but at 0
+
+
 @dataclass(frozen=True)
 class SheetRules:
     """Rules for single islands and tiles, over the n islands of all pieces.
@@ -373,12 +376,12 @@ def _transforms(
     out[real, 0] = packing.angle + packing.mirror * base[real, 0]
     out[real, 1], out[real, 2] = packing.mirror * base[real, 1], packing.scale * base[real, 2]
     out[real, 3:] = packing.offset + (tiles.corner - tiles.seen)[packing.tile]
-    # Flat islands cover no texel: they shrink to half a texel at the margin of the first tile.
+    # Flat islands cover no texel: they shrink to a point at the margin of the first tile, where nothing that is written gives them an area.
     flat = mine.copy()
     flat[real] = False
     size = np.maximum((box[flat, 2:] - box[flat, :2]).max(axis=1), 1e-12)
     out[flat, :2] = IDENTITY[:2]
     px = recipe.map_px if tiles.recipe.tile_px is None else tiles.recipe.tile_px[0]
-    out[flat, 2] = np.minimum(1.0, 0.5 / px / size)
+    out[flat, 2] = np.minimum(1.0, _POINT / size)
     out[flat, 3:] = tiles.corner[0] + (recipe.margin_px + 0.25) / px - out[flat, 2:3] * box[flat, :2]
     return out

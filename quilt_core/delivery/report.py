@@ -192,6 +192,16 @@ def shrunk(pieces: list[MeshIslands], islands: Sequence[int]) -> list[str]:
     ]
 
 
+def without_area(pieces: list[MeshIslands]) -> list[str]:
+    """What is told of islands that cover nothing: they are lines or points in the UV plane, and no gap is measured to them."""
+    empty = [int(shapely.is_empty(p.outlines.regions).sum()) for p in pieces]
+    return [
+        f"{p.objects[0].name}: {counted(n, 'island covers', 'islands cover')} nothing in the UV plane"
+        for p, n in zip(pieces, empty, strict=True)
+        if n
+    ]
+
+
 def _grid_of(recipe: Recipe) -> Grid:
     plain = Grid(recipe.map_px, recipe.columns, recipe.rows)
     return replace(plain, tile_px=dict(zip(plain.numbers, recipe.tile_px or plain.sizes, strict=True)))
@@ -237,6 +247,7 @@ def pack_report(
         "reasons": said.reasons,
         "islands": proof.islands,
         "flat_islands": packed.flat,
+        "without_area": without_area(pieces),
         "shrunk_islands": [names[i] for i in packed.shrunk],
         "objects": sum(len(p.objects) for p in pieces),
         "map_px": map_px,

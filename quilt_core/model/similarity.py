@@ -60,3 +60,20 @@ def cos_sin(angle: Floats) -> tuple[Floats, Floats]:
     c, s = np.cos(angle), np.sin(angle)
     quarter = np.abs(c * s) < 1e-9
     return np.where(quarter, np.round(c), c), np.where(quarter, np.round(s), s)
+
+
+def nearest(one: Floats, other: Floats, mirror: float) -> Floats:
+    """The similarity (1, 5) that brings points as near as can be to others, by the least squares of their distances.
+
+    Parameters
+    ----------
+    one, other : (k, 2), point by point; mirror : 1 or -1, which it is not to choose
+
+    Notes
+    -----
+    As numbers of the complex plane: the slope of a regression line, w = sum(conj(a) b) / sum(|a|^2) about the means.
+    """
+    a, b = ((p * m) @ np.array([1.0, 1j]) for p, m in ((one, np.array([mirror, 1.0])), (other, 1.0)))
+    w = np.vdot(a - a.mean(), b - b.mean()) / max(float((np.abs(a - a.mean()) ** 2).sum()), 1e-300)
+    at = b.mean() - w * a.mean()
+    return np.array([[np.angle(w), mirror, np.abs(w), at.real, at.imag]])

@@ -6,15 +6,22 @@ as they lie on it when it is moved.
 
 from __future__ import annotations
 
+import itertools
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
+
 import numpy as np
 import shapely
 from numpy.typing import NDArray
 
 from ..model.components import components
 from ..model.scene import Floats
-from ..model.similarity import applied, composed, inverse
+from ..model.similarity import applied, composed, inverse, nearest
+from .analysis import MeshIslands, transform_rows
 
 MISS = 1e-3  # share of its area by which a twin may miss the other
+SIZE = 0.02  # share by which the surfaces of islands of one size may differ: one per cent of density
+_FIT = 0.01  # of a shape's size: corners of two shapes that are farther apart are not the same corner
 
 
 def is_twin(shared: Floats, one: Floats, other: Floats) -> NDArray[np.bool_]:
@@ -85,17 +92,30 @@ def follow(before: Floats, after: Floats, lead: NDArray[np.int64]) -> Floats:
     mine = np.flatnonzero(lead != np.arange(len(lead)))
     head = lead[mine]
     out[mine] = composed(after[head], composed(inverse(before[head]), before[mine]))
+    return to_the_bit(out, lead)
+
+
+def to_the_bit(rows: Floats, lead: NDArray[np.int64]) -> Floats:
+    """Similarities (n, 5) of which those that are their leader's but for rounding are their leader's: where the UVs that came are equal, those that leave are."""
+    out = rows.copy()
+    away = rows - rows[lead]
+    away[:, 0] = (away[:, 0] + np.pi) % (2 * np.pi) - np.pi
+    same = (np.abs(away) < 1e-9).all(axis=1)
+    out[same] = rows[lead[same]]
     return out
 
 
-def alike(regions: NDArray[np.object_], mirrored: bool = False, tolerance: float = 0.01) -> tuple[NDArray[np.int64], Floats]:
-    """Islands of one shape, whatever their place, turn and size.
+def alike(
+    regions: NDArray[np.object_], mirrored: bool = False, size: Floats | None = None, points: Sequence[Floats] | None = None
+) -> tuple[NDArray[np.int64], Floats]:
+    """Islands of one shape, whatever their place, turn and size: laid on each other they are twins (see `is_twin`).
 
     Parameters
     ----------
     regions : (n,) as they lie now
     mirrored : whether mirror images count as one shape
-    tolerance : share of its area by which a shape may miss the other, once laid on it
+    size : (n,) world area; only islands of one size are alike then, so that those that share their texels have one density
+    points : (k, 2) UV rows of each island as they lie now; where outlines fit in several turns these decide
 
     Returns
     -------
@@ -108,60 +128,105 @@ def alike(regions: NDArray[np.object_], mirrored: bool = False, tolerance: float
     """
     n = len(regions)
     first, onto = np.arange(n), np.tile([0.0, 1.0, 1.0, 0.0, 0.0], (n, 1))
-    known = np.flatnonzero(shapely.area(regions) > 1e-14)
-    if not len(known):
-        return first, onto
-    area, length = shapely.area(regions[known]), shapely.length(regions[known])
-    middle = shapely.get_coordinates(shapely.centroid(regions[known]))
-    size = np.sqrt(area)
-    normal = np.array(
-        [shapely.transform(r, lambda xy, m=m, k=k: (xy - m) / k) for r, m, k in zip(regions[known], middle, size, strict=True)]
-    )
-    marks = np.column_stack([length / size, shapely.minimum_bounding_radius(normal), _moments(normal)])
+    area = shapely.area(regions)
+    known = np.flatnonzero(area > 1e-14).tolist()
+    shapes = {i: _Shape.of(regions[i], None if points is None else points[i]) for i in known}
     heads: list[int] = []
-    for k in sorted(range(len(known)), key=lambda i: int(known[i])):
+    for k in shapes:
         for h in heads:
-            if np.abs(marks[k] - marks[h]).max() > np.sqrt(tolerance):
+            if size is not None and not (1 - SIZE) * size[h] <= size[k] <= size[h] / (1 - SIZE):
                 continue
-            turn = _turn_onto(normal[k], normal[h], mirrored, tolerance)
-            if turn is None:
+            if np.abs(shapes[k].marks - shapes[h].marks).max() > 0.1:
                 continue
-            angle, mirror = turn
-            scale = size[h] / size[k]
-            row = np.array([[angle, mirror, scale, 0.0, 0.0]])
-            row[0, 3:] = middle[h] - applied(row, middle[k : k + 1])[0]
-            first[known[k]], onto[known[k]] = known[h], row[0]
+            row = _laid_on(shapes[k], shapes[h], mirrored)
+            if row is None:
+                continue
+            first[k], onto[k] = h, row
             break
         else:
             heads.append(k)
     return first, onto
 
 
-def _moments(regions: NDArray[np.object_]) -> Floats:
-    """How elongated each shape is: the ratio (n, 1) of its outline's second moments."""
-    out = np.empty((len(regions), 1))
-    for i, r in enumerate(regions):
-        xy = shapely.get_coordinates(r)
-        eigen = np.linalg.eigvalsh(np.cov(xy.T)) if len(xy) > 2 else np.array([0.0, 1.0])
-        out[i, 0] = np.sqrt(max(eigen[0], 0.0) / max(eigen[1], 1e-30))
-    return out
+def corners(piece: MeshIslands, row: Floats | None = None) -> list[Floats]:
+    """The different UVs (k, 2) of each island of a mesh, under a layout (n, 5) if one is given: see `alike`."""
+    uv = piece.uvs if row is None else transform_rows(piece.uvs, piece.islands.of_row, row)
+    order = np.argsort(piece.islands.of_row, kind="stable")
+    ends = np.searchsorted(piece.islands.of_row[order], np.arange(piece.islands.count + 1))
+    return [np.unique(uv[order[a:b]], axis=0) for a, b in itertools.pairwise(ends)]
 
 
-def _turn_onto(one: shapely.Geometry, other: shapely.Geometry, mirrored: bool, tolerance: float) -> tuple[float, float] | None:
-    """Angle and mirror that lay a centred shape of area 1 on another; None where they are not alike."""
+@dataclass(frozen=True)
+class _Shape:
+    """A region brought to area 1 about its centroid. `middle`, `size`: where it lay, and the root of its area; `rows` (k, 2): its UV rows, or its corners, brought
+    there too; `marks`: what is the same for all of its shape."""
+
+    region: shapely.Geometry
+    middle: Floats
+    size: float
+    rows: Floats
+    marks: Floats
+
+    @classmethod
+    def of(cls, region: shapely.Geometry, points: Floats | None) -> _Shape:
+        size = float(np.sqrt(shapely.area(region)))
+        middle = shapely.get_coordinates(shapely.centroid(region))[0]
+        normal = shapely.transform(region, lambda xy: (xy - middle) / size)
+        rows = shapely.get_coordinates(normal) if points is None else (np.asarray(points) - middle) / size
+        marks = np.array([shapely.length(normal), shapely.minimum_bounding_radius(normal), _moments(normal)])
+        return cls(normal, middle, size, rows, marks)
+
+
+def _moments(region: shapely.Geometry) -> float:
+    """How elongated a shape is: the ratio of its outline's second moments."""
+    xy = shapely.get_coordinates(region)
+    eigen = np.linalg.eigvalsh(np.cov(xy.T)) if len(xy) > 2 else np.array([0.0, 1.0])
+    return float(np.sqrt(max(eigen[0], 0.0) / max(eigen[1], 1e-30)))
+
+
+def _laid_on(one: _Shape, other: _Shape, mirrored: bool) -> Floats | None:
+    """The similarity (5,) that lays a shape on another; None where they are not alike."""
+    best: tuple[float, Floats] | None = None
+    tree = None
+    for angle, mirror in _turns(one.region, other.region, mirrored):
+        row = np.array([[angle, mirror, 1.0, 0.0, 0.0]])
+        if not _covers_the_same(one, other, row):
+            continue
+        from scipy.spatial import cKDTree  # loads much, and few sheets need it
+
+        tree = cKDTree(other.rows) if tree is None else tree
+        away, near = tree.query(applied(row, one.rows))
+        if len(one.rows) == len(other.rows) and away.max() < _FIT and len(np.unique(near)) == len(near):
+            row = nearest(one.rows, other.rows[near], mirror)  # corner by corner, so that nothing of the turn's rounding is left
+            away = np.linalg.norm(applied(row, one.rows) - other.rows[near], axis=1)
+        miss = float(away.max())
+        if best is None or miss < best[0]:
+            best = miss, row
+        if miss < 1e-6:
+            break
+    if best is None:
+        return None
+    angle, mirror, scale, u, v = best[1][0]
+    whole = np.array([[angle, mirror, scale * other.size / one.size, 0.0, 0.0]])
+    whole[0, 3:] = other.middle + other.size * np.array([u, v]) - applied(whole, one.middle[None])[0]
+    return whole[0]
+
+
+def _covers_the_same(one: _Shape, other: _Shape, row: Floats) -> bool:
+    turned = shapely.transform(one.region, lambda xy: applied(row, xy))
+    shared = shapely.area(shapely.intersection(turned, other.region))
+    return bool(is_twin(np.array([shared]), np.ones(1), np.ones(1))[0])
+
+
+def _turns(one: shapely.Geometry, other: shapely.Geometry, mirrored: bool) -> Iterator[tuple[float, float]]:
+    """Angles and mirrors that may lay a centred shape of area 1 on another: they bring a far corner of it to the farthest of the other."""
     a, b = shapely.get_coordinates(one), shapely.get_coordinates(other)
     far_b = b[int(np.argmax(np.hypot(*b.T)))]
     reach = float(np.hypot(*far_b))
     for mirror in (1.0, -1.0) if mirrored else (1.0,):
         m = a * np.array([mirror, 1.0])
-        radius = np.hypot(*m.T)
-        near = m[np.abs(radius - reach) < 0.05 * reach][:64]
-        angles = np.unique(np.round((np.arctan2(far_b[1], far_b[0]) - np.arctan2(near[:, 1], near[:, 0])) % (2 * np.pi), 6))
-        for angle in angles:
-            c, s = np.cos(angle), np.sin(angle)
-            turned = shapely.transform(
-                one, lambda xy, c=c, s=s, f=mirror: np.column_stack([c * f * xy[:, 0] - s * xy[:, 1], s * f * xy[:, 0] + c * xy[:, 1]])
-            )
-            if float(shapely.area(shapely.symmetric_difference(turned, other))) <= 2 * tolerance:
-                return float(angle), mirror
-    return None
+        near = m[np.abs(np.hypot(*m.T) - reach) < 0.05 * reach][:64]
+        angles = (np.arctan2(far_b[1], far_b[0]) - np.arctan2(near[:, 1], near[:, 0])) % (2 * np.pi)
+        _, first = np.unique(np.round(angles, 6), return_index=True)
+        for angle in angles[first]:
+            yield float(angle), mirror

@@ -10,7 +10,7 @@ from pydantic import StrictBool
 from quilt_core.arrays import pack_arrays
 from quilt_core.errors import QuiltError
 from quilt_core.model.similarity import composed
-from quilt_core.uv.twins import alike, grouped
+from quilt_core.uv.twins import alike, corners, grouped, to_the_bit
 
 from ...projects.measuring import measure
 from ...projects.models import Job, Layout
@@ -23,10 +23,11 @@ from ..progress import StopFlag, say
 
 
 class Shapes(Asked):
-    """The islands that others are compared with, and whether mirrored ones count as alike."""
+    """The islands that others are compared with, and whether mirrored ones, and those of another size on the model, count as alike."""
 
     islands: Islands = None
     mirrored: StrictBool = False
+    any_size: StrictBool = False
 
 
 def run_alike(job: Job) -> None:
@@ -60,14 +61,19 @@ def run_stack(job: Job) -> None:
     old = arrays_of(before, "transforms")
     rows = parts.whole(old)
     mine = np.flatnonzero(mask)
-    first, onto = alike(regions_of(parts, rows)[mine], bool(job.params["mirrored"]))
     on = sheet_numbers(chosen, parts, settings)[mine]
+    any_size = bool(job.params["any_size"])
+    points = [xy for p, r in zip(parts.pieces, parts.pieced(rows), strict=True) for xy in corners(p, r)]
+    size = None if any_size else np.concatenate([p.world_area for p in parts.pieces])[mine]
+    first, onto = alike(regions_of(parts, rows)[mine], bool(job.params["mirrored"]), size, [points[i] for i in mine])
     follows = (first != np.arange(len(mine))) & (on[first] == on)
     job.result = {"changed": int(follows.sum())}
     if not follows.any():
         return
-    new = rows.copy()
+    new, lead = rows.copy(), np.arange(len(rows))
     new[mine[follows]] = composed(onto[follows], rows[mine[follows]])
+    lead[mine[follows]] = mine[first[follows]]
+    new = to_the_bit(new, lead)
     names = parts.names()
     pairs = [(int(mine[first[i]]), int(mine[i])) for i in np.flatnonzero(follows)]
     for group in map(parts.numbers, settings["twins"]):

@@ -183,6 +183,7 @@ function Twins() {
     'note',
   )
   const [mirrored, setMirrored] = useState(false)
+  const [anySize, setAnySize] = useState(false)
   const groups = state?.settings.twins ?? []
   const go = (on: boolean) => void start('twins', { on, islands: selectedIslands() })
   return (
@@ -203,14 +204,24 @@ function Twins() {
           size="xs"
           variant="outline"
           disabled={!selection.size || !!job}
-          title="Islands of one shape in the selection are laid on the first of them and share its texels"
-          onClick={() => void start('stack', { islands: selectedIslands(), mirrored })}
+          title="Islands of one shape and of one size on the model are laid on the first of them and share its texels"
+          onClick={() => void start('stack', { islands: selectedIslands(), mirrored, any_size: anySize })}
         >
           Stack the selection by shape
         </Button>
         <Flex as="label" gap="1" align="center" fontSize="xs">
           <input type="checkbox" checked={mirrored} onChange={(e) => setMirrored(e.target.checked)} />
           <Text>mirror images too</Text>
+        </Flex>
+        <Flex
+          as="label"
+          gap="1"
+          align="center"
+          fontSize="xs"
+          title="Their texels are shared by a smaller and a larger surface, so their densities differ"
+        >
+          <input type="checkbox" checked={anySize} onChange={(e) => setAnySize(e.target.checked)} />
+          <Text>other sizes too</Text>
         </Flex>
         {groups.length > 0 && (
           <>
