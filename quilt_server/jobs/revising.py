@@ -22,6 +22,8 @@ from ..projects.models import Job, Layout, Project, Snapshot
 from ..projects.opened import arrays_of
 from ..projects.reading import Parts, choose, parts_of
 from ..projects.sheets import of_sheet, sheets
+from ..projects.state import settings_of
+from .apart import laid_apart, lies_on_others
 from .copying import follow_links
 from .landing import land
 from .progress import StopFlag, say
@@ -40,24 +42,32 @@ class Next:
 
 def finish(
     job: Job, project: Project, head: Snapshot, before: Layout, work: list[Revision], settings: dict[str, Any], label: str, operation: dict[str, Any],
+    apart: bool = False,
 ) -> list[dict[str, Any]]:  # fmt: skip
-    """Make the new UVs of files the project's next step; tells what was done to which object.
+    """Make the new UVs of files the project's next step; tells what was done to which object. `apart`: see `prepared`.
 
     Raises
     ------
     Cancelled : it was stopped; QuiltError : the project moved on meanwhile
     """
     asked = {o.name for w in work for o in w.scene.objects if o.mesh in w.made}
-    made = prepared(job, project, head, before, work, settings, operation)
+    made = prepared(job, project, head, before, work, settings, operation, apart)
     more = len({row["key"] for row in made.told if row["name"] not in asked})
     land(project, head, made.layout, f"{label}, and {counted(more, 'linked copy', 'linked copies')}" if more else label, **made.changes)
     return made.told
 
 
 def prepared(
-    job: Job, project: Project, head: Snapshot, before: Layout, work: list[Revision], settings: dict[str, Any], operation: dict[str, Any]
+    job: Job,
+    project: Project,
+    head: Snapshot,
+    before: Layout,
+    work: list[Revision],
+    settings: dict[str, Any],
+    operation: dict[str, Any],
+    apart: bool = False,
 ) -> Next:
-    """New UVs of files, kept, laid out and measured; no step yet.
+    """New UVs of files, kept, laid out and measured; no step yet. `apart`: what came to lie on something goes to a free place.
 
     Raises
     ------
@@ -75,6 +85,8 @@ def prepared(
         w.readings()
         after.take(FileKeys(w.old.pk, w.new.pk, same, parts=parts), rows)
     after.settings = _laid_onto(work, after.transforms, after.settings)
+    if apart:
+        _part(job, head, before, after, {w.old.pk: (w.new.pk, f[0]) for w, f in zip(work, followed, strict=True)})
     say(job, "Measuring again")
     parts_now = parts_of(choose(after.snapshot, whole=True))
     layout = Layout(project=project, kind="import", channel=before.channel, transforms=pack_arrays(after.transforms), recipe={})
@@ -82,6 +94,22 @@ def prepared(
     same = _same(parts_before, parts_now, work, {w.old.pk: f[0] for w, f in zip(work, followed, strict=True)})
     measure(layout, parts_now, parts_now.whole(after.transforms), after.settings, before, StopFlag(job), same, parts_before)
     return Next(layout, after.changes, [row for w in work for row in w.told()])
+
+
+def _part(job: Job, head: Snapshot, before: Layout, after: Succession, newer: Mapping[int, tuple[int, NDArray[np.int64]]]) -> None:
+    """Lay the islands that were made apart from what they came to lie on. `newer`: of each older file the newer one, and the newer number of each island, -1 for
+    those that were changed."""
+    say(job, "Looking for free places")
+    was, chosen = choose(head, whole=True), choose(after.snapshot, whole=True)
+    parts, now = parts_of(was), parts_of(chosen)
+    files = {new for new, _ in newer.values()}
+    same = {f"{new}:{n}" for new, numbers in newer.values() for n in numbers[numbers >= 0].tolist()}
+    made = np.array([name not in same and int(name.partition(":")[0]) in files for name in now.names()], bool)
+    changed = {f"{old}:{n}" for old, (_, numbers) in newer.items() for n in np.flatnonzero(numbers < 0).tolist()}
+    old = np.array([name in changed for name in parts.names()], bool)
+    among = lies_on_others(was, parts, parts.whole(arrays_of(before, "transforms")), settings_of(head), old)
+    rows = laid_apart(chosen, now, now.whole(after.transforms), after.settings, made, among)
+    after.transforms.update(now.merged(after.transforms, now.pieced(rows)))
 
 
 def _laid_onto(work: list[Revision], transforms: dict[str, Floats], settings: dict[str, Any]) -> dict[str, Any]:

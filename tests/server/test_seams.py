@@ -251,3 +251,24 @@ def test_a_long_island_is_cut_across_and_its_rules_hold_for_the_parts(browser: B
     assert done["result"]["objects"][0]["now"]["seam_m"] == pytest.approx(12), "three cuts of four metres"
     refused = browser.run("seams", operation="across", islands={str(new): [0]}, parts=64)
     assert refused["state"] in ("done", "failed")
+
+
+def test_what_is_cut_and_laid_flat_finds_a_free_place(browser: Browser) -> None:
+    """Squeezed UVs: laid flat, both halves grow into each other, and into what lies beside them. They lay over each other, with no offer to part them."""
+    squeezed = [f"vt {x / 40 + 0.4} {y / 10 + 0.3}" for y in range(5) for x in range(5)]
+    lines = grid().decode().splitlines()
+    text = "\n".join([x for x in lines if x[:2] in ("o ", "v ")] + squeezed + [x for x in lines if x.startswith("f ")])
+    beside = (
+        "o post\nv 9 0 0\nv 9.2 0 0\nv 9.2 2 0\nv 9 2 0\nvt 0.51 0.3\nvt 0.53 0.3\nvt 0.53 0.6\nvt 0.51 0.6\nf 26/26 27/27 28/28 29/29\n"
+    )
+    data = f"{text}\n{beside}".encode()
+    browser.upload(sheet__obj=data)
+    state = browser.state()
+    assert state["figures"]["overlap"]["pairs"] == 0
+    file = str(state["objects"][0]["file"])
+    scene = formats.read(data, "sheet.obj", 1.0, {})
+    done = browser.run("seams", operation="cut", edges={file: between(scene, 0, 2.0)}, relax=True)
+    assert done["state"] == "done", done
+    state = browser.state()
+    assert state["figures"]["overlap"]["pairs"] == 0 and state["figures"]["islands"] == 3 and state["undo"] == "Cut"
+    assert state["sheets"][0]["figures"]["smallest_gap_px"] >= state["settings"]["padding_px"] - 1e-3

@@ -30,6 +30,7 @@ LABELS = {
     "cut": "Cut", "across": "Cut across", "sew": "Sew", "sew_free": "Sew what costs nothing", "relax": "Lay flat again", "part": "Part what lies double", "square": "Make strips rectangles",
     "project": "Project",
 }  # fmt: skip
+_LAYS_FLAT = ("cut", "across", "sew", "sew_free", "relax")
 MOST_PICKED = 500_000
 
 
@@ -132,7 +133,9 @@ def run_seams(job: Job) -> None:
         raise QuiltError(refused[0] if refused else "There was nothing to do here: everything is as it would be afterwards.")
     label = f"{LABELS[p['operation']]} ({count})" if count > 1 else LABELS[p["operation"]]
     kept = {k: p[k] for k in ("operation", "relax", "way", "held", "parts")}
-    told = finish(job, project, head, before, work, settings, label, {"name": "seams", **kept})
+    told = finish(
+        job, project, head, before, work, settings, label, {"name": "seams", **kept}, apart=p["relax"] and p["operation"] in _LAYS_FLAT
+    )
     job.result = {"changed": count, "objects": told, "refused": refused}
 
 
