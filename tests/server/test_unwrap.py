@@ -125,3 +125,18 @@ def test_old_paint_is_carried_from_the_old_uvs(browser: Browser) -> None:
     file = SourceFile.objects.filter(project_id=copy["id"]).exclude(before=None).get()
     assert file.before.project_id == copy["id"], "a copy has the old UVs too"
     assert np.isfinite(carried[0]["mean"])
+
+
+def test_faces_without_uvs_in_a_channel_stay_without_where_that_is_asked(browser: Browser) -> None:
+    """A channel that is for a part of a surface: *Unwrap* gave all of it UVs there without a question."""
+    lines = ["o sheet"] + [f"v {x} {y} 0" for y in range(3) for x in range(3)] + [f"vt {x / 4} {y / 4}" for y in range(3) for x in range(3)]
+    corners = [(a, a + 1, a + 4, a + 3) for a in (1, 2, 4, 5)]
+    lines += ["f " + " ".join(f"{k}/{k}" if n < 2 else str(k) for k in c) for n, c in enumerate(corners)]
+    browser.upload(part__obj=("\n".join(lines) + "\n").encode())
+    (thing,) = browser.state()["objects"]
+    assert thing["bare"] == 4
+    assert browser.run("unwrap", objects=[thing["key"]], bare=False)["state"] == "done"
+    (thing,) = browser.state()["objects"]
+    assert thing["bare"] == 4 and thing["islands"] == 1
+    assert browser.run("unwrap", objects=[thing["key"]])["state"] == "done"
+    assert browser.state()["objects"][0]["bare"] == 0

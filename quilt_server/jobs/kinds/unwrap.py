@@ -24,7 +24,8 @@ from ..revision import Revision, opened
 
 
 class Unwrap(Asked):
-    """The objects by key, or islands (neither: all objects that cannot be saved), and how they are cut."""
+    """The objects by key, or islands (neither: all objects that cannot be saved), and how they are cut. `bare`: of chosen objects that have UVs in part, also the
+    faces that have none, as in a channel that is only for some of them."""
 
     words: ClassVar = {"objects": "Objects are chosen by their keys.", "stretch": "The allowed stretch is from 1.02 to 4."}
     objects: list[StrictStr] | None = None
@@ -36,6 +37,7 @@ class Unwrap(Asked):
     keep_flat: StrictBool = True
     alike: StrictBool = True
     close_holes: StrictBool = False
+    bare: StrictBool = True
 
     def params(self, settings: dict[str, Any]) -> dict[str, Any]:
         """See `Asked.params`."""
@@ -103,6 +105,11 @@ def _unwrapped(job: Job, params: dict[str, Any], w: Revision, options: Options, 
     # What is good in an object that was not asked for by name stays.
     refused: dict[int, str] = {}
     for m in steps(job, meshes):
+        piece = w.pieces[m]
+        if keys is not None and not params["bare"] and piece is not None:
+            start = w.first_island(m)
+            _some(w, start + np.arange(piece.islands.count), options, stop, tell)
+            continue
         made, why = renewed(w.scene, [m], w.channel, options, stop, tell, w.pieces if keys is None else None, w.roots)
         refused |= why
         if m in made:

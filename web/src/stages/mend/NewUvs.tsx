@@ -32,11 +32,13 @@ export function NewUvs() {
   const [flat, setFlat] = useState(true)
   const [alike, setAlike] = useState(true)
   const [holes, setHoles] = useState(false)
+  const [bare, setBare] = useState(false)
   if (!state) return null
   const bad = beyondSaving(state, faults)
   const chosen = objectsOf(state, selection)
   const whom = chosen.length ? chosen : bad
   const objects = (n: number) => `${n} ${n === 1 ? 'object' : 'objects'}`
+  const partly = state.objects.filter((o) => chosen.includes(o.key) && o.islands > 0 && o.bare > 0)
   const asked = {
     objects: whom,
     hard_edges: hard ? angle : null,
@@ -45,6 +47,7 @@ export function NewUvs() {
     keep_flat: flat,
     alike,
     close_holes: holes,
+    bare: !partly.length || bare,
   }
   return (
     <Box mb="4">
@@ -78,6 +81,14 @@ export function NewUvs() {
       <Tick on={keep} set={setKeep}>
         <Text fontSize="xs">The seams that there are stay</Text>
       </Tick>
+      {partly.length > 0 && (
+        <Tick on={bare} set={setBare}>
+          <Text fontSize="xs">
+            Also the {partly.reduce((n, o) => n + o.bare, 0).toLocaleString('en')} triangles that have no UVs in this
+            channel
+          </Text>
+        </Tick>
+      )}
       <Flex gap="1" wrap="wrap">
         <Button
           size="xs"
