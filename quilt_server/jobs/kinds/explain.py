@@ -15,6 +15,7 @@ from ...projects.sheets import of_sheet, sheets
 from ...projects.state import settings_of
 from ..kind import Asked, Kind, Sheets, check_sheets
 from ..landing import head_of
+from ..prices import prices
 from ..progress import StopFlag, say
 from ..recipes import recipe_of
 
@@ -60,7 +61,15 @@ def run_explain(job: Job) -> None:
     def named(islands: list[int]) -> list[tuple[int, int]]:
         return [owner[int(sized.real[i])] for i in islands]
 
+    stop = StopFlag(job)
+
+    def told(rule: str, done: int, of: int) -> None:
+        job.span = (done / of, 1.0)
+        say(job, f"Measuring what the rules cost, {done + 1} of {of}")
+
+    costs = prices(chosen, parts, settings, flat, only, present, _TRIAL, stop, told)
     job.result = {
+        "prices": [p for p in costs if p["gain"] > 1.003],
         "long": named(found.long), "large": named(found.large), "sheet": number, "base": head.pk,
         "hints": [{"kind": h.kind, "islands": named(h.islands), "gain": round(h.gain, 4), "value": h.value} for h in found.hints],
     }  # fmt: skip

@@ -5,6 +5,17 @@ import { useParts, useQuilt, type Explanation } from '../store'
 
 type Hint = Explanation['hints'][number]
 
+const RULES: Record<string, string> = {
+  bunches: 'Bunches stay together',
+  apart: 'Materials keep apart',
+  held: 'Held islands stay',
+  rotations: 'Turns set for single parts',
+  tile_of: 'Parts belong to tiles',
+  rotate: 'No turning by 90°',
+  texel_grid: 'Edges on whole texels',
+  free: 'Regions kept free',
+}
+
 /** What limits the layout, and what each action would gain: measured by trying it. */
 export function Explain() {
   const { state, explanation, job, start, select, sheet } = useParts(
@@ -50,6 +61,17 @@ export function Explain() {
             <HintRow key={h.kind} hint={h} keys={keys(h.islands)} stale={stale} />
           ))}
           {!found.hints.length && <Text>Nothing that was tried gains half a percent.</Text>}
+          {!!found.prices?.length && (
+            <Box mt="2" role="list" aria-label="What the rules cost">
+              <Text color="faded">What each rule costs:</Text>
+              {found.prices.map((p) => (
+                <Flex key={p.rule} role="listitem" gap="2">
+                  <Text flex="1">{RULES[p.rule] ?? p.rule}</Text>
+                  <Text fontWeight="600">{((p.gain - 1) * 100).toFixed(1)} % of density</Text>
+                </Flex>
+              ))}
+            </Box>
+          )}
         </Box>
       )}
     </Box>
