@@ -1,4 +1,4 @@
-"""Which part of a sheet belongs to which of its tiles, in an order: each object or material to one of its own, or what is called like a pattern to one."""
+"""Which part of a sheet belongs to which of its tiles, in an order: each object, material or file to one of its own, or what is called like a pattern to one."""
 
 from __future__ import annotations
 
@@ -10,15 +10,17 @@ from quilt_core.formats.wiring import safe_name
 from quilt_core.model.tiles import Grid
 
 from .models import Snapshot
-from .reading import Parts, choose, kinds_of_islands, parts_of, sheet_numbers
+from .reading import Chosen, Parts, choose, kinds_of_islands, parts_of, sheet_numbers
 from .sheets import sheet_by
 from .state import readings, settings_of
 
 MOST_TILES = 100
+_CALLED = {"name": "a name or a path", "file name": "a file name", "material name": "a material"}
 
 
 def order(snapshot: Snapshot, sheet: int, by: str, pattern: str, tile: int) -> dict[str, Any]:
-    """The settings of an order: `by` "object" or "material" on as many tiles as there are of them, by "name" on `tile` of those that the sheet has.
+    """The settings of an order: `by` "object", "material" or "file" on as many tiles as there are of them; by "name" (of an object, or its path), "file name" or
+    "material name" on `tile` of those that the sheet has.
 
     Raises
     ------
@@ -30,14 +32,14 @@ def order(snapshot: Snapshot, sheet: int, by: str, pattern: str, tile: int) -> d
     parts = parts_of(chosen)
     on = parts.pieced(sheet_numbers(chosen, parts, settings) == sheet)
     here = [(k, *found) for k, found in enumerate(_objects(snapshot, parts)) if on[k].any()]
-    if by == "name":
+    if by in _CALLED:
         grid, names = Grid(1, now["columns"], now["rows"]), dict(now["tile_names"])
         if tile not in grid.numbers:
             raise QuiltError(f"{now['name']} has no tile {tile}. Add columns or rows first.")
-        here = [h for h in here if _is_called(h[2], pattern)]
+        asked = _called(by, pattern, tile, here, parts, chosen)
+        here = [h for h in here if any(key in asked for key in (h[1], *_islands(parts, h[0])))]
         if not here:
-            raise QuiltError(f"Nothing on {now['name']} is called like '{pattern}'. * stands for any letters, ? for one.")
-        asked = {key: tile for _, key, _ in here}
+            raise QuiltError(f"Nothing on {now['name']} has {_CALLED[by]} like '{pattern}'. * stands for any letters, ? for one.")
     else:
         kinds, named = kinds_of_islands(chosen, parts, by)
         of = parts.pieced(kinds)
@@ -53,7 +55,7 @@ def order(snapshot: Snapshot, sheet: int, by: str, pattern: str, tile: int) -> d
             tiles = [number[n] for n in of[k].tolist()]
             asked |= {key: tiles[0]} if len(set(tiles)) == 1 else dict(zip(_islands(parts, k), tiles, strict=True))
         names = {str(n): safe_name(named[kind]) for kind, n in number.items()}
-    gone = {rule for k, key, _ in here for rule in (key, *_islands(parts, k))}
+    gone = {rule for k, key, _ in here for rule in (key, *_islands(parts, k)) if by != "material name" or rule in asked}
     kept = {k: v for k, v in settings["tile_of"].items() if k not in gone}
     return {"tile_of": kept | asked, "tile_names": names, "columns": grid.columns, "rows": grid.rows, "objects": len(here)}
 
@@ -75,7 +77,28 @@ def _islands(parts: Parts, place: int) -> list[str]:
     return [f"{file}:{i}" for i in range(first, first + count)]
 
 
-def _is_called(info: dict[str, Any], pattern: str) -> bool:
-    """Whether an object is called like a pattern, by its name or path, whatever the case."""
-    like = pattern.strip().lower()
-    return any(fnmatch.fnmatchcase(str(info[k]).lower(), like) for k in ("name", "path"))
+def _called(
+    by: str, pattern: str, tile: int, here: list[tuple[int, str, dict[str, Any]]], parts: Parts, chosen: list[Chosen]
+) -> dict[str, int]:
+    """The tile for objects by key, or for single islands of an object that has several materials."""
+    if by == "name":
+        return {key: tile for _, key, info in here if any(_is_like(str(info[k]), pattern) for k in ("name", "path"))}
+    if by == "file name":
+        names = {str(c.file.pk): c.file.name for c in chosen}
+        return {
+            key: tile
+            for _, key, _ in here
+            if _is_like(name := names[key.partition("/")[0]], pattern) or _is_like(name.rsplit("/", 1)[-1], pattern)
+        }
+    kinds, named = kinds_of_islands(chosen, parts, "material")
+    of, like = parts.pieced(kinds), [_is_like(name, pattern) for name in named]
+    out: dict[str, int] = {}
+    for k, key, _ in here:
+        mine = [like[n] for n in of[k].tolist()]
+        out |= {key: tile} if all(mine) else {rule: tile for rule, is_it in zip(_islands(parts, k), mine, strict=True) if is_it}
+    return out
+
+
+def _is_like(name: str, pattern: str) -> bool:
+    """Whether a name is like a pattern, whatever the case."""
+    return fnmatch.fnmatchcase(name.lower(), pattern.strip().lower())

@@ -169,11 +169,11 @@ class SuggestIn(Schema):
 
 
 class OrderIn(Schema):
-    """Which objects or islands of a sheet go to which tile: `by` object or material each has one of its own, by name what is like the pattern goes to
-    `tile`."""
+    """Which objects or islands of a sheet go to which tile: `by` object, material or file each has one of its own; by a name what has one like the pattern goes
+    to `tile`."""
 
     sheet: int
-    by: Literal["object", "material", "name"]
+    by: Literal["object", "material", "file", "name", "file name", "material name"]
     pattern: str = ""
     tile: int = 1001
 

@@ -160,7 +160,16 @@ def test_orders_by_object_material_and_name(browser: Browser) -> None:
     }
     by = browser.post(path, {"sheet": 1, "by": "name", "pattern": "*A*", "tile": 1003})
     assert by["tile_of"] == {keys["head"]: 1003, keys["arms"]: 1003} and by["tile_names"]["1003"] == "arms" and by["objects"] == 2
-    assert "called like" in browser.post(path, {"sheet": 1, "by": "name", "pattern": "wing?", "tile": 1003}, 422)["detail"]
+    assert "a name or a path like" in browser.post(path, {"sheet": 1, "by": "name", "pattern": "wing?", "tile": 1003}, 422)["detail"]
+    # By the material, and by the file: a kit of many small objects is told apart by these.
+    by = browser.post(path, {"sheet": 1, "by": "material name", "pattern": "SKIN", "tile": 1002})
+    assert by["tile_of"] == {keys["head"]: 1002, keys["arms"]: 1002} and by["objects"] == 2
+    assert "a material like" in browser.post(path, {"sheet": 1, "by": "material name", "pattern": "stone", "tile": 1002}, 422)["detail"]
+    name = browser.state()["files"][0]["name"]
+    by = browser.post(path, {"sheet": 1, "by": "file name", "pattern": f"{name[:3]}*", "tile": 1003})
+    assert by["tile_of"] == dict.fromkeys(keys.values(), 1003)
+    by = browser.post(path, {"sheet": 1, "by": "file"})
+    assert by["tile_of"] == dict.fromkeys(keys.values(), 1001) and len(by["tile_names"]) == 1
     assert "no tile 1004" in browser.post(path, {"sheet": 1, "by": "name", "pattern": "*", "tile": 1004}, 422)["detail"]
 
 

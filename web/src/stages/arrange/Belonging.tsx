@@ -7,6 +7,8 @@ import { selectedIslands, useParts } from '../../store'
 import { counted, perMetre } from '../../words'
 import { Choice, numbered, Setting } from '../parts'
 
+const WHOSE = { name: 'objects', 'file name': 'files', 'material name': 'materials' }
+
 /** Which parts belong to which tile of the sheet: set for a selection or in an order, and how full that makes each. */
 export function Belonging() {
   const { state, sheet, selection, change, job, start, select, say } = useParts(
@@ -21,6 +23,7 @@ export function Belonging() {
   )
   const [pattern, setPattern] = useState('')
   const [tile, setTile] = useState(1001)
+  const [whose, setWhose] = useState<keyof typeof WHOSE>('name')
   if (!state) return null
   const flat = flatOf(state.settings, sheet)
   const s = flat.sheet
@@ -34,7 +37,7 @@ export function Belonging() {
       const mine = numbersOf(o).filter((i) => tileOfIsland(state.settings, o.file, o.number, i) === t)
       return mine.length === o.islands && o.islands ? [o.key] : mine.map((i) => `${o.file}:${i}`)
     })
-  const order = async (by: 'object' | 'material' | 'name') => {
+  const order = async (by: 'object' | 'material' | 'file' | keyof typeof WHOSE) => {
     const { data, error } = await api.POST('/api/projects/{project_id}/belongs', {
       params: { path: { project_id: state.id } },
       body: { sheet: s.id, by, pattern, tile: to },
@@ -42,7 +45,7 @@ export function Belonging() {
     if (!data) return say(words(error))
     const { tile_of, tile_names, columns, rows } = data
     const grid = { columns, rows, tile_names }
-    await change({ settings: by === 'name' ? { tile_of } : { tile_of, ...withSheet(state.settings, s.id, grid) } })
+    await change({ settings: by in WHOSE ? { tile_of } : { tile_of, ...withSheet(state.settings, s.id, grid) } })
   }
   const move = row?.move
   const mover = move && objectOf(state, move.name)
@@ -125,6 +128,9 @@ export function Belonging() {
         <Button size="xs" variant="outline" disabled={!!job} onClick={() => void order('material')}>
           Each material a tile
         </Button>
+        <Button size="xs" variant="outline" disabled={!!job} onClick={() => void order('file')}>
+          Each file a tile
+        </Button>
         <Button
           size="xs"
           variant="ghost"
@@ -135,7 +141,8 @@ export function Belonging() {
         </Button>
       </Flex>
       <Flex gap="1" mb="2" align="center" wrap="wrap">
-        <Text fontSize="xs">Called</Text>
+        <Choice label="What is called so" value={whose} options={WHOSE} set={setWhose} />
+        <Text fontSize="xs">called</Text>
         <Input
           size="xs"
           w="96px"
@@ -147,7 +154,7 @@ export function Belonging() {
         />
         <Text fontSize="xs">to</Text>
         <Choice label="Tile for them" value={String(to)} options={names} set={(t) => setTile(Number(t))} />
-        <Button size="xs" variant="outline" disabled={!!job || !pattern.trim()} onClick={() => void order('name')}>
+        <Button size="xs" variant="outline" disabled={!!job || !pattern.trim()} onClick={() => void order(whose)}>
           Send
         </Button>
       </Flex>
