@@ -25,6 +25,7 @@ const KEYS: [keys: string, does: string][] = [
   ['Shift Alt drag', 'select by a line drawn around'],
   ['Drag', 'move the selection on the table; Ctrl: without snapping'],
   ['Type while dragging', '12: so many px along the way; 12, -5: along u and v; Enter, or let go; Esc: as it was'],
+  ['Alt click', 'select what lies under it'],
   ['Alt drag', 'turn the selection in steps of 15°; Ctrl: freely'],
   ['→ ← ↑ ↓', 'nudge the selection by 1 px, with Shift by 10 px'],
   ['R, Shift R', 'turn the selection by 90°, left or right'],

@@ -1,8 +1,8 @@
 import * as THREE from 'three'
 import { describe, expect, it } from 'vitest'
 import { edgeKey, faceKey, type Edge, type Face } from './edges'
-import { edgesOnSheet, facesOnSheet, takenAt, takenIn } from './flat'
-import { Piece } from './pieces'
+import { edgesOnSheet, facesOnSheet, takenAt, takenBelow, takenIn } from './flat'
+import { Piece, SELECTED } from './pieces'
 
 // Two squares that share an edge in space (x = 1) and lie apart on the sheet; each is a polygon of two triangles.
 const position = new Float32Array([0, 0, 0, 1, 0, 0, 1, 1, 0, 0, 1, 0, 1, 0, 0, 2, 0, 0, 2, 1, 0, 1, 1, 0])
@@ -31,6 +31,18 @@ describe('picking on the table', () => {
       [1, 1, 0],
     ])
     expect(takenAt([p], 0.4, 0.4).edge).toBeNull()
+  })
+  it('goes through what lies in one place, and begins again after the lowest', () => {
+    const stacked = { ...data, uv: new Float32Array([...uv.slice(0, 8), ...uv.slice(0, 8)]) }
+    const p = new Piece(7, stacked as never, 0)
+    const below = () => takenBelow([p], 0.1, 0.08).hit?.island
+    const select = (island: number) => p.setStates((i) => [0, i === island ? SELECTED : 0])
+    expect(below()).toBe(1)
+    select(1)
+    expect(below()).toBe(0)
+    select(0)
+    expect(below()).toBe(1)
+    expect(takenBelow([p], 0.5, 0.08).hit).toBeNull()
   })
   it('shows both sides of an edge, where they lie', () => {
     const p = piece()

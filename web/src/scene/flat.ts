@@ -17,7 +17,7 @@ import {
   type Points,
 } from './edges'
 import { NO_ISLAND } from './geometry'
-import { cornersUnder, type Hit, type Piece } from './pieces'
+import { allUnder, cornersUnder, SELECTED, type Hit, type Piece } from './pieces'
 
 /** What a click took: the island or object, the edge nearest to it, and the triangles of the polygon there. */
 export interface Taken {
@@ -49,8 +49,18 @@ const MOST = 3000 // edges or faces that are drawn on the table
 /** What lies under a point of the sheet. */
 export function takenAt(pieces: Piece[], u: number, v: number): Taken {
   const found = cornersUnder(pieces, u, v)
-  if (!found) return NOTHING
-  const [p, [a, b, c]] = found
+  return found ? taken(found, u, v) : NOTHING
+}
+
+/** The same of the next island below the selected one of those that lie there; the last of all once the lowest is selected. */
+export function takenBelow(pieces: Piece[], u: number, v: number): Taken {
+  const found = allUnder(pieces, u, v)
+  if (!found.length) return NOTHING
+  const at = found.findIndex(([p, [a]]) => p.mark(p.data.island[a]) & SELECTED)
+  return taken(found[(at + 1) % found.length], u, v)
+}
+
+function taken([p, [a, b, c]]: [Piece, [number, number, number]], u: number, v: number): Taken {
   const { index } = p.data
   let triangle = 0
   while (index[3 * triangle] !== a || index[3 * triangle + 1] !== b || index[3 * triangle + 2] !== c) triangle++

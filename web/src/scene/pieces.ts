@@ -358,8 +358,26 @@ function nearTo(piece: Piece, u: number, v: number): Uint8Array | null {
   return any ? near : null
 }
 
+type Under = [Piece, [number, number, number]]
+
 /** The corners of the last triangle on the sheet that holds a point. */
-export function cornersUnder(pieces: Piece[], u: number, v: number): [Piece, [number, number, number]] | null {
+export function cornersUnder(pieces: Piece[], u: number, v: number): Under | null {
+  for (const found of eachUnder(pieces, u, v)) return found
+  return null
+}
+
+/** The corners of all triangles that hold a point of the sheet, the last first; of each island one. */
+export function allUnder(pieces: Piece[], u: number, v: number): Under[] {
+  const seen = new Set<string>()
+  return [...eachUnder(pieces, u, v)].filter(([piece, [a]]) => {
+    const key = `${piece.file}:${piece.data.island[a]}`
+    const first = !seen.has(key)
+    seen.add(key)
+    return first
+  })
+}
+
+function* eachUnder(pieces: Piece[], u: number, v: number): Generator<Under> {
   const a = new THREE.Vector2()
   const b = new THREE.Vector2()
   const c = new THREE.Vector2()
@@ -377,8 +395,7 @@ export function cornersUnder(pieces: Piece[], u: number, v: number): [Piece, [nu
       const d2 = (c.x - b.x) * (v - b.y) - (c.y - b.y) * (u - b.x)
       const d3 = (a.x - c.x) * (v - c.y) - (a.y - c.y) * (u - c.x)
       if ((d1 >= 0 && d2 >= 0 && d3 >= 0) || (d1 <= 0 && d2 <= 0 && d3 <= 0))
-        return [piece, [index[i], index[i + 1], index[i + 2]]]
+        yield [piece, [index[i], index[i + 1], index[i + 2]]]
     }
   }
-  return null
 }

@@ -1,6 +1,6 @@
 import * as THREE from 'three'
 import { about, around, exactBoxes, moved, shift, snapTo, type Move } from '../scene/hand'
-import { ELSEWHERE, LEFT_OUT, pickFlat, SELECTED, type Piece } from '../scene/pieces'
+import { allUnder, ELSEWHERE, LEFT_OUT, SELECTED, type Piece } from '../scene/pieces'
 import { placeOf, pxOf, tilesOf, type Flat } from '../scene/sheets'
 import { Neighbours, type Close } from './closeness'
 import type { Snap } from './table'
@@ -55,12 +55,10 @@ export class IslandDrag {
     this.box = around(mine)
   }
 
-  /** Take hold of the selection where a selected island lies; null elsewhere. */
+  /** Take hold of the selection where a selected island lies, under whatever else lies there; null elsewhere. */
   static at(pieces: Piece[], at: THREE.Vector2, turning: boolean, ground: Ground): IslandDrag | null {
-    const hit = pickFlat(pieces, at.x, at.y)
-    const piece = pieces.find((p) => p.file === hit?.file)
-    if (!hit || hit.island === null || !piece || !(piece.mark(hit.island) & SELECTED)) return null
-    return new IslandDrag(pieces, at, turning, ground)
+    const held = allUnder(pieces, at.x, at.y).some(([p, [a]]) => p.mark(p.data.island[a]) & SELECTED)
+    return held ? new IslandDrag(pieces, at, turning, ground) : null
   }
 
   private line(x0: number, x1: number, y0: number, y1: number): void {

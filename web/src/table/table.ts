@@ -1,5 +1,14 @@
 import * as THREE from 'three'
-import { doubleClicks, edgesOnSheet, facesOnSheet, holds, pointsOnSheet, takenAt, takenIn } from '../scene/flat'
+import {
+  doubleClicks,
+  edgesOnSheet,
+  facesOnSheet,
+  holds,
+  pointsOnSheet,
+  takenAt,
+  takenBelow,
+  takenIn,
+} from '../scene/flat'
 import type { Edges, Faces, Points } from '../scene/edges'
 import { ELSEWHERE, pickFlat, SELECTED, type Piece } from '../scene/pieces'
 import { placeOf, pxOf, tilesOf, type Flat } from '../scene/sheets'
@@ -324,7 +333,7 @@ export class Table extends View {
         const at = [p.x, p.y] as [number, number]
         const how = { at, add: this.fine ? e.ctrlKey || e.metaKey : add, way: this.fine && e.shiftKey, twice: twice(e) }
         if (mark) this.events.marked(mark)
-        else this.events.picked(takenAt(this.pieces, p.x, p.y), how)
+        else this.events.picked((e.altKey && !this.fine ? takenBelow : takenAt)(this.pieces, p.x, p.y), how)
       }
       this.handed.release()
       from = last = this.overlay.box = this.drag = null
