@@ -4,10 +4,11 @@ import type { components } from './api/schema'
 export type Now = components['schemas']['NowOut']
 export type AtWork = components['schemas']['AtWork']
 
-/** What the application tells this page by itself; `away`: it does not answer just now. */
-export const useEvents = create<{ away: boolean; now: Now | null; work: AtWork[] }>(() => ({
+/** What the application tells this page by itself; `away`: it does not answer just now; `heard`: when it last told anything (ms). */
+export const useEvents = create<{ away: boolean; now: Now | null; heard: number; work: AtWork[] }>(() => ({
   away: false,
   now: null,
+  heard: 0,
   work: [],
 }))
 
@@ -52,7 +53,11 @@ function open(): void {
   source = mine
   mine.onmessage = (e: MessageEvent<string>) => {
     if (mine !== source) return
-    useEvents.setState({ away: false, ...(JSON.parse(e.data) as { now: Now | null; work: AtWork[] }) })
+    useEvents.setState({
+      away: false,
+      heard: performance.now(),
+      ...(JSON.parse(e.data) as { now: Now | null; work: AtWork[] }),
+    })
   }
   // Closed by the application for good, or not there: the browser itself asks again only where a stream broke off.
   mine.onerror = () => {

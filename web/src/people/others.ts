@@ -18,15 +18,16 @@ function tell(work: OthersWork | null) {
 }
 
 /** Shows what was done to the project elsewhere. What is on its way from here is followed by itself; a proposal that is looked at stays on the screen. */
-async function take(now: Now, project: number): Promise<void> {
-  const { state, job, waiting, looked, reload } = useQuilt.getState()
+async function take(now: Now, heard: number, project: number): Promise<void> {
+  const { state, asOf, job, waiting, looked, reload } = useQuilt.getState()
   if (job) tell(null)
   if (!state || state.id !== project || job || waiting || looked !== null) return
   const was = useTold.getState().work
   tell(now.work ?? null)
   // What their work left is there for everybody.
   if (was && !now.work) void useQuilt.getState().restore()
-  if (now.snapshot === state.snapshot) return
+  // What was heard while this page was at work may be a step that its own work has gone on from since.
+  if (now.snapshot === state.snapshot || heard < asOf) return
   await reload()
   if (useQuilt.getState().state?.id !== project) return
   const { user } = useSession.getState()
@@ -40,8 +41,8 @@ async function take(now: Now, project: number): Promise<void> {
 export function useOthersChanges(project: number) {
   useEffect(() => {
     const look = () => {
-      const { now } = useEvents.getState()
-      if (now) void take(now, project)
+      const { now, heard } = useEvents.getState()
+      if (now) void take(now, heard, project)
     }
     // What was told while this page was at work itself is looked at when it is done.
     let busy = false

@@ -88,7 +88,6 @@ export function ended(job: Job, layout: number, unmoved: boolean): Partial<Quilt
       return { explanation: result as Explanation }
     case 'mend':
     case 'twins':
-    case 'weld':
     case 'stack': {
       const n = Number(job.result.changed ?? 0)
       return { note: n ? `${n} ${n === 1 ? 'island' : 'islands'} changed.` : 'Nothing had to be changed.' }

@@ -47,6 +47,7 @@ const fresh = () => ({
   shownMap: '',
   refusedChange: null,
   made: [],
+  asOf: 0,
 })
 
 export const useQuilt = create<Quilt>((set, get) => {
@@ -56,7 +57,11 @@ export const useQuilt = create<Quilt>((set, get) => {
   let asked = 0
   let answered = 0
   let opened: number | null = null
-  const ask = () => ++asked
+  const begun = new Map<number, number>()
+  const ask = () => {
+    begun.set(++asked, performance.now())
+    return asked
+  }
   const late = (asking: number, project: number) => asking < answered || project !== opened
 
   async function show(state: State, asking: number): Promise<void> {
@@ -76,10 +81,9 @@ export const useQuilt = create<Quilt>((set, get) => {
     const pieces: Piece[] = []
     let first = 0
     for (const file of state.files) {
-      const welded = state.settings.welded?.includes(file.id) ?? false
-      const key = `${file.id}:${channel}:${welded}`
+      const key = `${file.id}:${channel}`
       const old = kept.get(key)
-      const piece = old ?? new Piece(file.id, await loadGeometry(file.id, channel, welded), first, key)
+      const piece = old ?? new Piece(file.id, await loadGeometry(file.id, channel), first, key)
       kept.delete(key)
       first += piece.data.header.objects.length
       pieces.push(piece)
@@ -116,8 +120,11 @@ export const useQuilt = create<Quilt>((set, get) => {
       before.state?.id === state.id ? followed(keys, before.state, state, before.pieces, pieces) : new Set(keys)
     const shown = before.alone && now(before.alone)
     const picked = { edges: still(before.edges), faces: still(before.faces), points: still(before.points) }
+    const asOf = begun.get(asking) ?? 0
+    for (const n of begun.keys()) if (n < asking) begun.delete(n)
     set({
       state: changes.overlaid(state),
+      asOf,
       pieces,
       faults: (faults ?? []) as Fault[],
       preview: {},

@@ -18,7 +18,6 @@ export type Kind =
   | 'deliver'
   | 'settings'
   | 'twins'
-  | 'weld'
   | 'alike'
   | 'copies'
   | 'hand'
@@ -48,6 +47,8 @@ export interface Explanation {
   long: [number, number][]
   large: [number, number][]
   hints: { kind: string; islands: [number, number][]; gain: number; value: number | string | null }[]
+  /** What the density would gain without each rule. */
+  prices?: { rule: string; gain: number }[]
 }
 
 /** A test bake of a sheet: figures of each tile; the maps are fetched when they are shown. */
@@ -120,6 +121,7 @@ export interface Readied {
   reasons: string[]
   coverage: number | null
   objects: {
+    key: string
     name: string
     was: Uvs & { without_uvs: number }
     now: Uvs & { without_uvs: number }
@@ -336,6 +338,8 @@ export interface Quilt extends Handling, Against {
   upload: (files: { path: string; file: File }[]) => Promise<void>
   setUnit: (unit: number) => void
   stop: () => Promise<void>
+  /** When the state that is shown was asked for (ms): what was heard before that is in it. */
+  asOf: number
   /** Fetch the project's state again. */
   reload: () => Promise<void>
   fit: () => void
