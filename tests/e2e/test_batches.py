@@ -20,7 +20,7 @@ TWO = [(0.1, 0.1, 0.4, 0.4), (0.5, 0.5, 0.9, 0.9)]
 JOB = (
     'job = 1\nname = "Kit"\n[recipe]\nmap_px = 256\npadding_px = 3.0\npasses = 2\n[check]\ndensity_least = 1.0\ndensity_greatest = 1000.0\n'
 )
-MANY = 20  # assets, which take a while
+MANY = 12  # assets, which take a while
 PART = re.compile(rf"^[1-9]\d? of {MANY} done, ")
 
 
