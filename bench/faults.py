@@ -71,7 +71,7 @@ def main() -> None:
     timed("outlines, and where islands overlap themselves", lambda: trace_outlines(channel.uvs, channel.triangles, of, n))
     timed("turned over, no area", lambda: odd_triangles(mesh, channel, placing, of, islands.signed_area))  # type: ignore[attr-defined]
     timed("stretch", lambda: stretch_of_islands(singular_values(mesh, channel, placing), of, n))
-    timed("edges of the mesh, split islands", lambda: mesh_faults(mesh, channel, islands))  # type: ignore[arg-type]
+    timed("edges of the mesh", lambda: mesh_faults(mesh))
     pieces = analyse(Scene("bench", "obj", [mesh], [placing], []), 0)
     known = [p for p in pieces if p is not None]
     timed("overlap, gap, margin, outside, flipped, coverage", lambda: prove(known, None, 2048))

@@ -166,14 +166,8 @@ def _anew(b: Bench, args: argparse.Namespace, options: Options, whole: bool) -> 
 
 
 def _mended(b: Bench, args: argparse.Namespace, step: str, margin_px: float) -> None:
-    """One repair of all islands of the chosen objects of a file."""
-    if step == "join":
-        if b.touched:
-            raise QuiltError("Islands are joined before anything else is done to them: put 'join' first.")
-        for m in b.join({m for m in range(len(b.pieces)) if _is_chosen(b.scene, m, args.objects)}):
-            b.tell(m, "join")
-        return
-    for m, piece in enumerate(b.pieces):
+    """One repair of all islands of the chosen objects of a file. (`join` is done when a file is read: what only rounding keeps apart is one point.)"""
+    for m, piece in enumerate(b.pieces if step != "join" else []):
         if piece is None or not _is_chosen(b.scene, m, args.objects):
             continue
         all_ = np.ones(piece.islands.count, bool)
@@ -202,7 +196,7 @@ def _copied(work: list[Bench], args: argparse.Namespace) -> None:
             continue
         skin = skins[id(b), m]
         for source, n in good:
-            same = same_shape(skins[id(source), n].surface, skin.surface)
+            same = same_shape(skins[id(source), n], skin)
             done = None if same is None else copied(*source.laying(n), skin, same)
             if done is None:
                 continue

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection
 from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import Any
@@ -23,14 +22,12 @@ from . import files
 
 @dataclass
 class Bench:
-    """A file. `pieces` by mesh with their `rows` (n, 5); `made` are UVs made anew; `joined`: meshes whose islands that only duplicate vertices keep apart count as
-    one; `done` and `refused` by mesh, for the report."""
+    """A file. `pieces` by mesh with their `rows` (n, 5); `made` are UVs made anew; `done` and `refused` by mesh, for the report."""
 
     scene: Scene
     source: Path
     unit_m: float
     channel: int
-    joined: set[int] = field(default_factory=set)
     made: dict[int, Revised] = field(default_factory=dict)
     done: dict[int, list[str]] = field(default_factory=dict)
     refused: dict[int, list[dict[str, str]]] = field(default_factory=dict)
@@ -48,22 +45,6 @@ class Bench:
     def roots(self) -> dict[int, NDArray[np.int64]]:
         """See `laying_of`, of the meshes whose UVs were made here."""
         return {m: r.root for m, r in self.made.items()}
-
-    def join(self, meshes: Collection[int]) -> list[int]:
-        """Join islands of some meshes that only duplicate vertices keep apart; gives those meshes in which there were any."""
-        found = []
-        for m, p in enumerate(analyse(self.scene, self.channel, True)):
-            old = self.pieces[m]
-            if m in meshes and p is not None and old is not None and p.islands.count < old.islands.count:
-                self.pieces[m], self.rows[m] = p, _identity(p)
-                found.append(m)
-        self.joined |= set(found)
-        return found
-
-    @property
-    def touched(self) -> bool:
-        """Whether anything of it was moved or made anew."""
-        return bool(self.made) or any((rows != _identity(p)).any() for p, rows in zip(self.pieces, self.rows, strict=True))
 
     def laying(self, mesh: int) -> tuple[Skin, Laying]:
         """The surface of a mesh that has UVs, and how it lies."""
@@ -115,8 +96,7 @@ class Bench:
     def report(self, again: Scene, channel: int) -> list[dict[str, Any]]:
         """What was done to every object, with its figures before, and as the written file has them."""
         plain = analyse(again, channel)
-        whole = analyse(again, channel, True) if self.joined else plain
-        now = {m: figures(again, m, channel, (whole if m in self.joined else plain)[m]) for m in range(len(plain))}
+        now = {m: figures(again, m, channel, piece) for m, piece in enumerate(plain)}
         return [
             _row(self.scene, o.name, self.was[o.mesh], now[o.mesh], self.done.get(o.mesh, []), self.refused.get(o.mesh, []))
             for o in self.scene.objects

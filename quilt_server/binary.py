@@ -154,9 +154,9 @@ def layout_picture(request: HttpRequest, layout_id: int) -> HttpResponse:
 
 @router.get("/files/{file_id}/channels/{channel}/geometry", include_in_schema=False)
 @LOOK
-def file_geometry(request: HttpRequest, file_id: int, channel: int, welded: bool = False) -> HttpResponse:
+def file_geometry(request: HttpRequest, file_id: int, channel: int) -> HttpResponse:
     """Binary geometry of a file in one of its UV channels; see `geometry.py`."""
-    reading = reading_of(file_id, channel, welded)
+    reading = reading_of(file_id, channel)
     return _forever(HttpResponse(bytes(reading.geometry), content_type="application/octet-stream"))
 
 

@@ -16,7 +16,7 @@ from .projects.stale import WORDS
 from .schemas.settings import Settings
 
 # Settings after which the layout has to be measured anew: what lies with what, and on which tiles.
-READ = ("channel_in", "welded", "shelved")  # of the settings: what only jobs change, since files are read anew
+READ = ("channel_in", "shelved")  # of the settings: what only jobs change, since files are read anew
 MEASURED = ("sheets", "sheet_of", "twins", "map_px")
 
 

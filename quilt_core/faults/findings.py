@@ -19,7 +19,7 @@ from ..uv.analysis import IDENTITY, MeshIslands
 from ..uv.twins import is_twin
 
 _PAIRS = {
-    "overlap_pairs": ("overlap_area", "overlap_at", "twins"), "marked_pairs": ("marked_area", "marked_at"), "gap_pairs": ("gap", "gap_at"), "split": (),
+    "overlap_pairs": ("overlap_area", "overlap_at", "twins"), "marked_pairs": ("marked_area", "marked_at"), "gap_pairs": ("gap", "gap_at"),
 }  # fmt: skip
 _BY_MESH = ("crowded", "against", "cut")
 
@@ -32,7 +32,7 @@ class Findings:
     by which an island covers itself; l2, linf, angle, distortion (n,) stretch; overlaps, twin_overlaps (n,) with how many others an island shares
     area, and with how many of them the same texels; overlap_pairs (k, 2), the largest first, overlap_area (k,), overlap_at (k, 2), twins (k,) bool: of heaps the largest of each
     island; marked_pairs (q, 2), marked_area, marked_at: twins on purpose; gap_pairs (m, 2), gap (m,), gap_at (m, 2) nearest first;
-    split (s, 2) pairs that duplicate vertices keep apart; crowded, against (p,) numbers of edges; crowded_island, against_island (n,)
+    crowded, against (p,) numbers of edges; crowded_island, against_island (n,)
     numbers of triangles at such edges; cut: the heap was too deep to be measured whole.
     """
 
@@ -61,7 +61,6 @@ class Findings:
     gap_pairs: NDArray[np.int64]
     gap: Floats
     gap_at: Floats
-    split: NDArray[np.int64]
     crowded: NDArray[np.int64]
     against: NDArray[np.int64]
     crowded_island: NDArray[np.int64]
@@ -109,7 +108,7 @@ def findings(shapes: IslandShapes, lie: Lie, rows: Floats, on_purpose: Marked) -
         angle=shapes.angle, distortion=shapes.distortion, overlaps=lie.overlaps.astype(np.int64), twin_overlaps=lie.twins.astype(np.int64),
         overlap_pairs=pairs, overlap_area=shares, overlap_at=at, twins=is_twin(shares, area[pairs[:, 0]], area[pairs[:, 1]]),
         marked_pairs=on_purpose.pairs, marked_area=on_purpose.area, marked_at=on_purpose.at, gap_pairs=near, gap=gap, gap_at=gap_at,
-        split=shapes.split, crowded=shapes.crowded, against=shapes.against, crowded_island=shapes.crowded_island,
+        crowded=shapes.crowded, against=shapes.against, crowded_island=shapes.crowded_island,
         against_island=shapes.against_island, cut=lie.cut,
     )  # fmt: skip
 

@@ -12,8 +12,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ..model.components import components
+from ..model.points import first_of, merged_positions
 from ..model.scene import Floats
-from ..uv.islands import first_of, merged_positions
 from .holes import Hole, holes_of
 from .model import Corners, Numbers
 

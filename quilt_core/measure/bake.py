@@ -16,7 +16,6 @@ from numpy.typing import NDArray
 from ..model.colours import number_colour
 from ..model.normals import turned_normals
 from ..model.scene import Floats, Mesh
-from ..uv.islands import merged_positions
 from .texels import cover, dilated, owners, to_texels
 
 MAPS = ("object", "material", "position", "normal object", "normal tangent", "occlusion", "curvature")
@@ -69,7 +68,7 @@ def normals_of(mesh: Mesh, positions: Floats) -> Floats:
     -------
     (V, 3) of unit length
     """
-    place = merged_positions(mesh.positions)
+    place = mesh.points
     tri = mesh.triangles
     p = positions[tri]
     face = np.cross(p[:, 1] - p[:, 0], p[:, 2] - p[:, 0])
@@ -116,7 +115,7 @@ def curvature_of(mesh: Mesh, positions: Floats, normals: Floats) -> Floats:
     -------
     (V,) 1 / m
     """
-    place = merged_positions(mesh.positions)
+    place = mesh.points
     edges = np.unique(
         np.sort(np.concatenate([mesh.triangles[:, [0, 1]], mesh.triangles[:, [1, 2]], mesh.triangles[:, [2, 0]]]), axis=1), axis=0
     )

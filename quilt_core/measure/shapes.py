@@ -14,6 +14,7 @@ from ..model.scene import Floats
 from ..uv.analysis import MeshIslands
 from ..uv.edges import mesh_faults
 from ..uv.islands import is_zero_area, triangle_areas
+from ..uv.plane import plane_triangles
 from ..uv.stretch import odd_triangles, singular_values, stretch_of_islands
 from . import kernels
 
@@ -30,7 +31,7 @@ class IslandShapes:
     region_area (n,) covered; uv_area (n,) of the triangles, more where an island covers itself by `own` (n,); signed_area (n,);
     world (n,) of the largest placing; sees (n, 2) bool: whether a placing shows it the right way round, and whether one shows it mirrored;
     l2, linf, angle, distortion (n,) stretch (see `faults.triangles`), the same at any scale; turned, zero_uv, zero_world, crowded_island,
-    against_island (n,) numbers of triangles; split (s, 2) pairs that duplicate vertices keep apart; crowded, against (p,) numbers of edges;
+    against_island (n,) numbers of triangles; crowded, against (p,) numbers of edges;
     mesh (n,) number of each island's mesh.
     """
 
@@ -53,7 +54,6 @@ class IslandShapes:
     zero_world: Whole
     crowded_island: Whole
     against_island: Whole
-    split: Whole
     crowded: Whole
     against: Whole
     mesh: Whole
@@ -86,7 +86,7 @@ def shapes_of(piece: MeshIslands) -> IslandShapes:
     largest = piece.objects[int(np.argmax([a.sum() for a in piece.object_areas]))]
     odd = odd_triangles(piece.mesh, channel, largest, islands.of_triangle, islands.signed_area)
     stretched = stretch_of_islands(singular_values(piece.mesh, channel, largest), islands.of_triangle, n)
-    mesh = mesh_faults(piece.mesh, channel, islands)
+    mesh = mesh_faults(piece.mesh)
 
     def count(marks: NDArray[np.bool_]) -> Whole:
         return np.bincount(islands.of_triangle[marks & (islands.of_triangle >= 0)], minlength=n).astype(np.int64)
@@ -98,7 +98,7 @@ def shapes_of(piece: MeshIslands) -> IslandShapes:
     return IslandShapes(
         segments, first_segment, triangles, first_triangle, shapely.area(piece.outlines.regions), islands.area, piece.outlines.self_overlap,
         islands.signed_area, piece.world_area, sees, stretched.l2, stretched.linf, stretched.angle, stretched.area, count(odd.turned),
-        count(odd.zero_uv), count(odd.zero_world), count(mesh.crowded), count(mesh.against), mesh.split,
+        count(odd.zero_uv), count(odd.zero_world), count(mesh.crowded), count(mesh.against),
         np.array([mesh.crowded_edges]), np.array([mesh.against_edges]), np.zeros(n, np.int64),
     )  # fmt: skip
 
@@ -118,7 +118,7 @@ def _pieces(piece: MeshIslands) -> tuple[Floats, Whole]:
     islands, channel, n = piece.islands, piece.mesh.channels[piece.channel], piece.islands.count
     regions = piece.outlines.regions
     has = np.flatnonzero(islands.of_triangle >= 0)
-    tri, of = channel.triangles[has], islands.of_triangle[has].astype(np.int64)
+    tri, of = plane_triangles(piece.mesh, channel)[has], islands.of_triangle[has].astype(np.int64)
     solid = ~is_zero_area(piece.uvs, tri, triangle_areas(piece.uvs, tri))
     many = np.bincount(of[solid], minlength=n)
     # Triangles that cover some place twice would count it twice: those islands, too, are cut along their outlines.
@@ -138,7 +138,6 @@ def _pieces(piece: MeshIslands) -> tuple[Floats, Whole]:
 
 def joined(parts: Sequence[IslandShapes]) -> IslandShapes:
     """The islands of several meshes as one."""
-    starts = np.cumsum([0, *(p.count for p in parts)])
     meshes = np.cumsum([0, *(len(p.crowded) for p in parts)])
     out: dict[str, NDArray[Any]] = {}
     for name, first in (("segments", "first_segment"), ("triangles", "first_triangle")):
@@ -146,7 +145,6 @@ def joined(parts: Sequence[IslandShapes]) -> IslandShapes:
         out[name] = np.concatenate([np.zeros((0, 4 if name == "segments" else 6)), *(getattr(p, name) for p in parts)])
         ends = [getattr(p, first)[1:] + o for p, o in zip(parts, offsets, strict=False)]
         out[first] = np.concatenate([np.zeros(1, np.int64), *ends]).astype(np.int64)
-    out["split"] = np.concatenate([np.zeros((0, 2), np.int64), *(p.split + s for p, s in zip(parts, starts, strict=False))])
     out["mesh"] = np.concatenate([np.zeros(0, np.int64), *(p.mesh + m for p, m in zip(parts, meshes, strict=False))])
     out["sees"] = np.concatenate([np.zeros((0, 2), bool), *(p.sees for p in parts)])
     for f in fields(IslandShapes):

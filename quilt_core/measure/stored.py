@@ -21,7 +21,7 @@ from ..uv.islands import Islands
 from ..uv.outlines import Outlines
 from .shapes import IslandShapes, joined, shapes_of
 
-SCENE_VERSION, ISLANDS_VERSION = 4, 1  # count up when what is kept, or what it means, changes: newer programs make it again then
+SCENE_VERSION, ISLANDS_VERSION = 4, 2  # count up when what is kept, or what it means, changes: newer programs make it again then
 
 Arrays = dict[str, NDArray[Any]]
 

@@ -8,12 +8,14 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass, field
+from functools import cached_property
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
 from .material import Floats, Material
+from .points import points_of
 
 __all__ = ["Floats", "Ints", "Material", "Mesh", "MeshObject", "Node", "Polygons", "Scene", "UvChannel"]
 
@@ -76,6 +78,11 @@ class Mesh:
     tangents: bool = False
     extras: Any = None
     colours: Floats | None = None
+
+    @cached_property
+    def points(self) -> NDArray[np.int64]:
+        """(V,) which point every position is: see `model.points`."""
+        return points_of(self.positions, self.triangles)
 
 
 @dataclass(frozen=True)

@@ -62,7 +62,7 @@ def islands_after(scene: Scene, mesh: int, channel: int, made: Revised) -> MeshI
     """The islands of a mesh whose channel of the scene has been made anew."""
     objects = [o for o in scene.objects if o.mesh == mesh]
     one = Scene(scene.file, scene.format, [scene.meshes[mesh]], [type(o)(o.name, o.path, 0, o.world) for o in objects], [])
-    found = analyse(one, channel, False, [made.island])[0]
+    found = analyse(one, channel, [made.island])[0]
     return None if found is None else MeshIslands(
         found.mesh, channel, found.islands, found.outlines, objects, found.object_areas, found.uvs
     )  # fmt: skip

@@ -13,7 +13,8 @@ from ..errors import Cancelled, QuiltError
 from ..model.scene import Mesh, MeshObject, Scene, UvChannel
 from ..uv.analysis import MeshIslands
 from ..uv.density import world_areas
-from ..uv.islands import number_rows, triangle_areas
+from ..uv.islands import triangle_areas
+from ..uv.plane import plane_triangles
 from ..uv.stretch import singular_values, stretch, stretch_of_islands
 from .hands import keeps_to, relaxed
 from .meshes import Options, Unwrapped, unwrap, unwrap_faces
@@ -86,11 +87,11 @@ def figures(scene: Scene, mesh: int, channel: int, piece: MeshIslands | None) ->
     return Figures(
         piece.islands.count, seam_length(scene, mesh, uvs, of), float(s.world_area[ratio < 1.1].sum() / total), float(s.world_area[ratio < 1.5].sum() / total),
         float("nan") if found is None else found[0], float(ratio.max(initial=1.0)), _folded(uvs, of, piece), bare,
-        int(_overlapping(piece).sum()), int(_stretched(piece, m, uvs, o).sum()),
+        int(overlapping(piece).sum()), int(_stretched(piece, m, uvs, o).sum()),
     )  # fmt: skip
 
 
-def _overlapping(piece: MeshIslands) -> NDArray[np.bool_]:
+def overlapping(piece: MeshIslands) -> NDArray[np.bool_]:
     """(n,) islands that overlap themselves by more than rounding."""
     return np.asarray(piece.outlines.self_overlap > _OWN * np.maximum(piece.islands.area, 1e-300))
 
@@ -109,7 +110,7 @@ def bad_triangles(scene: Scene, mesh: int, channel: int, piece: MeshIslands | No
     if uvs is None or piece is None:
         return np.ones(len(m.triangles), bool)
     of = np.asarray(piece.islands.of_triangle)
-    bad = _overlapping(piece) | _stretched(piece, m, uvs, largest_placing(scene, mesh))
+    bad = overlapping(piece) | _stretched(piece, m, uvs, largest_placing(scene, mesh))
     folded = _folded_triangles(uvs, of, piece)
     bad[of[folded]] = True
     return np.where(of >= 0, bad[np.maximum(of, 0)], True)
@@ -152,7 +153,7 @@ def _folded(uvs: UvChannel, of: NDArray[np.integer], piece: MeshIslands) -> int:
 def _folded_triangles(uvs: UvChannel, of: NDArray[np.integer], piece: MeshIslands) -> NDArray[np.bool_]:
     out = np.zeros(len(of), bool)
     has = np.flatnonzero(of >= 0)
-    sign = np.sign(triangle_areas(uvs.uvs, uvs.triangles[has]))
+    sign = np.sign(triangle_areas(uvs.uvs, plane_triangles(piece.mesh, uvs)[has]))
     out[has] = sign * np.sign(piece.islands.signed_area)[of[has]] < 0
     return out
 
@@ -160,7 +161,7 @@ def _folded_triangles(uvs: UvChannel, of: NDArray[np.integer], piece: MeshIsland
 def seam_length(scene: Scene, mesh: int, uvs: UvChannel, of: NDArray[np.integer] | None = None) -> float:
     """Metres of edges between two faces whose UVs part there, or that belong to two islands (T,) that lie edge to edge."""
     m, o = scene.meshes[mesh], largest_placing(scene, mesh)
-    place = number_rows(m.positions)[0][m.triangles]
+    place = m.points[m.triangles]
     tri = uvs.triangles.astype(np.int64)
     a, b = place.reshape(-1), np.roll(place, -1, axis=1).reshape(-1)
     ua, ub = tri.reshape(-1), np.roll(tri, -1, axis=1).reshape(-1)

@@ -10,7 +10,7 @@ from numpy.typing import NDArray
 from ..errors import QuiltError
 from ..model.components import components
 from ..model.scene import Floats, Ints, Mesh, UvChannel
-from ..uv.islands import WELD, merged_positions, number_rows, signed_areas
+from ..uv.islands import WELD, signed_areas
 from .topology import Cut, Mask, Numbers, Surface, after, cut, sides_apart, surface_of
 
 
@@ -41,7 +41,7 @@ def skin_of(mesh: Mesh, placing: Floats | None = None) -> Skin:
     QuiltError : the mesh has no face with an area
     """
     points = mesh.positions if placing is None else mesh.positions @ placing.T
-    label = _points(mesh)
+    label = mesh.points
     first = np.full(int(label.max(initial=-1)) + 1, 0)
     first[label[::-1]] = np.arange(len(label))[::-1]
     faces = label[mesh.triangles]
@@ -75,18 +75,6 @@ def _in_one_piece(s: Surface, cell: Numbers) -> Numbers:
     order = np.lexsort((-area, of))
     best = order[np.r_[True, of[order][1:] != of[order][:-1]]]
     return np.flatnonzero(np.isin(piece, best))
-
-
-def _points(mesh: Mesh) -> Numbers:
-    """A label (V,) for every position: those that only rounding keeps apart share one, unless that would collapse a face."""
-    label, exact = merged_positions(mesh.positions), number_rows(mesh.positions)[0]
-    t = mesh.triangles
-    near = np.stack([label[t[:, k]] == label[t[:, (k + 1) % 3]] for k in range(3)], axis=1)
-    same = np.stack([exact[t[:, k]] == exact[t[:, (k + 1) % 3]] for k in range(3)], axis=1)
-    small = np.unique(label[t[(near & ~same).any(axis=1)]])
-    own = np.isin(label, small)
-    out = np.where(own, len(label) + exact, label)
-    return np.unique(out, return_inverse=True)[1].reshape(-1).astype(np.int64)
 
 
 def _has_area(points: Floats, faces: Numbers) -> Mask:

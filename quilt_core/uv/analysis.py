@@ -17,6 +17,7 @@ from ..model.similarity import cos_sin
 from .density import Spread, densities, island_world_areas, spread, world_areas
 from .islands import Islands, find_islands
 from .outlines import Outlines, trace_outlines
+from .plane import plane_triangles
 
 IDENTITY = np.array([0.0, 1.0, 1.0, 0.0, 0.0])
 
@@ -42,12 +43,12 @@ class MeshIslands:
         return self.object_areas[int(np.argmax([a.sum() for a in self.object_areas]))]
 
 
-def analyse(scene: Scene, channel: int, welded: bool = False, given: list[Ints | None] | None = None) -> list[MeshIslands | None]:
-    """Islands of every mesh of a scene; None for a mesh without UVs in the channel. `welded`, `given` (for each mesh): see `find_islands`.
+def analyse(scene: Scene, channel: int, given: list[Ints | None] | None = None) -> list[MeshIslands | None]:
+    """Islands of every mesh of a scene; None for a mesh without UVs in the channel. `given` (for each mesh): see `find_islands`.
 
     Parameters
     ----------
-    channel : number of the UV channel; welded : join what only duplicate vertices keep apart
+    channel : number of the UV channel
     given : for each mesh (T,) islands that are taken as they are
 
     Returns
@@ -61,8 +62,8 @@ def analyse(scene: Scene, channel: int, welded: bool = False, given: list[Ints |
         if source is None or not (source.triangles >= 0).all(axis=1).any():
             out.append(None)
             continue
-        islands = find_islands(mesh, source, welded, None if given is None else given[number])
-        outlines = trace_outlines(source.uvs, source.triangles, islands.of_triangle, islands.count)
+        islands = find_islands(mesh, source, None if given is None else given[number])
+        outlines = trace_outlines(source.uvs, plane_triangles(mesh, source), islands.of_triangle, islands.count)
         areas = [island_world_areas(islands, world_areas(mesh, o)) for o in objects]
         out.append(MeshIslands(mesh, channel, islands, outlines, objects, areas, source.uvs))
     return out

@@ -1,7 +1,8 @@
 """Triangles into islands: which triangles hang together in the UV plane, and what each island measures.
 
-Two triangles belong to one island when they share a corner, that is a position together with a UV: two
-vertices that only differ in their normal are one corner, two that differ in their UV are a seam.
+Two triangles belong to one island when they share a corner, that is a point together with a UV: two vertices
+that only differ in their normal are one corner, two that differ in their UV are a seam. What was laid on its
+neighbour (see `stacked`) is an island of its own.
 """
 
 from __future__ import annotations
@@ -13,54 +14,15 @@ from numba import njit
 from numpy.typing import NDArray
 
 from ..model.components import components
+from ..model.points import first_of, number_rows
 from ..model.scene import Floats, Ints, Mesh, UvChannel
+from .plane import plane_triangles
+from .stacked import islands_apart
 
 WELD = 2.0**-21  # UV units: 0.001 px of a 2048 px map
 # Area of a needle against the square of its length. UVs of 32 bits are rounded by 6e-8: from a length of 0.6 % of the tile on, what is thinner is rounding.
 NEEDLE = 1e-5
-NEAR = 1e-6  # of the mesh's size: positions closer than this are meant to be one
-
-
-@njit(cache=True, nogil=True)  # type: ignore[untyped-decorator]
-def _number_rows(bits):  # type: ignore[no-untyped-def]
-    """A number for every distinct row of (N, K) uint64, in order of appearance. Open addressing, O(N K)."""
-    n, k = bits.shape
-    size = 16
-    while size < 2 * n:
-        size *= 2
-    table = np.full(size, -1, np.int64)
-    out = np.empty(n, np.int64)
-    first = np.empty(n, np.int64)
-    count = 0
-    for i in range(n):
-        h = np.uint64(1469598103934665603)
-        for c in range(k):
-            h = (h ^ bits[i, c]) * np.uint64(0x9E3779B97F4A7C15)
-            h ^= h >> np.uint64(29)
-        at = np.int64(h & np.uint64(size - 1))
-        while True:
-            seen = table[at]
-            if seen < 0:
-                table[at] = count
-                first[count] = i
-                out[i] = count
-                count += 1
-                break
-            same = True
-            for c in range(k):
-                if bits[first[seen], c] != bits[i, c]:
-                    same = False
-                    break
-            if same:
-                out[i] = seen
-                break
-            at = (at + 1) & (size - 1)
-    return out, count
-
-
-def number_rows(values: Floats) -> tuple[NDArray[np.int64], int]:
-    """A number for every distinct row, by exact value: ((N,) numbers, how many). -0 and 0 are equal."""
-    return _number_rows(np.ascontiguousarray(values + 0.0).view(np.uint64))  # type: ignore[no-any-return]
+ROUNDING = 2.0**-22  # of a coordinate: twice what rounding to 32 bits can move two corners apart by
 
 
 def weld(keys: Floats, uvs: Floats) -> tuple[NDArray[np.int64], NDArray[np.int64]]:
@@ -92,22 +54,6 @@ def weld(keys: Floats, uvs: Floats) -> tuple[NDArray[np.int64], NDArray[np.int64
         label = joined[number]
         first = first_of(label, int(joined.max()) + 1)
     return label.astype(np.int64), first
-
-
-def first_of(number: NDArray[np.integer], count: int) -> NDArray[np.int64]:
-    """The first row of each number.
-
-    Parameters
-    ----------
-    number : (n,) from 0 to count - 1
-
-    Returns
-    -------
-    (count,) rows
-    """
-    first = np.empty(count, np.int64)
-    first[number[::-1]] = np.arange(len(number) - 1, -1, -1)
-    return first
 
 
 @njit(cache=True, nogil=True)  # type: ignore[untyped-decorator]
@@ -186,9 +132,9 @@ def signed_areas(corners: Floats) -> Floats:
 
 
 def is_zero_area(uvs: Floats, triangles: NDArray[np.integer], areas: Floats) -> NDArray[np.bool_]:
-    """(T,) whether a triangle is a line or a point: its height is under 1e-7 of its longest side.
+    """(T,) whether a triangle is a line or a point: its height is under 1e-7 of its longest side, or within what rounding to 32 bits moves its corners by.
 
-    1e-7 is about the rounding of 32-bit floats, so anything flatter cannot be told from a line.
+    Anything flatter cannot be told from a line, and would be another one in every file that is written.
 
     Parameters
     ----------
@@ -200,46 +146,33 @@ def is_zero_area(uvs: Floats, triangles: NDArray[np.integer], areas: Floats) -> 
     """
     p = uvs[triangles]
     longest = np.max([((p[:, k] - p[:, k - 1]) ** 2).sum(axis=1) for k in range(3)], axis=0)
-    return np.abs(areas) <= 0.5e-7 * longest
+    rounding = ROUNDING * np.abs(p).max(axis=(1, 2), initial=0.0)
+    return np.asarray(np.abs(areas) <= 0.5 * np.maximum(1e-7 * longest, rounding * np.sqrt(longest)))
 
 
-def merged_positions(positions: Floats) -> NDArray[np.int64]:
-    """A label (V,) for every position (V, 3); those within twice `NEAR` of the size of all of each other have the same.
-
-    Notes
-    -----
-    Memory goes by V, however many lie at one place: positions share a cell first whose diagonal is that distance, and one of each cell looks for its neighbours. (All
-    pairs of a real statue of 195,402 triangles were 8 GB; a stray vertex far away makes every other one near.)
-    """
-    count = len(positions)
-    if not count:
-        return np.zeros(0, np.int64)
-    reach = 2 * NEAR * max(float(np.ptp(positions, axis=0).max()), 1e-30)
-    cells = np.floor((positions - positions.min(axis=0)) / (reach / np.sqrt(3)))
-    cell, n = number_rows(cells)
-    first = first_of(cell, n)
-    from scipy.spatial import cKDTree  # loads much, and few meshes need it
-
-    pairs = cKDTree(positions[first]).query_pairs(reach, output_type="ndarray")
-    return components(n, *pairs.T)[cell]
-
-
-def _joined(mesh: Mesh, channel: UvChannel, has: NDArray[np.bool_], welded: bool) -> tuple[Ints, int]:
+def _joined(mesh: Mesh, channel: UvChannel, has: NDArray[np.bool_]) -> tuple[Ints, int]:
     """Island of every triangle that has UVs, and how many there are."""
-    tri = channel.triangles[has]
-    position_of = np.zeros(len(channel.uvs), np.int64)
-    position_of[tri] = mesh.triangles[has]
-    keys = merged_positions(mesh.positions)[position_of][:, None].astype(np.float64) if welded else mesh.positions[position_of]
-    corner, representatives = weld(keys, channel.uvs)
-    return _join(corner[tri], len(representatives))  # type: ignore[no-any-return]
+    tri = channel.triangles[has].astype(np.int64)
+    point = mesh.points[mesh.triangles[has]]
+    point_of = np.zeros(len(channel.uvs), np.int64)
+    point_of[tri] = point
+    label, representatives = weld(point_of[:, None].astype(np.float64), channel.uvs)
+    corner = label[tri]
+    used = np.zeros(len(label), bool)
+    used[tri] = True
+    of, count = _join(corner, len(representatives))
+    if np.bincount(label[used], minlength=1).max(initial=0) <= 1:
+        return of, count
+    area = triangle_areas(channel.uvs, tri)
+    found = islands_apart(count, corner, tri, channel.uvs[tri], np.where(is_zero_area(channel.uvs, tri, area), 0.0, area))
+    return (of, count) if found is None else found
 
 
-def find_islands(mesh: Mesh, channel: UvChannel, welded: bool = False, given: Ints | None = None) -> Islands:
+def find_islands(mesh: Mesh, channel: UvChannel, given: Ints | None = None) -> Islands:
     """Islands of a mesh in one of its channels.
 
     Parameters
     ----------
-    welded : positions that only rounding keeps apart count as one, so that duplicate vertices split no island
     given : (T,) the island of each triangle, where it is known from before the UVs were moved
 
     Notes
@@ -249,14 +182,15 @@ def find_islands(mesh: Mesh, channel: UvChannel, welded: bool = False, given: In
     has: NDArray[np.bool_] = np.asarray((channel.triangles >= 0).all(axis=1))
     tri = channel.triangles[has]
     if given is None:
-        of, n = _joined(mesh, channel, has, welded)
+        of, n = _joined(mesh, channel, has)
     else:
         of, n = given[has], int(given.max(initial=-1)) + 1
     of_triangle = np.full(len(channel.triangles), -1, np.int32)
     of_triangle[has] = of
     of_row = np.full(len(channel.uvs), -1, np.int32)
     of_row[tri] = of[:, None]
-    areas = triangle_areas(channel.uvs, tri)
+    plane = plane_triangles(mesh, channel)[has]
+    areas = triangle_areas(channel.uvs, plane)
     area = np.bincount(of, np.abs(areas), n).astype(np.float64)
     signed = np.bincount(of, areas, n).astype(np.float64)
     box = np.full((n, 4), np.inf)
@@ -267,4 +201,4 @@ def find_islands(mesh: Mesh, channel: UvChannel, welded: bool = False, given: In
     # The winding of a needle is lost when its UVs are rounded to 32 bits, and would be another one in every file that is written.
     long = (box[:, 2:] - box[:, :2]).max(axis=1, initial=0.0)
     signed[area <= NEEDLE * long**2] = 0.0
-    return Islands(of_triangle, of_row, area, signed, box, int(is_zero_area(channel.uvs, tri, areas).sum()))
+    return Islands(of_triangle, of_row, area, signed, box, int(is_zero_area(channel.uvs, plane, areas).sum()))

@@ -17,6 +17,7 @@ from numpy.typing import NDArray
 from ..model.scene import Floats, Mesh, MeshObject, UvChannel
 from .density import world_areas
 from .islands import is_zero_area, triangle_areas
+from .plane import plane_triangles
 
 MOST = 1e6  # distortions above this are as good as infinite
 
@@ -130,8 +131,9 @@ def odd_triangles(mesh: Mesh, channel: UvChannel, placing: MeshObject, of_triang
     has = of_triangle >= 0
     area = np.zeros(len(has))
     flat = np.zeros(len(has), bool)
-    area[has] = triangle_areas(channel.uvs, channel.triangles[has])
-    flat[has] = is_zero_area(channel.uvs, channel.triangles[has], area[has])
+    plane = plane_triangles(mesh, channel)
+    area[has] = triangle_areas(channel.uvs, plane[has])
+    flat[has] = is_zero_area(channel.uvs, plane[has], area[has])
     p = (mesh.positions @ placing.world[:3, :3].T)[mesh.triangles]
     longest = np.max([((p[:, k] - p[:, k - 1]) ** 2).sum(axis=1) for k in range(3)], axis=0)
     zero_world = world_areas(mesh, placing) <= 0.5e-7 * longest

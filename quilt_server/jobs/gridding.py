@@ -58,7 +58,7 @@ def on_texels(
     """
     out = Gridded.of(head, transforms, settings)
     numbers = {name: n for n, name in enumerate(parts.names())}
-    work = [_Shapes(f, int(settings["channel_in"]), f.pk in settings["welded"]) for f in _files(parts, free)]
+    work = [_Shapes(f, int(settings["channel_in"])) for f in _files(parts, free)]
     snaps = _snaps(work, numbers, settings, flat, parts, rows, free)
     out.change = max((s.change for s in snaps.values()), default=0.0)
     px = grid(flat).px_of(shapely.bounds(regions_of(parts, rows)))
@@ -78,10 +78,10 @@ def _files(parts: Parts, free: NDArray[np.bool_]) -> list[SourceFile]:
 class _Shapes:
     """A file with the shapes that its islands should have: those before they were laid on a grid, so that sizes do not wander with every packing."""
 
-    def __init__(self, file: SourceFile, channel: int, welded: bool) -> None:
-        self.now = Revision(file, channel, welded)
+    def __init__(self, file: SourceFile, channel: int) -> None:
+        self.now = Revision(file, channel)
         gridded = file.operation.get("name") == NAME and file.before is not None
-        self.base = Revision(file.before, channel, welded) if gridded and file.before is not None else self.now
+        self.base = Revision(file.before, channel) if gridded and file.before is not None else self.now
         self.starts = island_starts(self.now.pieces)
 
     def regions(self) -> Iterator[tuple[str, Any]]:

@@ -31,7 +31,6 @@ class Revision:
 
     old: SourceFile
     channel: int
-    welded: bool
     made: dict[int, Revised] = field(default_factory=dict)
     anew: dict[int, NDArray[np.int64]] = field(default_factory=dict)
     also: dict[int, dict[int, Revised]] = field(default_factory=dict)
@@ -41,7 +40,7 @@ class Revision:
 
     def __post_init__(self) -> None:
         self.scene: Scene = kept_scene(self.old)
-        self.pieces: list[MeshIslands | None] = kept_islands(self.old, self.channel, self.welded).pieces(self.scene)
+        self.pieces: list[MeshIslands | None] = kept_islands(self.old, self.channel).pieces(self.scene)
         self.roots = {m: r.root for m, r in revisions_of(self.old).get(self.channel, {}).items()}
 
     def figures(self, mesh: int) -> Figures:
@@ -63,9 +62,7 @@ class Revision:
     def readings(self) -> None:
         """Save the file and what was read from it."""
         self.new.save()
-        make_reading(self.new, self.new_scene, self.channel, self.welded, self.new_pieces).save()
-        if self.welded:
-            make_reading(self.new, self.new_scene, self.channel, False).save()
+        make_reading(self.new, self.new_scene, self.channel, self.new_pieces).save()
 
     def now(self, mesh: int) -> Figures:
         """Figures of a mesh's new UVs."""
@@ -142,4 +139,4 @@ def opened(head: Snapshot, wanted: Callable[[SourceFile], bool] = lambda _: True
     settings = settings_of(head)
     for file in SourceFile.objects.filter(pk__in=head.files).order_by("pk"):
         if wanted(file):
-            yield Revision(file, int(settings["channel_in"]), file.pk in settings["welded"])
+            yield Revision(file, int(settings["channel_in"]))

@@ -79,7 +79,7 @@ def _followed(file: int, left: Layout) -> _Followed | None:
             return None
         old = old.before
     laid = then[str(old.pk)]
-    was, now = (kept_islands(f, left.channel, False).pieces(kept_scene(f)) for f in (old, new))
+    was, now = (kept_islands(f, left.channel).pieces(kept_scene(f)) for f in (old, new))
     starts = island_starts(was)
     if starts != island_starts(now) or len(laid) != starts[-1]:
         return None

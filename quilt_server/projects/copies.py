@@ -49,7 +49,6 @@ def settings_of_copy(settings: dict[str, Any], files: Mapping[int, int | str]) -
         return [key_of_copy(k, files)]
 
     return rekeyed(settings, keys) | {
-        "welded": [files[f] for f in settings.get("welded", []) if f in files],
         # Tries are rows of one project, so that a channel comes back without its own in another.
         "shelved": {c: rekeyed(rules, keys) | {"layout": None, "kept": {}} for c, rules in settings.get("shelved", {}).items()},
     }

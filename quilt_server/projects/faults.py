@@ -30,7 +30,7 @@ def findings_of(snapshot: Snapshot) -> Findings | None:
     if layout is None or known is None:
         return None
     files = source_files(snapshot)
-    shapes = joined([kept_islands(files[r.file_id], r.channel, r.welded).shapes for r in readings(snapshot) if r.file_id in files])
+    shapes = joined([kept_islands(files[r.file_id], r.channel).shapes for r in readings(snapshot) if r.file_id in files])
     return findings(shapes, known[0], rows_of(layout), known[1]) if shapes.count == known[0].count else None
 
 

@@ -83,7 +83,6 @@ class FileKeys:
     def settings(self, settings: dict[str, Any]) -> dict[str, Any]:
         """All rules of the settings with newer keys."""
         out = rekeyed(settings, self.keys, self.same)
-        out["welded"] = [int(self.new) if str(f) == self.old else f for f in settings["welded"]]
         # What holds for islands in other channels counts those.
         there = FileKeys(int(self.old), int(self.new), None if self.elsewhere else np.zeros(0, np.int64), self.objects)
         out["shelved"] = {c: rekeyed(rules, there.keys) for c, rules in settings.get("shelved", {}).items()}

@@ -28,7 +28,7 @@ from .opened import arrays_of
 from .reading import Parts, regions_of, sheet_numbers, twin_groups
 from .sheets import grid, of_sheet, sheets
 
-VERSION = 1  # counts up when what is measured, or what it means, changes
+VERSION = 2  # counts up when what is measured, or what it means, changes
 
 Stop = Callable[[], bool]
 

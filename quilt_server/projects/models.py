@@ -93,19 +93,15 @@ class SourceFile(models.Model):
 
 
 class Reading(models.Model):
-    """What a file holds in one of its UV channels: its objects with their islands. `geometry`: see `geometry.py`; islands: see `sources`.
-
-    `welded`: islands that only duplicate vertices keep apart count as one.
-    """
+    """What a file holds in one of its UV channels: its objects with their islands. `geometry`: see `geometry.py`; islands: see `sources`."""
 
     file = models.ForeignKey(SourceFile, on_delete=models.CASCADE, related_name="readings")
     channel = models.IntegerField(default=0)
-    welded = models.BooleanField(default=False)
     objects_info = models.JSONField(default=list)
     geometry = models.BinaryField()
 
     class Meta:
-        constraints: ClassVar = [models.UniqueConstraint(fields=["file", "channel", "welded"], name="one_reading_of_a_channel")]
+        constraints: ClassVar = [models.UniqueConstraint(fields=["file", "channel"], name="one_reading_of_a_channel")]
 
 
 class Layout(models.Model):

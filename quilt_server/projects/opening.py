@@ -155,20 +155,13 @@ class Opened:
         return numbers
 
     def _readings(self, numbers: Mapping[int, int]) -> None:
-        wanted = sorted(
-            {
-                (f, int(s.settings.get("channel_in", 0)), w)
-                for s in self.tables.snapshots
-                for f in s.files
-                for w in {False, f in s.settings.get("welded", [])}
-            }
-        )
-        for n, (old, channel, welded) in enumerate(wanted):
+        wanted = sorted({(f, int(s.settings.get("channel_in", 0))) for s in self.tables.snapshots for f in s.files})
+        for n, (old, channel) in enumerate(wanted):
             if old not in numbers or not 0 <= channel <= 7:
                 raise self.fail("a state in it names a file that is not in it", "Save it again.")
             file = SourceFile.objects.get(pk=numbers[old])
             self.say(f"Reading {file.name}", 0.3 + 0.5 * n / max(1, len(wanted)))
-            _read(file, channel, welded).save()
+            _read(file, channel).save()
 
     def _layouts(self, project: Project, numbers: Mapping[int, int], blobs: Mapping[int, Mapping[str, bytes]]) -> dict[int, Layout]:
         counts: dict[int, set[int]] = {}
@@ -307,7 +300,7 @@ def _is_inside(name: str, companions: Iterable[str]) -> bool:
     return plain and not any(p.startswith(("..", "/")) or UNSHOWN.search(p) for p in places)
 
 
-def _read(file: SourceFile, channel: int, welded: bool) -> Reading:
+def _read(file: SourceFile, channel: int) -> Reading:
     """What a file holds in a channel, not saved yet; read in a child with bounds, as one that is brought in is."""
     size = sum(kept_files.path_of(sha).stat().st_size for sha in (file.original_id, *file.companions.values()))
     connections.close_all()  # the child opens its own
@@ -315,6 +308,6 @@ def _read(file: SourceFile, channel: int, welded: bool) -> Reading:
     def work(limit: Limit) -> Reading:
         scene = kept_scene(file)
         limit.allow(FINDING, bytes_of(scene))
-        return make_reading(file, scene, channel, welded)
+        return make_reading(file, scene, channel)
 
     return bounded(work, file.name, size)

@@ -79,10 +79,10 @@ def _within(rows: QuerySet[M]) -> QuerySet[M]:
     return rows.filter(project__in=visible()) if settings.QUILT_TEAM else rows
 
 
-def reading_of(file_id: int, channel: int, welded: bool) -> Reading:
+def reading_of(file_id: int, channel: int) -> Reading:
     """What was read of a file that may be seen."""
     rows = Reading.objects.filter(file__project__in=visible()) if settings.QUILT_TEAM else Reading.objects.all()
-    found: Reading = get_object_or_404(rows, file_id=file_id, channel=channel, welded=welded)
+    found: Reading = get_object_or_404(rows, file_id=file_id, channel=channel)
     return found
 
 

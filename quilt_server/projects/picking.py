@@ -52,13 +52,13 @@ class Asked:
 class Picked:
     """The surface of an object as the page shows it."""
 
-    def __init__(self, file: SourceFile, number: int, channel: int, welded: bool) -> None:
+    def __init__(self, file: SourceFile, number: int, channel: int) -> None:
         scene = kept_scene(file)
         if not 0 <= number < len(scene.objects):
             raise QuiltError(GONE)
         m = scene.objects[number].mesh
         mesh = scene.meshes[m]
-        pieces = kept_islands(file, channel, welded).pieces(scene)
+        pieces = kept_islands(file, channel).pieces(scene)
         piece = pieces[m]
         self.first, self.end = island_starts(pieces)[m : m + 2]
         self.laying: Laying | None = None
@@ -97,8 +97,8 @@ class Picked:
 
 
 @lru_cache(maxsize=4)
-def _picked(file: int, revision: str, number: int, channel: int, welded: bool) -> Picked:
-    return Picked(SourceFile.objects.get(pk=file), number, channel, welded)
+def _picked(file: int, revision: str, number: int, channel: int) -> Picked:
+    return Picked(SourceFile.objects.get(pk=file), number, channel)
 
 
 def picked_of(snapshot: Snapshot, file: int, number: int) -> Picked:
@@ -112,7 +112,7 @@ def picked_of(snapshot: Snapshot, file: int, number: int) -> Picked:
     if found is None:
         raise QuiltError(GONE)
     settings = settings_of(snapshot)
-    return _picked(found.pk, found.revision, number, int(settings["channel_in"]), found.pk in settings["welded"])
+    return _picked(found.pk, found.revision, number, int(settings["channel_in"]))
 
 
 def pick(snapshot: Snapshot, file: int, number: int, asked: Asked) -> dict[str, Any]:

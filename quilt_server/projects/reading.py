@@ -60,7 +60,7 @@ class Chosen:
         if self.file.revision:
             # Writing may have parted rows: the islands are known by their triangles.
             given = [None if p is None else p.islands.of_triangle for p in self.pieces]
-            again = analyse(scene, self.reading.channel, self.reading.welded, given)
+            again = analyse(scene, self.reading.channel, given)
             again = [p if self.pieces[m] is not None else None for m, p in enumerate(again)]
             return Chosen(self.file, self.reading, self.islands, self.left, True, scene, again, beside)
         pieces = [None if p is None else _on(p, scene, m) for m, p in enumerate(self.pieces)]
@@ -83,7 +83,12 @@ def choose(snapshot: Snapshot, whole: bool = False) -> list[Chosen]:
         reading = by_file.get(file.pk)
         if reading is None:
             raise QuiltError(f"{file.name} was not read in channel {settings['channel_in']}. Choose the channel again.")
-        islands = kept_islands(file, reading.channel, reading.welded)
+        islands = kept_islands(file, reading.channel)
+        known = reading.objects_info[0]["file_islands"] if reading.objects_info else 0
+        if reading.objects_info and known != islands.starts[-1]:
+            raise QuiltError(
+                f"{file.name} has {islands.starts[-1]} islands as this version counts, and had {known}. Bring the file in again."
+            )
         meshes = [info.get("mesh", -1) for info in reading.objects_info]
         if -1 in meshes:  # a reading from before meshes were written down
             meshes = [o.mesh for o in kept_scene(file).objects]
@@ -260,10 +265,15 @@ def twin_groups(parts: Parts, settings: dict[str, Any]) -> NDArray[np.int64]:
 
 
 def kinds_of_islands(chosen: list[Chosen], parts: Parts, by: str) -> tuple[NDArray[np.int64], list[str]]:
-    """A number (n,) for every island by what it belongs to, and their names: "object", "material" (of most of its triangles; of one name is one)
+    """A number (n,) for every island by what it belongs to, and their names: "object", "file", "material" (of most of its triangles; of one name is one)
     or "island"."""
     if by == "island":
         return np.arange(parts.count), parts.names()
+    if by == "file":
+        place = {c.file.pk: n for n, c in enumerate(chosen)}
+        return np.repeat([place[f] for f, _, _ in parts.places], [count for _, _, count in parts.places]).astype(np.int64), [
+            c.file.name for c in chosen
+        ]
     if by != "material":
         names = [info["name"] for c in chosen for info in c.reading.objects_info]
         return np.repeat(parts.owners, [count for _, _, count in parts.places]).astype(np.int64), names

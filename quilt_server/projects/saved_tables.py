@@ -45,6 +45,12 @@ class InputsRow(BaseModel):
     bunches: str = ""
     twins: str = ""
 
+    @field_validator("read")
+    @classmethod
+    def _channel(cls, read: list[Any]) -> list[Any]:
+        """The channel; older programs went on with files whose islands were joined."""
+        return read[:1]
+
 
 class LayoutRow(Row):
     """See `models.Layout`; its arrays are parts of their own."""

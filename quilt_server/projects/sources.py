@@ -105,14 +105,14 @@ def _scene_path(file: SourceFile) -> Path:
     return files.folder("derived") / f"{_key(file)}.scene{SCENE_VERSION}"
 
 
-def _islands_path(file: SourceFile, channel: int, welded: bool) -> Path:
-    more = (channel, welded, file.revision) if file.revision else (channel, welded)
+def _islands_path(file: SourceFile, channel: int) -> Path:
+    more = (channel, file.revision) if file.revision else (channel,)
     return files.folder("derived") / f"{_key(file, *more)}.islands{ISLANDS_VERSION}"
 
 
 def derived_names(file: SourceFile) -> set[str]:
     """Names of all files in the folder `derived` that belong to a file, in every channel."""
-    return {_scene_path(file).name} | {_islands_path(file, c, w).name for c in range(8) for w in (False, True)}
+    return {_scene_path(file).name} | {_islands_path(file, c).name for c in range(8)}
 
 
 def _keep_scene(file: SourceFile, scene: Scene) -> None:
@@ -147,24 +147,24 @@ def kept_normals(file: SourceFile) -> list[Floats | None]:
     return normals_of_scene(*_opened(_scene_path(file), lambda: _keep_scene(file, _as_it_came(file))))
 
 
-def kept_islands(file: SourceFile, channel: int, welded: bool) -> FileIslands:
+def kept_islands(file: SourceFile, channel: int) -> FileIslands:
     """The islands of a stored file in a channel, as they were found when it was read."""
-    path = _islands_path(file, channel, welded)
+    path = _islands_path(file, channel)
     found = _islands_open.get(path.name)
     if found is None:
-        found = islands_of(*_opened(path, lambda: _keep_islands(path, islands_in(file, kept_scene(file), channel, welded), channel)))
+        found = islands_of(*_opened(path, lambda: _keep_islands(path, islands_in(file, kept_scene(file), channel), channel)))
         _islands_open.keep(path.name, found)
     return found
 
 
-def islands_in(file: SourceFile, scene: Scene, channel: int, welded: bool) -> list[MeshIslands | None]:
+def islands_in(file: SourceFile, scene: Scene, channel: int) -> list[MeshIslands | None]:
     """The islands of a file's scene; of UVs that were made here they are known."""
-    return analyse(scene, channel, welded, given_islands(file, channel, len(scene.meshes)))
+    return analyse(scene, channel, given_islands(file, channel, len(scene.meshes)))
 
 
 def areas_of(file: SourceFile, reading: Reading) -> dict[int, tuple[Floats, Floats]]:
     """UV area and world area (n,) of the islands of every object that has any, by its number."""
-    placings = {m: iter(v) for m, v in kept_islands(file, reading.channel, reading.welded).placings().items()}
+    placings = {m: iter(v) for m, v in kept_islands(file, reading.channel).placings().items()}
     infos = reading.objects_info
     meshes = [i["mesh"] for i in infos] if all("mesh" in i for i in infos) else [o.mesh for o in kept_scene(file).objects]
     return {n: next(placings[m]) for n, m in enumerate(meshes) if m in placings}
@@ -175,14 +175,12 @@ def _keep_islands(path: Path, pieces: list[MeshIslands | None], channel: int) ->
     files.write_whole(path, file_of_arrays(arrays, meta))
 
 
-def make_reading(
-    file: SourceFile, scene: Scene, channel: int, welded: bool = False, pieces: list[MeshIslands | None] | None = None
-) -> Reading:
+def make_reading(file: SourceFile, scene: Scene, channel: int, pieces: list[MeshIslands | None] | None = None) -> Reading:
     """What a file holds in a channel, not saved yet; scene and islands are kept beside it. `pieces` where the islands are known."""
-    pieces = islands_in(file, scene, channel, welded) if pieces is None else pieces
+    pieces = islands_in(file, scene, channel) if pieces is None else pieces
     if not file.revision and not _scene_path(file).exists():
         _keep_scene(file, scene)
-    _keep_islands(_islands_path(file, channel, welded), pieces, channel)
+    _keep_islands(_islands_path(file, channel), pieces, channel)
     starts = island_starts(pieces)
     info = []
     for o in scene.objects:
@@ -199,7 +197,7 @@ def make_reading(
     roots = {m: r.root for m, r in revisions_of(file).get(channel, {}).items()}
     first = as_it_first_came(file)
     geometry = build(scene, pieces, channel, roots, None if first == file else kept_scene(first))
-    return Reading(file=file, channel=channel, welded=welded, objects_info=info, geometry=geometry)
+    return Reading(file=file, channel=channel, objects_info=info, geometry=geometry)
 
 
 def as_it_first_came(file: SourceFile) -> SourceFile:

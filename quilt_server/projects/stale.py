@@ -52,7 +52,7 @@ def inputs_of(snapshot: Snapshot) -> dict[int, dict[str, Any]]:
             "recipe": {k: flat[k] for k in ("map_px", *IN_RECIPE, "apart_px") if k not in ("seconds", "passes")},
             "tiles": {k: s[k] for k in _TILES},
             "files": {str(f): files.get(f, "") for f in mine},
-            "read": [settings["channel_in"], sorted(set(settings["welded"]) & set(mine))],
+            "read": [settings["channel_in"]],
             "islands": _digest(sorted(mine.items())), "count": sum(len(v) for v in mine.values()), **rules,
         }  # fmt: skip
     return out

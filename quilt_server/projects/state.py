@@ -25,7 +25,7 @@ from .sheets import grid, of_sheet, sheets
 RECIPE: dict[str, Any] = {
     "map_px": 2048, "padding_px": 8.0, "margin_px": 4.0, "rotate": "90", "hold": False, "density": 512.0,
     "keep_ratios": False, "ratios": "uv", "fill": "common", "mirror": False, "texel_grid": False, "grid_percent": 1.0, "seconds": 10.0, "passes": None, "seed": 0, "channel_in": 0, "channel_out": 0, "band": 10.0,
-    "density_least": None, "density_greatest": None, "weights": {}, "rotations": {}, "held": [], "twins": [], "welded": [], "pictures": {},
+    "density_least": None, "density_greatest": None, "weights": {}, "rotations": {}, "held": [], "twins": [], "pictures": {},
     "sheets": [], "recipes": {}, "sheet_of": {}, "tile_of": {}, "bunches": [], "bunch_objects": "", "apart_px": 0.0, "history": 0, "links": [], "channel_names": {},
     "shelved": {},
 }  # fmt: skip
@@ -126,14 +126,12 @@ def readings(snapshot: Snapshot) -> list[Reading]:
     known: list[Reading] | None = getattr(snapshot, "_readings", None)
     if known is None:
         settings = settings_of(snapshot)
-        found = (
+        known = list(
             Reading.objects.filter(file_id__in=snapshot.files, channel=int(settings["channel_in"]))
             .annotate(text=Cast("objects_info", TextField()))
             .defer("geometry", "objects_info")
             .order_by("file_id")
         )
-        welded = set(settings["welded"])
-        known = [r for r in found if r.welded == (r.file_id in welded)]
         for r in known:
             r.objects_info = _infos(vars(r)["text"])
         snapshot._readings = known  # type: ignore[attr-defined]

@@ -129,7 +129,6 @@ class Settings(RecipeIn):
     rotations: dict[Key, str] = {}
     held: list[Key] = []
     twins: list[list[Key]] = []
-    welded: list[int] = []
     pictures: dict[str, PictureIn] = {}
     sheets: list[SheetIn] = []
     recipes: dict[str, RecipeIn] = {}

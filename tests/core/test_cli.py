@@ -172,33 +172,6 @@ def test_mend_repairs_in_order_and_refuses_what_it_does_not_know(capsys: pytest.
         main(["mend", str(source), "--out", str(tmp_path / "x"), "--do", "knit"])
 
 
-def test_islands_are_joined_first_and_only_of_the_objects_that_are_meant(capsys: pytest.CaptureFixture[str], tmp_path: Path) -> None:
-    """`flip,join` left islands mirrored and said that it was done, and `join` looked at no `--objects`."""
-    lines, rows = [], 0
-    for name, mirror in (("left", -1), ("right", 1)):
-        lines.append(f"o {name}")
-        # Two squares side by side, whose vertices on the edge between them are there twice, apart by a rounding error.
-        for x in (0, 1):
-            for a, b in ((0, 0), (1, 0), (1, 1), (0, 1)):
-                lines += [
-                    f"v {x + a + 5 * (mirror > 0) + 1e-7 * x * (not a):.8f} {b} 0",
-                    f"vt {0.5 + mirror * 0.1 * (x + a):.3f} {0.1 + 0.1 * b + 0.4 * (mirror > 0):.3f}",
-                ]
-            lines.append("f " + " ".join(f"{rows + c}/{rows + c}" for c in range(1, 5)))
-            rows += 4
-    source = tmp_path / "split.obj"
-    source.write_text("\n".join(lines) + "\n")
-    assert main(["mend", str(source), "--out", str(tmp_path / "late"), "--do", "flip,join"]) == 2
-    assert "put 'join' first" in capsys.readouterr().err and not (tmp_path / "late").exists()
-    code, found = run(capsys, "mend", source, "--out", tmp_path / "first", "--do", "join,flip", "--json")
-    assert code == 0 and {o["name"]: (o["was"]["islands"], o["now"]["islands"], o["done"]) for o in found["objects"]} == {
-        "left": (2, 1, ["join", "flip"]), "right": (2, 1, ["join"]),
-    }  # fmt: skip
-    assert run(capsys, "inspect", tmp_path / "first/split.obj", "--json")[1]["faults"]["flipped"] == 0
-    code, found = run(capsys, "mend", source, "--out", tmp_path / "one", "--do", "join", "--objects", "right", "--json")
-    assert {o["name"]: (o["now"]["islands"], o["done"]) for o in found["objects"]} == {"left": (2, []), "right": (1, ["join"])}
-
-
 def test_mend_copies_the_uvs_of_the_good_one_to_objects_of_its_shape(capsys: pytest.CaptureFixture[str], tmp_path: Path) -> None:
     """A box with UVs in one file; in another one it is turned and has none, and a third object of another shape has none either."""
     sides = [(1, 3, 4, 2), (5, 6, 8, 7), (1, 2, 6, 5), (3, 7, 8, 4), (1, 5, 7, 3), (2, 4, 8, 6)]

@@ -172,17 +172,6 @@ def test_mesh_faults() -> None:
     assert mesh_faults(formats.read(good, "a.obj").meshes[0]).against_edges == 0
 
 
-def test_duplicate_vertices_that_split_an_island() -> None:
-    """Two triangles of a square whose shared corners are twice there, apart by a rounding error."""
-    data = (
-        b"v 0 0 0\nv 1 0 0\nv 1 1 0\nv 0.0000001 0 0\nv 1 1.0000001 0\nv 0 1 0\n"
-        b"vt 0.1 0.1\nvt 0.5 0.1\nvt 0.5 0.5\nvt 0.1 0.5\nf 1/1 2/2 3/3\nf 4/1 5/3 6/4\n"
-    )
-    f = find(pieces_of(data))
-    assert len(f.area) == 2 and f.split.tolist() == [[0, 1]]
-    assert len(find(pieces_of(data.replace(b"0.0000001", b"0.1"))).split) == 0
-
-
 def test_nothing_and_heaps() -> None:
     nothing = find([])
     assert listing(nothing, Limits(Grid(1000), 10, 5)) == []

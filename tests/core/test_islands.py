@@ -14,9 +14,10 @@ from quilt_cli.child import bounded
 from quilt_core import formats
 from quilt_core.delivery.report import inspect_report
 from quilt_core.measure.proof import flipped
+from quilt_core.model.points import NEAR, merged_positions
 from quilt_core.uv.analysis import analyse
 from quilt_core.uv.density import densities, even_scales, spread, spreads
-from quilt_core.uv.islands import NEAR, merged_positions, weld
+from quilt_core.uv.islands import weld
 from quilt_core.uv.outlines import trace_outlines
 from quilt_core.uv.stretch import stretch
 from tests.shapes import PLANE, grid_obj

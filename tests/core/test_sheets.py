@@ -20,7 +20,7 @@ from quilt_core.measure.proof import prove
 from quilt_core.model.similarity import applied, composed, inverse
 from quilt_core.model.tiles import Grid, column_row, corners_of, number
 from quilt_core.pack import Recipe
-from quilt_core.uv.analysis import IDENTITY, MeshIslands, analyse, transform_regions
+from quilt_core.uv.analysis import IDENTITY, MeshIslands, transform_regions
 from quilt_core.uv.twins import follow, grouped, leaders
 from tests.shapes import grid_obj
 
@@ -227,18 +227,6 @@ def test_other_sheets_are_left_alone() -> None:
     assert prove(pieces, packed.transforms, 256, only=~only).overlap_pairs > 0
     with pytest.raises(QuiltError, match="no island lies"):
         pack_sheet(pieces, Recipe(256, 4, 2), rules=SheetRules(only=np.zeros(10, bool)))
-
-
-def test_islands_that_duplicate_vertices_split_are_joined() -> None:
-    """Two triangles of one square whose shared edge has its vertices twice, 1e-7 of its size apart."""
-    text = b"""v 0 0 0\nv 1 0 0\nv 1 1 0\nv 0.0000001 0 0\nv 1 1.0000001 0\nv 0 1 0
-vt 0 0\nvt 1 0\nvt 1 1\nvt 0 1\nf 1/1 2/2 3/3\nf 4/1 5/3 6/4\n"""
-    scene = formats.read(text, "split.obj")
-    apart, joined = (analyse(scene, 0, w)[0] for w in (False, True))
-    assert apart and joined and apart.islands.count == 2 and joined.islands.count == 1
-    assert joined.islands.area[0] == pytest.approx(1.0) and (joined.uvs == apart.uvs).all()
-    whole = analyse(formats.read(squares(loose(5)), "a.obj"), 0, True)[0]
-    assert whole and whole.islands.count == 5, "islands that are apart stay so"
 
 
 def test_tiles_filled_each_keep_bunches_and_the_gap_between_materials() -> None:

@@ -57,8 +57,6 @@ def faulty() -> bytes:
     quad("gap-b", 0.501, 0.2, 0.1)
     quad("margin", 0.0005, 0.4, 0.1)
     quad("tiny", 0.7, 0.2, 0.0005)
-    face("split", [(0, 0, 0), (1, 0, 0), (1, 1, 0), (0.0000001, 0, 0), (1, 1.0000001, 0), (0, 1, 0)],
-         [(0.15, 0.4), (0.25, 0.4), (0.25, 0.5), (0.15, 0.4), (0.25, 0.5), (0.15, 0.5)], [[0, 1, 2], [3, 4, 5]])  # fmt: skip
     face("crowded", [(0, 0, 0), (1, 0, 0), (1, 1, 0), (0, 1, 0), (0.5, 0.5, 1)],
          [(0.3, 0.4), (0.4, 0.4), (0.4, 0.5), (0.3, 0.5), (0.5, 0.45)], [[0, 1, 2, 3], [2, 1, 4], [1, 2, 4]])  # fmt: skip
     face("against", [(0, 0, 0), (1, 0, 0), (1, 1, 0), (0, 1, 0), (2, 0, 0), (2, 1, 0)],
@@ -75,7 +73,7 @@ KINDS = {
     "1 object has no UVs": "", "1 pair of islands overlaps": "overlap", "1 pair of islands lies exactly on each other": "twins",
     "islands overlap themselves": "self", "triangles that are turned over": "turned", "triangles without area in the UV plane": "zero_uv",
     "triangles without area on the model": "zero_world", "is stretched": "stretch", "narrower than 8 px": "gap",
-    "nearer to the border than 4 px": "margin", "smaller than 4 texels": "tiny", "kept apart by duplicate vertices": "split",
+    "nearer to the border than 4 px": "margin", "smaller than 4 texels": "tiny",
     "more than two faces": "crowded", "wound the other way": "against", "above the band": "lavish", "below the band": "starved",
 }  # fmt: skip
 
@@ -101,9 +99,6 @@ def test_every_kind_of_fault_is_listed_shown_and_counted_again(page: Page, addre
     card(page, "lies exactly on each other").get_by_role("button", name="Mark as twins").click()
     idle(page)
     expect(sheet.get_by_text("on purpose")).to_be_visible()
-    card(page, "duplicate vertices").get_by_role("button", name="Join them").click()
-    idle(page)
-    expect(sheet.get_by_text("duplicate vertices")).not_to_be_visible()
     stage(page, "Arrange")
     put(page, "Time", "1")
     page.get_by_role("button", name="Pack this sheet").click()

@@ -85,7 +85,7 @@ def test_a_job_holds_what_a_recipe_and_a_sheet_hold() -> None:
     usual = settings_of_job(JobFile())
     assert {k: usual[k] for k in RECIPE} == RECIPE
     for kind in STEPS:
-        assert ALL[kind].asked is not None or kind == "weld"
+        assert ALL[kind].asked is not None
 
 
 KEYS = st.sampled_from(["0/0", "1/0", "0:0", "0:1", "0:2", "0:3", "1:0", "1:1"])

@@ -4,12 +4,15 @@ from __future__ import annotations
 
 import io
 import zipfile
+from collections.abc import Callable
 from typing import Any
 
 import pytest
 
 from quilt_core import formats
 from quilt_core.delivery.verify import Wanted, verify_report
+from quilt_core.errors import NothingToDo
+from quilt_server.jobs.kinds import ready
 from quilt_server.projects.models import Job
 from tests.shapes import kit
 
@@ -155,3 +158,27 @@ def test_names_of_tries_never_come_twice(browser: Browser) -> None:
     browser.run("pack")
     names = [t["name"] for t in browser.state()["tries"]]
     assert len(set(names)) == len(names) and names[-1] == "Try 4", names
+
+
+def test_what_is_left_after_the_first_way_is_parted_and_made_anew(browser: Browser, monkeypatch: pytest.MonkeyPatch) -> None:
+    """*Make it ready* ended with "4 islands overlap themselves" and stopped there, though parting and unwrapping these would have helped."""
+    calls: list[str] = []
+
+    def once(name: str, run: Callable[[Job], None]) -> Callable[[Job], None]:
+        def work(job: Job) -> None:
+            calls.append(name)
+            if calls.count(name) == 1:
+                raise NothingToDo("Not this time.")
+            run(job)
+
+        return work
+
+    for name in ("run_flatten", "run_unwrap"):
+        monkeypatch.setattr(ready, name, once(name, getattr(ready, name)))
+    browser.upload(kit__obj=kit())
+    quick(browser)
+    result = browser.run("ready")["result"]
+    assert calls == ["run_flatten", "run_unwrap", "run_unwrap"]
+    assert all(not o["left"] for o in result["objects"]) and result["grade"] == "fit"
+    keys = {o["key"] for o in browser.state()["objects"]}
+    assert {o["key"] for o in result["objects"]} == keys, "each can be shown"

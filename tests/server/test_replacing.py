@@ -179,7 +179,7 @@ def shown(browser: Browser) -> tuple[np.ndarray, np.ndarray]:
     file = SourceFile.objects.get(pk=f["id"])
     scene, rows = kept_scene(file), table(browser, file.pk)
     out, first = [], 0
-    for mesh, piece in zip(scene.meshes, kept_islands(file, 0, False).pieces(scene), strict=True):
+    for mesh, piece in zip(scene.meshes, kept_islands(file, 0).pieces(scene), strict=True):
         channel = mesh.channels[0]
         uv = channel.uvs[channel.triangles]
         angle, mirror, scale, u, v = (rows[piece.islands.of_triangle + first].T)[:, :, None]

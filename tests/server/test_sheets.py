@@ -222,30 +222,6 @@ def test_marked_twins_are_no_fault_and_stay_on_each_other(browser: Browser) -> N
     assert browser.state()["settings"]["twins"] == []
 
 
-def test_split_islands_are_joined_and_rules_follow(browser: Browser) -> None:
-    text = b"""v 0 0 0\nv 1 0 0\nv 1 1 0\nv 0.0000001 0 0\nv 1 1.0000001 0\nv 0 1 0\nv 3 0 0\nv 4 0 0\nv 4 1 0
-vt 0 0\nvt 0.2 0\nvt 0.2 0.2\nvt 0 0.2\nvt 0.5 0.5\nvt 0.7 0.5\nvt 0.7 0.7\nf 1/1 2/2 3/3\nf 4/1 5/3 6/4\nf 7/5 8/6 9/7\n"""
-    browser.upload(split__obj=text)
-    file = browser.state()["files"][0]["id"]
-    assert browser.state()["objects"][0]["islands"] == 3 and kinds(browser)["split"]["repair"] == "weld"
-    browser.change(settings={**browser.state()["settings"], "held": [f"{file}:2"], "weights": {f"{file}:1": 2.0}})
-    assert job(browser, "weld")["result"]["changed"] == 1
-    row = next(p for p in browser.client.get("/api/projects").json() if p["id"] == browser.project)
-    assert row["objects"] == len(browser.state()["objects"]), "the start page counted an object twice once its islands were joined"
-    state = browser.state()
-    assert state["objects"][0]["islands"] == 2 and "split" not in kinds(browser)
-    assert state["settings"]["held"] == [f"{file}:1"] and state["settings"]["weights"] == {f"{file}:0": 2.0}
-    plain = browser.client.get(f"/api/files/{file}/channels/0/geometry")
-    joined = browser.client.get(f"/api/files/{file}/channels/0/geometry?welded=true")
-    assert plain.status_code == joined.status_code == 200 and plain.content != joined.content
-    assert job(browser, "weld")["result"]["changed"] == 0
-    made = job(browser, "deliver")
-    archive = zipfile.ZipFile(io.BytesIO(browser.client.get(f"/api/jobs/{made['id']}/output").getvalue()))
-    assert archive.read("split.obj").count(b"\nv ") + 1 == 9, "the file keeps its vertices"
-    browser.post(f"/api/projects/{browser.project}/undo", {"base": browser.state()["snapshot"]})
-    assert browser.state()["objects"][0]["islands"] == 3
-
-
 def test_settle_and_grow_move_only_what_is_chosen(browser: Browser) -> None:
     browser.upload(two__obj=squares([(0.1, 0.1, 0.4, 0.4), (0.3, 0.1, 0.6, 0.4)]))
     browser.change(settings={**browser.state()["settings"], **QUICK})

@@ -72,17 +72,6 @@ def test_what_is_left_out_is_not_moved_by_repairs(browser: Browser) -> None:
     assert browser.run("mend", action="into_tile", islands=None)["result"]["changed"] == 1
 
 
-def test_a_try_from_before_islands_were_joined_is_refused_and_one_of_the_same_is_kept_whole(browser: Browser) -> None:
-    text = b"""v 0 0 0\nv 1 0 0\nv 1 1 0\nv 0.0000001 0 0\nv 1 1.0000001 0\nv 0 1 0\nv 3 0 0\nv 4 0 0\nv 4 1 0
-vt 0 0\nvt 0.2 0\nvt 0.2 0.2\nvt 0 0.2\nvt 0.5 0.5\nvt 0.7 0.5\nvt 0.7 0.7\nf 1/1 2/2 3/3\nf 4/1 5/3 6/4\nf 7/5 8/6 9/7\n"""
-    browser.upload(split__obj=text)
-    quick(browser)
-    old = browser.run("pack")["result"]["layout"]
-    assert browser.run("weld")["result"]["changed"] == 1
-    answer = browser.run("keep", layout=old)
-    assert answer["state"] == "failed" and "read anew" in answer["error"] and browser.state()["objects"][0]["islands"] == 2
-
-
 def test_a_kept_try_has_its_own_figures_and_bleed_proof(browser: Browser) -> None:
     browser.upload(squares__obj=grid_obj(5))
     quick(browser, padding_px=8.0)

@@ -70,7 +70,7 @@ def run_channel(job: Job) -> None:
     for file in steps(
         job, SourceFile.objects.filter(pk__in=files.values()), lambda f: f"Reading channel {channel} of {f.name}", (0.4, 0.8)
     ):
-        reading = Reading.objects.filter(file=file, channel=channel, welded=False).first()
+        reading = Reading.objects.filter(file=file, channel=channel).first()
         if reading is None:
             reading = make_reading(file, kept_scene(file), channel)
             reading.save()
@@ -91,7 +91,7 @@ def _laid(job: Job, head: Snapshot, before: Layout) -> list[Revision]:
     both = list(zip(choose(head), opened(head), strict=True))
     for c, w in steps(job, both, lambda b: f"Keeping the layout of {b[1].old.name}", (0.0, 0.4)):
         rows = transforms[str(w.old.pk)]
-        if not w.welded and np.array_equal(rows, np.tile(IDENTITY, (len(rows), 1))):
+        if np.array_equal(rows, np.tile(IDENTITY, (len(rows), 1))):
             continue
         one = formats.named(w.scene.format).one_channel
         for m, channel in channels_of(c, settings).items():
@@ -113,7 +113,7 @@ def _next(settings: dict[str, Any], channel: int, laid: bool, shelf: dict[str, A
     """The settings with another channel: what was shelved with it, or what holds for whole objects where nothing was; once something was laid out, with a
     sheet of its own. `shelf`: what is kept of the present one beside its settings."""
     now = str(settings["channel_in"])
-    out = settings | {"channel_in": channel, "welded": []}
+    out = settings | {"channel_in": channel}
     if settings["channel_out"] == settings["channel_in"]:
         # What was written where it was read stays so: another channel is not to be written over unasked.
         out["channel_out"] = channel

@@ -10,7 +10,7 @@ from pydantic import StrictBool
 
 from quilt_core.errors import NothingToDo, QuiltError
 from quilt_core.unwrap.meshes import Options
-from quilt_core.unwrap.scenes import beyond_saving, flattened
+from quilt_core.unwrap.scenes import beyond_saving, flattened, overlapping
 
 from ...projects.figures import sheet_rows, whole, whole_verdict
 from ...projects.measuring import lie_of, rows_of
@@ -26,8 +26,11 @@ from ..revising import finish
 from ..revision import Revision, opened
 from .pack import Pack, run_pack
 from .repair import Repair, run_repair
+from .seams import Seams, run_seams
 from .twins import Twins, run_twins
 from .unwrap import Unwrap, run_unwrap
+
+_ROUNDS = 2  # of parting and unwrapping again what is left
 
 
 class Ready(Asked):
@@ -95,7 +98,7 @@ def _figures(head: Snapshot) -> list[dict[str, Any]]:
     settings = settings_of(head)
     out: list[dict[str, Any]] = []
     for f in (source_files(head)[k] for k in head.files):
-        w = Revision(f, int(settings["channel_in"]), f.pk in settings["welded"])
+        w = Revision(f, int(settings["channel_in"]))
         found = {m: w.figures(m) for m in {o.mesh for o in w.scene.objects}}
         out += [{"name": o.name, **found[o.mesh].as_dict(), "left": beyond_saving(found[o.mesh])} for o in w.scene.objects]
     return out
@@ -145,6 +148,7 @@ def _gone(way: _Way) -> dict[str, Any]:
                 for n, f in enumerate(way.was):
                     if f["name"] == row["name"]:
                         way.refused[str(n)].append({"what": what, "why": row["why"]})
+    _once_more(way, unwrap)
     mirrored = _mirrored(way.head)
     if mirrored and way.step("flip", run_repair, Repair(action="flip").params({})):
         way.note("flip", mirrored)
@@ -157,6 +161,34 @@ def _gone(way: _Way) -> dict[str, Any]:
     return told
 
 
+def _once_more(way: _Way, unwrap: dict[str, Any]) -> None:
+    """What folds or lies double after all that: its parts are parted, and what cannot be saved then is made anew, for as long as less of it is left."""
+    for _ in range(_ROUNDS):
+        before = _figures(way.head)
+        left = sum(len(f["left"]) > 0 for f in before)
+        if not left:
+            return
+        for what, run, params in (("part", run_seams, _part(way.head)), ("unwrap", run_unwrap, unwrap)):
+            if params is not None and way.step(what, run, params):
+                now = _figures(way.head)
+                way.note(what, {n for n, (a, b) in enumerate(zip(before, now, strict=True)) if a != b})
+        if sum(len(f["left"]) > 0 for f in _figures(way.head)) >= left:
+            return
+
+
+def _part(head: Snapshot) -> dict[str, Any] | None:
+    """The islands that lie double, as what is to be parted; None for none."""
+    islands: dict[str, list[int]] = {}
+    for w in opened(head):
+        start = 0
+        for piece in w.pieces:
+            if piece is not None:
+                islands.setdefault(str(w.old.pk), []).extend((start + np.flatnonzero(overlapping(piece))).tolist())
+                start += piece.islands.count
+    found = {k: v for k, v in islands.items() if v}
+    return Seams(operation="part", islands=found).params({}) if found else None
+
+
 def _tell(way: _Way, packed: dict[str, Any]) -> None:
     """Write what was done to which object, and what it came to."""
     job = way.job
@@ -164,8 +196,9 @@ def _tell(way: _Way, packed: dict[str, Any]) -> None:
     now = _figures(way.head)
     rows = sheet_rows(way.head)
     said = whole_verdict(rows)
+    keys = [f"{r.file_id}/{n}" for f in way.head.files for r in readings(way.head) if r.file_id == f for n in range(len(r.objects_info))]
     objects = [
-        {"name": a["name"], "was": a, "now": b, "done": way.done[str(n)], "refused": way.refused[str(n)], "left": b["left"]}
+        {"key": keys[n], "name": a["name"], "was": a, "now": b, "done": way.done[str(n)], "refused": way.refused[str(n)], "left": b["left"]}
         for n, (a, b) in enumerate(zip(way.was, now, strict=True))
     ]
     job.result = {

@@ -49,7 +49,6 @@ class _Versions:
         self.old_file = SourceFile.objects.filter(pk=job.params["file"], pk__in=head.files).first()
         if self.old_file is None:
             raise QuiltError("The file that should be replaced is not there any more.")
-        self.welded = self.old_file.pk in settings["welded"]
         bundles, refused = bundles_of(job.params["files"])
         if refused:
             raise QuiltError(refused[0].why)
@@ -64,7 +63,7 @@ class _Versions:
         # What came is compared with what came, not with what was made of it here: that is carried over.
         first = as_it_first_came(self.old_file)
         self.first_scene = kept_scene(first)
-        self.old_pieces, self.new_pieces = (analyse(s, self.channel, self.welded) for s in (self.first_scene, self.new_scene))
+        self.old_pieces, self.new_pieces = (analyse(s, self.channel) for s in (self.first_scene, self.new_scene))
         self.found = compare(self.first_scene, self.old_pieces, self.new_scene, self.new_pieces)
         meshes_of = (self.first_scene.objects, self.new_scene.objects)
         self.meshes = {meshes_of[1][n].mesh: meshes_of[0][m].mesh for n, m in reversed(self.found.objects.items())}
@@ -79,7 +78,7 @@ class _Versions:
         """Save the newer file, and on it all that was made of the older one; the newest of these rows is `newest`. Returns the newer number of every older
         island, -1 for those that changed or are gone."""
         assert self.old_file is not None
-        old_starts = island_starts(analyse_kept(self.old_file, self.channel, self.welded))
+        old_starts = island_starts(analyse_kept(self.old_file, self.channel))
         self.new_file.save()
         at, last = self.new_file, dict[int, Carried]()
         for old in self.chain():
@@ -96,9 +95,8 @@ class _Versions:
             at = self._made_of(at, old, made)
         self.newest = at
         self.scene = kept_scene(at)
-        self.pieces = islands_in(at, self.scene, self.channel, self.welded)
-        for welded in {False, self.welded}:
-            make_reading(at, self.scene, self.channel, welded).save()
+        self.pieces = islands_in(at, self.scene, self.channel)
+        make_reading(at, self.scene, self.channel).save()
         return self._numbers(old_starts, last)
 
     def _made_of(self, before: SourceFile, old: SourceFile, made: dict[int, dict[int, Revised]]) -> SourceFile:
@@ -116,15 +114,14 @@ class _Versions:
         matches |= {new: (m, match) for (m, new), match in self.found.islands.items() if new not in made}
         for new, (m, match) in matches.items():
             known = match >= 0
-            # Islands that duplicate vertices keep apart may be joined in what was read, and count otherwise there.
             if len(match) == starts[m + 1] - starts[m] and match.max(initial=-1) < new_starts[new + 1] - new_starts[new]:
                 out[starts[m] : starts[m + 1]][known] = match[known] + new_starts[new]
         return out
 
 
-def analyse_kept(file: SourceFile, channel: int, welded: bool) -> list[MeshIslands | None]:
+def analyse_kept(file: SourceFile, channel: int) -> list[MeshIslands | None]:
     """The islands of a stored file with what was made of it here."""
-    return islands_in(file, kept_scene(file), channel, welded)
+    return islands_in(file, kept_scene(file), channel)
 
 
 def _told(found: Replacement) -> dict[str, Any]:

@@ -41,7 +41,7 @@ def run_units(job: Job) -> None:
     if not changed:
         raise QuiltError("These files have that unit already.")
     for old, unit in steps(job, changed, lambda c: f"Reading {c[0].name} anew", (0.0, 0.7)):
-        new = _in_unit(old, unit, channel, old.pk in after.settings["welded"])
+        new = _in_unit(old, unit, channel)
         after.take(FileKeys(old.pk, new.pk, None), after.transforms[str(old.pk)])
     job.span = (0.7, 1.0)
     say(job, "Measuring again")
@@ -53,15 +53,13 @@ def run_units(job: Job) -> None:
     land(project, head, layout, f"Another unit for {name}"[:120], **after.changes)
 
 
-def _in_unit(old: SourceFile, unit: float, channel: int, welded: bool) -> SourceFile:
+def _in_unit(old: SourceFile, unit: float, channel: int) -> SourceFile:
     """The same file in another unit, saved with what is read from it."""
     new = SourceFile.objects.get(pk=old.pk)
     new.pk, new.unit_m = None, unit
     new._state.adding = True
     new.save()
-    scene = kept_scene(new)
-    for join in {False, welded}:
-        make_reading(new, scene, channel, join).save()
+    make_reading(new, kept_scene(new), channel).save()
     return new
 
 

@@ -1610,15 +1610,15 @@ export interface components {
         };
         /**
          * OrderIn
-         * @description Which objects or islands of a sheet go to which tile: `by` object or material each has one of its own, by name what is like the pattern goes to
-         *     `tile`.
+         * @description Which objects or islands of a sheet go to which tile: `by` object, material or file each has one of its own; by a name what has one like the pattern goes
+         *     to `tile`.
          */
         OrderIn: {
             /**
              * By
              * @enum {string}
              */
-            by: "object" | "material" | "name";
+            by: "object" | "material" | "file" | "name" | "file name" | "material name";
             /**
              * Pattern
              * @default
@@ -2044,11 +2044,6 @@ export interface components {
             weights: {
                 [key: string]: number;
             };
-            /**
-             * Welded
-             * @default []
-             */
-            welded: number[];
         };
         /**
          * SewnIn

@@ -43,8 +43,8 @@ export const ODD: Record<string, number> = {
   no_uv: 32,
 }
 
-export async function loadGeometry(file: number, channel: number, welded: boolean): Promise<FileGeometry> {
-  const data = await binary(`/api/files/${file}/channels/${channel}/geometry${welded ? '?welded=true' : ''}`)
+export async function loadGeometry(file: number, channel: number): Promise<FileGeometry> {
+  const data = await binary(`/api/files/${file}/channels/${channel}/geometry`)
   if (!data) throw new Error('The geometry of a file could not be loaded.')
   const size = new DataView(data).getUint32(0, true)
   const header = JSON.parse(new TextDecoder().decode(new Uint8Array(data, 4, size))) as Header

@@ -161,11 +161,6 @@ function FaultCard({
           {f.repair === 'twins' ? 'Mark as twins' : 'Unmark'}
         </Button>
       )}
-      {f.repair === 'weld' && (
-        <Button size="2xs" variant="outline" disabled={!!job} onClick={() => void start('weld')}>
-          Join them
-        </Button>
-      )}
       {f.repair === 'unwrap' && (
         <Button size="2xs" variant="ghost" onClick={() => setStage('Mend')}>
           Unwrap anew

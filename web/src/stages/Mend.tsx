@@ -48,7 +48,7 @@ export function Mend() {
         />
       </Question>
       <Dirt />
-      <Copies twins={count('twins')} split={count('split')} />
+      <Copies twins={count('twins')} />
       <Main onClick={() => setStage('Even')}>Next: even the density</Main>
     </>
   )

@@ -10,7 +10,7 @@ import { plain } from '../../words'
 const WHERE = { beside: 'in places of their own', onto: 'on the same texels, as twins' }
 
 /** Objects of one shape: found, given the UVs of the good one, and kept alike. */
-export function Copies({ twins, split }: { twins: number; split: number }) {
+export function Copies({ twins }: { twins: number }) {
   const { state, start, selection, alike } = useParts('state', 'start', 'selection', 'alike')
   const [where, setWhere] = useState<keyof typeof WHERE>('beside')
   const [linked, setLinked] = useState(false)
@@ -50,12 +50,6 @@ export function Copies({ twins, split }: { twins: number; split: number }) {
         text="Marked, they share their texels on purpose and are packed as one."
         disabled={!twins}
         onClick={() => void start('twins', { on: true, islands: selectedIslands() })}
-      />
-      <Act
-        name="Join them"
-        text={`Duplicate vertices keep ${split} pairs of islands apart. They count as one then; the vertices of the files stay as they are.`}
-        disabled={!split}
-        onClick={() => void start('weld')}
       />
     </Question>
   )

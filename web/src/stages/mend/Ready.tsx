@@ -1,4 +1,4 @@
-import { Box, Text } from '@chakra-ui/react'
+import { Box, Button, Flex, Text } from '@chakra-ui/react'
 import { useState } from 'react'
 import { useParts } from '../../store'
 import { Said } from '../Said'
@@ -8,6 +8,7 @@ import { Main } from '../parts'
 const DID: Record<string, string> = {
   relax: 'laid flat again',
   unwrap: 'new UVs',
+  part: 'parted where it lay double',
   flip: 'flipped back',
   twins: 'twins marked',
 }
@@ -35,8 +36,9 @@ export function Ready() {
 }
 
 function Outcome() {
-  const { readied } = useParts('readied')
+  const { readied, select } = useParts('readied', 'select')
   if (!readied) return null
+  const stays = readied.objects.filter((o) => o.left.length)
   const touched = readied.objects.filter((o) => o.done.length || o.left.length || o.refused.length)
   return (
     <Box mt="2" fontSize="xs">
@@ -65,6 +67,27 @@ function Outcome() {
           </Box>
         ))}
       </Box>
+      {stays.length > 0 && (
+        <Flex mt="1" gap="2" align="center" role="note" aria-label="What stays">
+          <Text flex="1" color="madder">
+            {stays.length === 1 ? `${stays[0].name} is left` : `${stays.length} objects are left`}: unwrap{' '}
+            {stays.length === 1 ? 'it' : 'them'} with less stretch allowed, or cut where it folds.
+          </Text>
+          <Button
+            size="2xs"
+            variant="outline"
+            onClick={() =>
+              select(
+                stays.map((o) => o.key),
+                false,
+                true,
+              )
+            }
+          >
+            Show
+          </Button>
+        </Flex>
+      )}
     </Box>
   )
 }
