@@ -9,10 +9,10 @@ from pathlib import Path
 import pytest
 from playwright.sync_api import Page, expect
 
-from quilt_cli.__main__ import main
+from quilt_cli.main import main
 from tests.shapes import grid_obj, kit
 
-from .steps import deliver, idle, put, stage, start
+from .steps import deliver, idle, put, section, stage, start
 
 CM = 100
 
@@ -32,13 +32,14 @@ def said(page: Page) -> tuple[str, ...]:
 
 
 def test_a_kit_is_the_same_to_all_who_judge_it(page: Page, address: str, tmp_path: Path, capsys: pytest.CaptureFixture[str]) -> None:
-    for name, data in (("kit", kit()), ("posts", grid_obj(6, 4.0, 0.05))):
+    for name, data in (("kit", kit()), ("posts", grid_obj(6, 0.4, 0.05))):
         (tmp_path / f"{name}.obj").write_bytes(in_centimetres(data))
     start(page, address, "Bought kit", tmp_path / "kit.obj", tmp_path / "posts.obj")
     page.get_by_role("button", name="Take all 2 as centimetres").click()
     idle(page)
     stage(page, "Arrange")
     put(page, "Time", "1")
+    section(page, "Sheets")
     page.get_by_role("button", name="Add a sheet").click()
     idle(page)
     page.get_by_role("listbox", name="Objects").get_by_role("option", name=re.compile("squares")).click()
