@@ -7,7 +7,6 @@ import math
 import numpy as np
 import shapely
 from numpy.typing import NDArray
-from scipy.signal import fftconvolve
 
 from ..model.scene import Floats
 
@@ -80,6 +79,8 @@ def _places(mine: shapely.Geometry, blocked: NDArray[np.bool_], corner: tuple[fl
     if not own.any():
         x, y = (np.array(mine.centroid.coords[0]) - corner) * _CELLS
         own[min(_CELLS - 1, max(0, int(y))), min(_CELLS - 1, max(0, int(x)))] = True
+    from scipy.signal import fftconvolve  # it loads half a second of what nothing else here needs
+
     meets = fftconvolve(blocked.astype(np.float32), own[::-1, ::-1].astype(np.float32), mode="full")
     rows, columns = np.nonzero(meets < 0.5)
     shift = np.column_stack([columns, rows]) - (_CELLS - 1)
