@@ -17,9 +17,10 @@ FORMATS = ("png", "tiff", "exr")
 FILLS = ("blank", "checker", "object", "material", "island")
 
 
-def named(pattern: str, sheet: str, tile: int, kind: str, name: str = "") -> str:
-    """The name of a tile's image: {sheet}, {kind}, {tile} and {name} (of the tile; its number where it has none) are replaced, and nothing else is read into it."""
-    for key, value in (("{sheet}", sheet), ("{kind}", kind), ("{tile}", str(tile)), ("{name}", name or str(tile))):
+def named(pattern: str, sheet: str, tile: int, kind: str, name: str = "", channel: str = "") -> str:
+    """The name of a tile's image: {sheet}, {kind}, {tile}, {name} (of the tile; its number where it has none) and {channel} are replaced, and nothing else is
+    read into it."""
+    for key, value in (("{sheet}", sheet), ("{kind}", kind), ("{tile}", str(tile)), ("{name}", name or str(tile)), ("{channel}", channel)):
         pattern = pattern.replace(key, value)
     return pattern
 

@@ -50,7 +50,7 @@ def draw_tiles(
         mine = on == s["id"]
         chosen = listed(order["images"]["tiles"]) if order["images"] else []
         for tile in chosen:
-            _image(delivery, s, tile, tiles.tile_px.get(tile, tiles.px), again, parts, mine, order)
+            _image(delivery, s, tile, tiles.tile_px.get(tile, tiles.px), again, parts, mine, order, channel_name(settings)[0])
         for tile in [t["tile"] for t in found["tiles"] if t["islands"]]:
             count += 1
             if count > MOST_TILES:
@@ -60,7 +60,8 @@ def draw_tiles(
             prefix = f"{safe_name(s['name'])}." if several else ""
             # The number stays in the name: programs that read a set of tiles find each by it.
             name = own_name(s, tile) if order["template_names"] else ""
-            called = f"{name}.{tile}" if name else str(tile)
+            channel, is_named = channel_name(settings)
+            called = ".".join([*([channel] if is_named else []), *([name] if name else []), str(tile)])
             size = int(order["template_px"]) or px
             extras = template.Extras(
                 float(flat["padding_px"]) / px / 2 if order["template_zone"] else 0.0, _wires(again, mine, parts) if order["template_wire"] else None,
@@ -80,7 +81,14 @@ def draw_tiles(
             if order["templates"] in ("svg", "both"):
                 delivery.put(f"{prefix}template.{called}.svg", template.draw_svg(*args), "template")
             if order["images"] and not chosen:
-                _image(delivery, s, tile, px, again, parts, mine, order)
+                _image(delivery, s, tile, px, again, parts, mine, order, channel)
+
+
+def channel_name(settings: Mapping[str, Any]) -> tuple[str, bool]:
+    """What the channel that the layout goes into is called in files' names, and whether somebody named it."""
+    number = int(settings["channel_out"])
+    own = safe_name(name) if (name := settings["channel_names"].get(str(number), "").strip()) else ""
+    return own or f"uv{number}", bool(own)
 
 
 def own_name(sheet: dict[str, Any], tile: int) -> str:
@@ -99,9 +107,10 @@ def _image(
     parts: Parts,
     mine: NDArray[np.bool_],
     order: Mapping[str, Any],
+    channel: str,
 ) -> None:
     """Put the image of one tile into the zip."""
-    name = named(order["pattern"], safe_name(sheet["name"]), tile, order["images"]["fill"], own_name(sheet, tile))
+    name = named(order["pattern"], safe_name(sheet["name"]), tile, order["images"]["fill"], own_name(sheet, tile), channel)
     delivery.put(f"{name}.{order['images']['format']}", _tile_image(again, parts, mine, order["images"], px, tile), "image")
 
 

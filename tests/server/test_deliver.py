@@ -289,3 +289,18 @@ def test_pictures_that_came_without_their_folder_are_found_by_name(browser: Brow
     job(browser, "pack")
     with delivered(browser) as z:
         assert {"parts.obj", "old.mtl", "textures/wheel.png"} <= set(z.namelist()), "where the file looks for them"
+
+
+def test_the_name_of_a_channel_is_in_the_names_of_files(browser: Browser) -> None:
+    """A channel was called "lights", and no file said so."""
+    parts = [box(Part("a"), (0, 0, 0), (1, 1, 1)).uv(0.1)]
+    browser.upload(iron__glb=two_channels(parts, 1.0, png("crane")))
+    job(browser, "channel", channel=1)
+    browser.change(settings={**browser.state()["settings"], **QUICK, "channel_out": 1})
+    job(browser, "pack")
+    images = {"fill": "object", "colour": [0, 0, 0], "format": "png", "depth": 8, "alpha": False, "tiles": ""}
+    names = set(delivered(browser, templates="png", images=images, pattern="{channel}.{tile}").namelist())
+    assert {"template.1001.png", "uv1.1001.png"} <= names
+    browser.change(settings={**browser.state()["settings"], "channel_names": {"1": "lights, low"}})
+    names = set(delivered(browser, templates="png", images=images, pattern="{channel}.{tile}").namelist())
+    assert {"template.lights_low.1001.png", "lights_low.1001.png"} <= names, names

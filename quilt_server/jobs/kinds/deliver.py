@@ -69,7 +69,7 @@ class Deliver(Asked):
     """What a delivery holds.
 
     sheet : None for all. templates : png, svg, both or none, filled by object, material, island or none; `template_px` 0 for the tile's own
-    images : None, or tile images, named by pattern with {sheet}, {kind}, {tile}
+    images : None, or tile images, named by pattern with {sheet}, {kind}, {tile}, {name} and {channel}
     paint : carry old textures over, per_sheet with one material for each tile; twins_aside : for the bake
     format : empty for files as they came; joined : all in one; channels : for each UV channel of the files, empty for channels as they are
     clean : what of the meshes is put right, of `clean.KINDS`, where their geometry is written anew

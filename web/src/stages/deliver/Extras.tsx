@@ -98,7 +98,7 @@ export function Images({ order, put }: Part) {
           </Setting>
           <Setting
             name="Names"
-            text="{sheet}, {kind}, {tile} and {name} of the tile are filled in: prop.1001.png, face.png"
+            text="{sheet}, {kind}, {channel}, {tile} and {name} of the tile are filled in: prop.1001.png, face.png"
           >
             <TextField
               label="Names of tile images"
