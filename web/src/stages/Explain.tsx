@@ -67,7 +67,12 @@ export function Explain() {
               {found.prices.map((p) => (
                 <Flex key={p.rule} role="listitem" gap="2">
                   <Text flex="1">{RULES[p.rule] ?? p.rule}</Text>
-                  <Text fontWeight="600">{((p.gain - 1) * 100).toFixed(1)} % of density</Text>
+                  <Text
+                    fontWeight="600"
+                    title={`Without it the density would be ${((p.gain - 1) * 100).toFixed(1)} % higher`}
+                  >
+                    {((1 - 1 / p.gain) * 100).toFixed(1)} % of the density
+                  </Text>
                 </Flex>
               ))}
             </Box>

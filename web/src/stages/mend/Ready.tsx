@@ -45,7 +45,7 @@ function Outcome() {
       <Said line={readied.verdict} grade={readied.grade} reasons={readied.reasons} />
       <Text color="faded">
         {touched.length
-          ? `${touched.length} of ${readied.objects.length} objects were changed:`
+          ? `${touched.length} of ${readied.objects.length} objects ${touched.length === 1 ? 'was' : 'were'} changed:`
           : 'No object had to be changed.'}
       </Text>
       <Box as="ul" aria-label="What was done" maxH="180px" overflowY="auto" listStyleType="none">
