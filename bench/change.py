@@ -191,7 +191,7 @@ def whole(folder: Path, joined: Any, measured: Any, updated: Any) -> None:
     from quilt_core.measure.stored import islands_of
     from quilt_core.uv.analysis import IDENTITY
 
-    shapes = joined([islands_of(*open_arrays(p)).shapes for p in sorted((folder / "derived").glob("*.islands1"))])
+    shapes = joined([islands_of(*open_arrays(p)).shapes for p in sorted((folder / "derived").glob("*.islands*"))])
     rows, on = np.tile(IDENTITY, (shapes.count, 1)), np.zeros(shapes.count, np.int64)
     found: dict[str, Any] = {}
     found["lie"] = measured(shapes, rows, on)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import pytest
 
+from quilt_server.jobs.kinds import explain
 from tests.core.test_faults import squares
 
 from .test_api import Browser, quick
@@ -18,7 +19,8 @@ def browser(transactional_db: None) -> Browser:
     return Browser()
 
 
-def test_rules_are_told_with_what_they_cost(browser: Browser) -> None:
+def test_rules_are_told_with_what_they_cost(browser: Browser, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(explain, "_TRIAL", 0.3)
     browser.upload(strips__obj=squares(STRIPS))
     quick(browser, rotate="none", padding_px=2.0)
     found = browser.run("explain", sheets=[1])["result"]["prices"]
