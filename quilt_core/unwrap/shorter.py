@@ -70,29 +70,36 @@ def along_least_cuts(cells: Cells, label: Numbers, band: float) -> Numbers:
     area = np.bincount(label, cells.area, top)
     by_cell = np.argsort(cells.a, kind="stable")
     first = np.searchsorted(cells.a[by_cell], np.arange(len(label) + 1))
+    # What is looked at for a pair goes by its cells, not by all: a fan of thousands of charts has thousands of pairs.
+    of_chart = np.split(np.argsort(label, kind="stable"), np.cumsum(np.bincount(label, minlength=top))[:-1])
+    number = np.full(len(label), -1)
     for p in pairs[order].tolist():
         one, two = divmod(p, top)
-        both = np.flatnonzero((label == one) | (label == two))
+        both = np.sort(np.concatenate([of_chart[one], of_chart[two]]))
         h = by_cell[ranges(first[both], first[both + 1])]
         h = h[(label[cells.b[h]] == one) | (label[cells.b[h]] == two)]
         border = np.unique(cells.a[h[label[cells.a[h]] != label[cells.b[h]]]])
         if len(border):
             away = cKDTree(cells.at[border]).query(cells.at[both])[0]
-            moved = _least_cut(cells, label, both, h, away, band * float(np.sqrt(min(area[one], area[two]))), (one, two))
+            moved = _least_cut(cells, number, label[both], both, h, away, band * float(np.sqrt(min(area[one], area[two]))), (one, two))
             label[both] = moved
+            of_chart[one], of_chart[two] = both[moved == one], both[moved == two]
     return label
 
 
-def _least_cut(cells: Cells, label: Numbers, both: Numbers, h: Numbers, away: Floats, width: float, pair: tuple[int, int]) -> Numbers:
-    """Labels of the cells `both` (m,) of two charts after the least cut between what of them is farther than `width` from their border."""
-    old = label[both]
+def _least_cut(
+    cells: Cells, number: Numbers, old: Numbers, both: Numbers, h: Numbers, away: Floats, width: float, pair: tuple[int, int]
+) -> Numbers:
+    """Labels of the cells `both` (m,) of two charts, `old` (m,) before, after the least cut between what of them is farther than `width` from their border.
+    `number` (n,) is room to write into."""
     held = (away >= width) | cells.still[both]
     for one in pair:
         if not (held & (old == one)).any():
             # The farther half of a small chart stays what it is.
             own = np.flatnonzero(old == one)
             held[own[away[own] >= np.median(away[own])]] = True
-    number = np.full(len(label), -1)
+    if held.all():
+        return old
     node = np.where(held, np.where(old == pair[0], 0, 1), 2 + np.cumsum(~held) - 1)
     number[both] = node
     i, j = number[cells.a[h]], number[cells.b[h]]
