@@ -9,6 +9,7 @@ from collections.abc import Callable
 from dataclasses import dataclass
 
 import numpy as np
+from numba import njit
 from scipy.sparse import coo_matrix
 from scipy.spatial import cKDTree
 
@@ -19,6 +20,7 @@ from .threads import Stop
 from .topology import Mask, Numbers, Surface, borders, cut, ranges
 from .trial import Wish, tried
 
+_SMALL = 48  # nodes of a network up to which a table is quicker than a sparse matrix
 _BAND = 0.25  # of the root of a chart's area: how far a seam may move
 _TRIES = 6  # of taking back what no longer lies flat
 _PASSES = 30  # of moving single cells
@@ -106,8 +108,49 @@ def _least_cut(
     use = (i != j) & ((i > 1) | (j > 1))
     count = int((~held).sum()) + 2
     whole = np.maximum(1, np.rint(cells.cost[h][use] / max(float(cells.cost[h].sum()), 1e-300) * _SCALE)).astype(np.int32)
-    network = coo_matrix((whole, (i[use], j[use])), shape=(count, count)).tocsr()
-    return np.where(held, old, np.where(source_side(network, 0, 1)[node], pair[0], pair[1]))
+    if count <= _SMALL:
+        source = small_source_side(i[use], j[use], whole, count)
+    else:
+        source = source_side(coo_matrix((whole, (i[use], j[use])), shape=(count, count)).tocsr(), 0, 1)
+    return np.where(held, old, np.where(source[node], pair[0], pair[1]))
+
+
+@njit(cache=True, nogil=True)  # type: ignore[untyped-decorator]
+def small_source_side(start, end, weight, count):  # type: ignore[no-untyped-def]
+    """See `parting.source_side`, from node 0 to node 1, of a network of few nodes: shortest augmenting paths (Edmonds and Karp 1972, from memory) on a table.
+
+    The nodes that are reached in the end are those of the least cut nearest to the source, whatever flow was found: they are the same ones.
+    """
+    left = np.zeros((count, count), np.int64)
+    for k in range(len(start)):
+        left[start[k], end[k]] += weight[k]
+    came = np.empty(count, np.int64)
+    queue = np.empty(count, np.int64)
+    while True:
+        came[:] = -1
+        came[0] = 0
+        queue[0] = 0
+        head, tail = 0, 1
+        while head < tail and came[1] < 0:
+            a = queue[head]
+            head += 1
+            for b in range(count):
+                if came[b] < 0 and left[a, b] > 0:
+                    came[b] = a
+                    queue[tail] = b
+                    tail += 1
+        if came[1] < 0:
+            return came >= 0
+        most = np.int64(1) << 62
+        b = 1
+        while b != 0:
+            most = min(most, left[came[b], b])
+            b = came[b]
+        b = 1
+        while b != 0:
+            left[came[b], b] -= most
+            left[b, came[b]] += most
+            b = came[b]
 
 
 def cells_of(s: Surface, cell: Numbers, fixed: Mask) -> tuple[Cells, Numbers, Numbers]:
