@@ -17,6 +17,7 @@ from quilt_core.pack import Recipe, Rules
 from quilt_core.pack.search import Search
 from quilt_core.pack.shelves import shelved
 from quilt_core.textures.carry import Patch, carry, difference, mips_of
+from quilt_core.unwrap.shorter import small_source_side
 from quilt_core.unwrap.simpler import drawn, simpler
 from quilt_core.unwrap.topology import surface_of
 from quilt_core.unwrap.trial import laid
@@ -40,8 +41,16 @@ def measuring() -> None:
     covered_on_texels(shapes, measured(shapes, heap, on), heap, np.arange(shapes.count), np.ones(shapes.count, np.int64), (0, 0), 16)
 
 
+# Two triangles that touch in a point, with rows of their own there.
+_TOUCHING = (
+    b"v 0 0 0\nv 1 0 0\nv 1 1 0\nv 2 1 0\nv 2 2 0\nvt 0 0\nvt .1 0\nvt .1 .1\nvt .1 .1\nvt .2 .1\nvt .2 .2\nf 1/1 2/2 3/3\nf 3/4 4/5 5/6\n"
+)
+
+
 def mending() -> None:
-    """Draw the seams of a simpler copy of a small bumpy sheet, and lay it flat."""
+    """Draw the seams of a simpler copy of a small bumpy sheet, and lay it flat; part islands that touch, and a network of few nodes."""
+    report.analyse_all([formats.read(_TOUCHING, "touching.obj")], 0)
+    small_source_side(np.array([0, 1]), np.array([1, 0]), np.array([1, 1], np.int32), 2)
     x, y = (a.reshape(-1).astype(float) for a in np.meshgrid(np.arange(20), np.arange(20)))
     at = np.arange(400).reshape(20, 20)
     corners = [at[:-1, :-1], at[:-1, 1:], at[1:, 1:], at[1:, :-1]]
