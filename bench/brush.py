@@ -16,7 +16,8 @@ from scipy.sparse.linalg import splu
 from quilt_core.model.scene import UvChannel
 from quilt_core.unwrap.brush import Brush, Dab
 from quilt_core.unwrap.skin import laying_of, skin_of
-from quilt_core.uv.islands import find_islands, signed_areas
+from quilt_core.uv.areas import signed_areas
+from quilt_core.uv.islands import find_islands
 from tests.core.test_unwrap import mesh_of
 from tests.shapes import net
 

@@ -22,7 +22,8 @@ from quilt_core.unwrap.ledger import singular
 from quilt_core.unwrap.match import matched
 from quilt_core.unwrap.skin import Laying, Skin, laying_of, skin_of
 from quilt_core.unwrap.topology import cut
-from quilt_core.uv.islands import find_islands, signed_areas
+from quilt_core.uv.areas import signed_areas
+from quilt_core.uv.islands import find_islands
 from tests.real_files import CACHE
 
 

@@ -19,7 +19,7 @@ from ..unwrap.parts import outlines
 from ..unwrap.pieces import piece_of, unsound
 from ..unwrap.skin import Laying, Revised, Skin, laying_of, revised
 from ..unwrap.topology import Cut, Mask, borders, cut
-from ..uv.islands import signed_areas
+from ..uv.areas import signed_areas
 
 LEAST_PX, MOST_PX = 16, 4096
 

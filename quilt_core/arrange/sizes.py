@@ -14,8 +14,8 @@ from ..errors import QuiltError
 from ..model.scene import Floats, Scene
 from ..pack import Recipe
 from ..uv.analysis import IDENTITY, MeshIslands, transform_regions
+from ..uv.areas import triangle_areas
 from ..uv.density import densities, even_scales, spread
-from ..uv.islands import triangle_areas
 
 _ENDLESS = 16.0
 

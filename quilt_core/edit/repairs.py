@@ -12,8 +12,8 @@ from ..measure.proof import flipped
 from ..model.scene import Floats
 from ..model.tiles import Grid
 from ..uv.analysis import MeshIslands, transform_regions
+from ..uv.areas import triangle_areas
 from ..uv.density import densities
-from ..uv.islands import triangle_areas
 from .moves import boxes, centres, mirrored, only, scaled, shifted, turned
 
 Mask = NDArray[np.bool_]

@@ -12,8 +12,9 @@ from numpy.typing import NDArray
 
 from ..model.scene import Floats
 from ..uv.analysis import MeshIslands
+from ..uv.areas import triangle_areas
 from ..uv.edges import mesh_faults
-from ..uv.islands import is_zero_area, triangle_areas
+from ..uv.islands import is_zero_area
 from ..uv.plane import plane_triangles
 from ..uv.stretch import odd_triangles, singular_values, stretch_of_islands
 from . import kernels

@@ -11,8 +11,7 @@ from numba import njit
 from numpy.typing import NDArray
 
 from .components import components
-
-Floats = NDArray[np.float64]
+from .material import Floats
 
 NEAR = 1e-6  # of the mesh's size: positions closer than this are meant to be one
 

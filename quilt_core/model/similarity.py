@@ -62,18 +62,29 @@ def cos_sin(angle: Floats) -> tuple[Floats, Floats]:
     return np.where(quarter, np.round(c), c), np.where(quarter, np.round(s), s)
 
 
-def nearest(one: Floats, other: Floats, mirror: float) -> Floats:
-    """The similarity (1, 5) that brings points as near as can be to others, by the least squares of their distances.
+def least_squares(one: Floats, other: Floats, weight: Floats) -> tuple[complex, complex, complex]:
+    """The turn and size w, as a number of the complex plane, that brings points nearest to others about the means a and b of the two: w (x - a) + b.
 
     Parameters
     ----------
-    one, other : (k, 2), point by point; mirror : 1 or -1, which it is not to choose
+    one, other : (k, 2), point by point; weight : (k,)
+
+    Returns
+    -------
+    w, a, b; w is 1 where all points are one
 
     Notes
     -----
-    As numbers of the complex plane: the slope of a regression line, w = sum(conj(a) b) / sum(|a|^2) about the means.
+    The slope of a regression line, w = sum(conj(x) y) / sum(|x|^2) about the means.
     """
-    a, b = ((p * m) @ np.array([1.0, 1j]) for p, m in ((one, np.array([mirror, 1.0])), (other, 1.0)))
-    w = np.vdot(a - a.mean(), b - b.mean()) / max(float((np.abs(a - a.mean()) ** 2).sum()), 1e-300)
-    at = b.mean() - w * a.mean()
-    return np.array([[np.angle(w), mirror, np.abs(w), at.real, at.imag]])
+    x, y, m = one @ [1, 1j], other @ [1, 1j], np.maximum(weight, 1e-300)
+    a, b = complex((m * x).sum() / m.sum()), complex((m * y).sum() / m.sum())
+    spread = float((m * np.abs(x - a) ** 2).sum())
+    return (complex((m * np.conj(x - a) * (y - b)).sum()) / spread if spread > 0 else 1.0 + 0j), a, b
+
+
+def nearest(one: Floats, other: Floats, mirror: float) -> Floats:
+    """The similarity (1, 5) that brings points (k, 2) as near as can be to others, point by point; `mirror` 1 or -1, which it is not to choose."""
+    w, a, b = least_squares(one * [mirror, 1.0], other, np.ones(len(one)))
+    at = b - w * a
+    return np.array([[np.angle(w), mirror, abs(w), at.real, at.imag]])

@@ -15,7 +15,7 @@ from scipy.sparse.linalg import splu
 
 from ..errors import QuiltError
 from ..model.scene import Floats
-from ..uv.islands import triangle_areas
+from ..uv.areas import triangle_areas
 from .flatten import frames, gradients
 from .kernels import energies, first_folds, rotated_sides
 from .pieces import piece_of, staying, unsound

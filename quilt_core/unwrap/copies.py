@@ -8,7 +8,7 @@ import numpy as np
 from scipy.spatial import cKDTree
 
 from ..model.scene import Floats
-from ..uv.islands import signed_areas
+from ..uv.areas import signed_areas
 from .match import GRAPH, NONE, PART, WHOLE, Match, matched
 from .near import Places, carried, seams_of
 from .placing import NEAR

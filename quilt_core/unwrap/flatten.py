@@ -16,7 +16,7 @@ from scipy.sparse import csc_matrix
 from scipy.sparse.linalg import splu
 
 from ..model.scene import Floats
-from ..uv.islands import triangle_areas
+from ..uv.areas import triangle_areas
 from .kernels import energies, first_folds, singular_values
 from .system import System
 from .topology import Borders, Cut, Numbers, Surface

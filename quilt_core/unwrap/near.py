@@ -10,7 +10,7 @@ from scipy.spatial import cKDTree
 
 from ..model.components import components
 from ..model.scene import Floats
-from ..uv.islands import signed_areas
+from ..uv.areas import signed_areas
 from .match import Match
 from .parts import allowed_edges, seam_cost
 from .pieces import Piece, piece_of, placed, unsound

@@ -10,7 +10,7 @@ from scipy.sparse import coo_matrix, csr_matrix
 from scipy.sparse.csgraph import breadth_first_order, maximum_flow
 
 from ..model.scene import Floats
-from ..uv.islands import signed_areas
+from ..uv.areas import signed_areas
 from .parts import allowed_edges, part_of, seam_cost
 from .skin import Laying, Skin
 from .topology import Mask, Numbers, Surface, cut

@@ -9,7 +9,8 @@ import numpy as np
 import shapely
 
 from ..model.scene import Floats
-from ..uv.islands import signed_areas, triangle_areas
+from ..model.similarity import least_squares
+from ..uv.areas import signed_areas, triangle_areas
 from .flatten import flatten
 from .parting import overlapping_faces
 from .parts import outlines, part_of
@@ -118,15 +119,11 @@ def unsound(piece: Piece, uv: Floats) -> str:
 def fitted(own: Floats, goal: Floats, weight: Floats, points: Floats, scale: float | None = None) -> tuple[Floats, float]:
     """Points (n, 2) moved by the similarity that brings `own` (k, 2) nearest to `goal` (k, 2), and the middle distance that is left (least
     squares in complex numbers). With a `scale` it is that one."""
-    a, b, w = own @ [1, 1j], goal @ [1, 1j], np.maximum(weight, 1e-300)
-    ma, mb = (w * a).sum() / w.sum(), (w * b).sum() / w.sum()
-    top = (w * np.conj(a - ma) * (b - mb)).sum()
-    spread = float((w * np.abs(a - ma) ** 2).sum())
-    turn = top / spread if spread > 0 else 1.0 + 0j
+    turn, ma, mb = least_squares(own, goal, weight)
     if scale is not None:
         turn = scale * (turn / abs(turn) if abs(turn) > 0 else 1.0)
     z = turn * (points @ [1, 1j] - ma) + mb
-    left = np.abs(turn * (a - ma) + mb - b)
+    w, left = np.maximum(weight, 1e-300), np.abs(turn * (own @ [1, 1j] - ma) + mb - goal @ [1, 1j])
     return np.stack([z.real, z.imag], axis=1), float((w * left).sum() / w.sum())
 
 

@@ -14,7 +14,7 @@ from scipy.sparse.csgraph import dijkstra
 from ..errors import QuiltError
 from ..model.scene import Floats
 from ..model.similarity import applied, inverse
-from ..uv.islands import signed_areas
+from ..uv.areas import signed_areas
 from .parting import overlapping_faces
 from .parts import allowed_edges
 from .seams import both_sides

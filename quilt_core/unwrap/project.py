@@ -9,7 +9,7 @@ import numpy as np
 from ..errors import QuiltError
 from ..model.components import components
 from ..model.scene import Floats
-from ..uv.islands import signed_areas
+from ..uv.areas import signed_areas
 from .parting import parted
 from .skin import Laying, Skin, readable
 from .topology import Mask, Numbers, sides_apart

@@ -12,8 +12,8 @@ from numpy.typing import NDArray
 from ..errors import Cancelled, QuiltError
 from ..model.scene import Mesh, MeshObject, Scene, UvChannel
 from ..uv.analysis import MeshIslands
+from ..uv.areas import triangle_areas
 from ..uv.density import world_areas
-from ..uv.islands import triangle_areas
 from ..uv.plane import plane_triangles
 from ..uv.stretch import singular_values, stretch, stretch_of_islands
 from .hands import keeps_to, relaxed

@@ -10,7 +10,8 @@ from numpy.typing import NDArray
 from ..errors import QuiltError
 from ..model.components import components
 from ..model.scene import Floats, Ints, Mesh, UvChannel
-from ..uv.islands import WELD, signed_areas
+from ..uv.areas import signed_areas
+from ..uv.islands import WELD
 from .topology import Cut, Mask, Numbers, Surface, after, cut, sides_apart, surface_of
 
 

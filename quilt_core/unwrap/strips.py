@@ -9,7 +9,7 @@ import numpy as np
 
 from ..errors import QuiltError
 from ..model.scene import Floats
-from ..uv.islands import signed_areas
+from ..uv.areas import signed_areas
 from .pieces import Piece, piece_of
 from .skin import Laying, Skin, sign_of
 from .topology import Mask, Numbers, Surface, after

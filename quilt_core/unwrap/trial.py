@@ -10,7 +10,7 @@ import shapely
 
 from ..errors import Cancelled
 from ..model.scene import Floats
-from ..uv.islands import triangle_areas
+from ..uv.areas import triangle_areas
 from .flatten import Flat, flatten
 from .parts import outlines, part_of
 from .threads import Stop, side_by_side

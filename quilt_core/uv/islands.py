@@ -16,6 +16,7 @@ from numpy.typing import NDArray
 from ..model.components import components
 from ..model.points import first_of, number_rows
 from ..model.scene import Floats, Ints, Mesh, UvChannel
+from .areas import triangle_areas
 from .plane import plane_triangles
 from .stacked import islands_apart
 
@@ -109,26 +110,6 @@ class Islands:
     def count(self) -> int:
         """How many islands there are."""
         return len(self.area)
-
-
-def triangle_areas(uvs: Floats, triangles: NDArray[np.integer]) -> Floats:
-    """Signed area (T,) of triangles in the plane, positive when counter-clockwise.
-
-    Parameters
-    ----------
-    uvs : (W, 2); triangles : (T, 3) rows
-
-    Returns
-    -------
-    (T,) of the unit tile
-    """
-    return signed_areas(uvs[triangles])
-
-
-def signed_areas(corners: Floats) -> Floats:
-    """The same for triangles by their corners (T, 3, 2)."""
-    a, b, c = (corners[:, k] for k in range(3))
-    return np.asarray(0.5 * ((b[:, 0] - a[:, 0]) * (c[:, 1] - a[:, 1]) - (b[:, 1] - a[:, 1]) * (c[:, 0] - a[:, 0])))
 
 
 def is_zero_area(uvs: Floats, triangles: NDArray[np.integer], areas: Floats) -> NDArray[np.bool_]:

@@ -15,7 +15,8 @@ from numba import njit
 from numpy.typing import NDArray
 
 from ..model.scene import Floats, Ints
-from .islands import is_zero_area, triangle_areas, weld
+from .areas import triangle_areas
+from .islands import is_zero_area, weld
 
 
 @dataclass(frozen=True)

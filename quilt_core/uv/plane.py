@@ -12,6 +12,7 @@ import shapely
 from numpy.typing import NDArray
 
 from ..model.scene import Floats, Ints, Mesh, Polygons, UvChannel
+from .areas import triangle_areas
 
 
 def plane_triangles(mesh: Mesh, channel: UvChannel) -> Ints:
@@ -41,8 +42,7 @@ def plane_triangles(mesh: Mesh, channel: UvChannel) -> Ints:
 def _folded(channel: UvChannel, polygons: Polygons) -> NDArray[np.int64]:
     """Polygons whose triangles lie both ways round."""
     has = (channel.triangles >= 0).all(axis=1)
-    p = channel.uvs[np.maximum(channel.triangles, 0)]
-    area = np.where(has, (p[:, 1, 0] - p[:, 0, 0]) * (p[:, 2, 1] - p[:, 0, 1]) - (p[:, 2, 0] - p[:, 0, 0]) * (p[:, 1, 1] - p[:, 0, 1]), 0.0)
+    area = np.where(has, triangle_areas(channel.uvs, np.maximum(channel.triangles, 0)), 0.0)
     count = len(polygons.faces) - 1
     up, down = (np.bincount(polygons.face_of[found], minlength=count) > 0 for found in (area > 0, area < 0))
     return np.flatnonzero(up & down)
@@ -58,8 +58,6 @@ def _cut(uvs: Floats, ring: NDArray[np.int64]) -> Ints | None:
     corners = shapely.get_coordinates(shapely.get_parts(shapely.constrained_delaunay_triangles(polygon))).reshape(-1, 4, 2)[:, :3]
     at = {xy: n for n, xy in enumerate(map(tuple, uvs[ring].tolist()))}
     found = np.array([[ring[at[tuple(xy)]] for xy in triangle] for triangle in corners.tolist()], np.int32)
-    p = uvs[found]
-    area = (p[:, 1, 0] - p[:, 0, 0]) * (p[:, 2, 1] - p[:, 0, 1]) - (p[:, 2, 0] - p[:, 0, 0]) * (p[:, 1, 1] - p[:, 0, 1])
-    turned = (area < 0) == bool(shapely.is_ccw(polygon.exterior))
+    turned = (triangle_areas(uvs, found) < 0) == bool(shapely.is_ccw(polygon.exterior))
     found[turned] = found[turned][:, ::-1]
     return found

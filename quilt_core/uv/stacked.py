@@ -19,7 +19,7 @@ from ..model.scene import Floats, Ints
 Numbers = NDArray[np.int64]
 
 _CROWD = 8  # triangles at an edge of which each is looked at with each
-MISS = 1e-3  # share by which the areas of two that were laid on each other may differ: see `twins`
+MISS = 1e-3  # share of its area by which what lies on another in one shape may miss it
 _SLIVER = 1e-4  # radians by which two that lie side by side may seem to lie on each other
 
 

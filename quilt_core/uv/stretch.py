@@ -15,8 +15,9 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ..model.scene import Floats, Mesh, MeshObject, UvChannel
+from .areas import triangle_areas
 from .density import world_areas
-from .islands import is_zero_area, triangle_areas
+from .islands import is_zero_area
 from .plane import plane_triangles
 
 MOST = 1e6  # distortions above this are as good as infinite

@@ -18,8 +18,8 @@ from ..model.components import components
 from ..model.scene import Floats
 from ..model.similarity import applied, composed, inverse, nearest
 from .analysis import MeshIslands, transform_rows
+from .stacked import MISS
 
-MISS = 1e-3  # share of its area by which a twin may miss the other
 SIZE = 0.02  # share by which the surfaces of islands of one size may differ: one per cent of density
 _FIT = 0.01  # of a shape's size: corners of two shapes that are farther apart are not the same corner
 

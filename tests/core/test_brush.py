@@ -11,7 +11,8 @@ from quilt_core.errors import QuiltError
 from quilt_core.model.scene import Floats, UvChannel
 from quilt_core.unwrap.brush import MOST, Brush, Dab, dabs_of
 from quilt_core.unwrap.skin import Laying, Skin, laying_of, skin_of
-from quilt_core.uv.islands import find_islands, signed_areas
+from quilt_core.uv.areas import signed_areas
+from quilt_core.uv.islands import find_islands
 from tests.shapes import net as flat_net
 
 from .test_unwrap import mesh_of

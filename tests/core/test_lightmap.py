@@ -11,7 +11,8 @@ from quilt_core.arrange.lightmap import light_map
 from quilt_core.errors import QuiltError
 from quilt_core.model.scene import UvChannel
 from quilt_core.unwrap.skin import Laying, Skin, laying_of, skin_of
-from quilt_core.uv.islands import find_islands, signed_areas
+from quilt_core.uv.areas import signed_areas
+from quilt_core.uv.islands import find_islands
 
 from .test_unwrap import mesh_of
 

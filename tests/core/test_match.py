@@ -14,7 +14,8 @@ from quilt_core.unwrap.copies import copied
 from quilt_core.unwrap.match import GRAPH, PART, matched
 from quilt_core.unwrap.skin import Laying, Skin, laying_of, skin_of
 from quilt_core.unwrap.topology import cut
-from quilt_core.uv.islands import find_islands, signed_areas
+from quilt_core.uv.areas import signed_areas
+from quilt_core.uv.islands import find_islands
 from tests.shapes import net as flat_net
 
 from .test_unwrap import mesh_of

@@ -13,7 +13,7 @@ from playwright.sync_api import Page, expect
 
 from quilt_core import formats
 from quilt_core.model.scene import Floats
-from quilt_core.uv.islands import signed_areas
+from quilt_core.uv.areas import signed_areas
 from tests.server.test_cleaning import dirty
 from tests.server.test_further import crate
 from tests.server.test_hand import sheet

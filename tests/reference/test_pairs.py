@@ -10,7 +10,8 @@ from quilt_core.model.scene import Floats, Mesh
 from quilt_core.unwrap.copies import copied
 from quilt_core.unwrap.match import matched
 from quilt_core.unwrap.skin import laying_of, skin_of
-from quilt_core.uv.islands import find_islands, signed_areas
+from quilt_core.uv.areas import signed_areas
+from quilt_core.uv.islands import find_islands
 from tests.real_files import path
 
 

@@ -11,7 +11,7 @@ import pytest
 
 from quilt_core import formats
 from quilt_core.model.scene import Floats
-from quilt_core.uv.islands import signed_areas
+from quilt_core.uv.areas import signed_areas
 from quilt_server.projects.models import Job
 
 from .test_api import Browser
