@@ -21,7 +21,7 @@ from quilt_core.measure.texels import owners
 from quilt_core.model.scene import Scene
 from quilt_core.model.tiles import Grid, column_row, listed
 from quilt_core.textures import template
-from quilt_core.textures.seen import by_material, reasons, summed
+from quilt_core.textures.judged import by_material, reasons, summed
 from quilt_core.textures.tile_images import ImageRecipe, encoded, tile_image
 from quilt_core.uv.analysis import MeshIslands
 

@@ -32,7 +32,7 @@ from quilt_core.model.tiles import Grid
 from quilt_core.pack import Recipe
 from quilt_core.pack.shapes import ANGLES
 from quilt_core.uv.analysis import IDENTITY, MeshIslands, analyse, transform_rows
-from quilt_core.uv.twins import alike, corners, grouped
+from quilt_core.uv.twins import grouped, stacked
 
 from . import files
 
@@ -220,16 +220,13 @@ def _stacked(args: argparse.Namespace, pieces: list[MeshIslands]) -> tuple[Float
     """The layout (n, 5) in which islands of one shape lie on each other, and the group (n,) of each, -1 for none."""
     count = sum(p.islands.count for p in pieces)
     rows, pairs = np.tile(IDENTITY, (count, 1)), np.zeros((0, 2), np.int64)
-    points = [xy for p in pieces for xy in corners(p)] if args.stack else []
     for pattern in args.stack:
         mine = np.flatnonzero(_called(pieces, pattern, "--stack"))
-        size = None if args.stack_any_size else np.concatenate([p.world_area for p in pieces])[mine]
-        first, onto = alike(np.concatenate([p.outlines.regions for p in pieces])[mine], size=size, points=[points[i] for i in mine])
-        follows = np.flatnonzero(first != np.arange(len(mine)))
         if np.isin(mine, pairs).any():
             raise QuiltError(f"--stack {pattern}: some of its islands lie on others already, by a pattern before. Let each object fit one.")
-        rows[mine[follows]] = onto[follows]
-        pairs = np.concatenate([pairs, np.column_stack([mine[first[follows]], mine[follows]])])
+        rows, lead = stacked(pieces, rows, mine, any_size=args.stack_any_size)
+        follows = np.flatnonzero(lead != np.arange(count))
+        pairs = np.concatenate([pairs, np.column_stack([lead[follows], follows])])
     return rows, grouped(pairs, count)
 
 

@@ -166,8 +166,10 @@ def _anew(b: Bench, args: argparse.Namespace, options: Options, whole: bool) -> 
 
 
 def _mended(b: Bench, args: argparse.Namespace, step: str, margin_px: float) -> None:
-    """One repair of all islands of the chosen objects of a file. (`join` is done when a file is read: what only rounding keeps apart is one point.)"""
-    for m, piece in enumerate(b.pieces if step != "join" else []):
+    """One repair of all islands of the chosen objects of a file."""
+    if step == "join":
+        return  # done when the file was read: what only rounding keeps apart is one point
+    for m, piece in enumerate(b.pieces):
         if piece is None or not _is_chosen(b.scene, m, args.objects):
             continue
         all_ = np.ones(piece.islands.count, bool)

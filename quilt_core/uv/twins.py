@@ -17,7 +17,7 @@ from numpy.typing import NDArray
 from ..model.components import components
 from ..model.scene import Floats
 from ..model.similarity import applied, composed, inverse, nearest
-from .analysis import MeshIslands, transform_rows
+from .analysis import MeshIslands, transform_regions, transform_rows
 from .stacked import MISS
 
 SIZE = 0.02  # share by which the surfaces of islands of one size may differ: one per cent of density
@@ -148,9 +148,34 @@ def alike(
     return first, onto
 
 
-def corners(piece: MeshIslands, row: Floats | None = None) -> list[Floats]:
-    """The different UVs (k, 2) of each island of a mesh, under a layout (n, 5) if one is given: see `alike`."""
-    uv = piece.uvs if row is None else transform_rows(piece.uvs, piece.islands.of_row, row)
+def stacked(
+    pieces: Sequence[MeshIslands], rows: Floats, some: NDArray[np.int64], mirrored: bool = False, any_size: bool = False
+) -> tuple[Floats, NDArray[np.int64]]:
+    """A layout (n, 5) with each of some islands (k,) laid on the first of them that has its shape.
+
+    Parameters
+    ----------
+    mirrored, any_size : whether mirror images, and islands whose surfaces differ in size, are stacked too
+
+    Returns
+    -------
+    (n, 5) similarities, and (n,) the island that each was laid on, itself for all others
+    """
+    parts = np.split(rows, np.cumsum([p.islands.count for p in pieces])[:-1])
+    points = [xy for p, r in zip(pieces, parts, strict=True) for xy in corners(p, r)]
+    regions = transform_regions(np.concatenate([p.outlines.regions for p in pieces])[some], rows[some])
+    size = None if any_size else np.concatenate([p.world_area for p in pieces])[some]
+    first, onto = alike(regions, mirrored, size, [points[i] for i in some])
+    out, lead = rows.copy(), np.arange(len(rows))
+    follows = first != np.arange(len(some))
+    out[some[follows]] = composed(onto[follows], rows[some[follows]])
+    lead[some] = some[first]
+    return to_the_bit(out, lead), lead
+
+
+def corners(piece: MeshIslands, row: Floats) -> list[Floats]:
+    """The different UVs (k, 2) of each island of a mesh under a layout (n, 5): see `alike`."""
+    uv = transform_rows(piece.uvs, piece.islands.of_row, row)
     order = np.argsort(piece.islands.of_row, kind="stable")
     ends = np.searchsorted(piece.islands.of_row[order], np.arange(piece.islands.count + 1))
     return [np.unique(uv[order[a:b]], axis=0) for a, b in itertools.pairwise(ends)]

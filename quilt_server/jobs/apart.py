@@ -13,8 +13,9 @@ from quilt_core.model.scene import Floats
 from quilt_core.model.tiles import corners_of
 
 from ..projects.reading import Chosen, Parts, regions_of, sheet_numbers, twin_groups
-from ..projects.sheets import grid, of_sheet, sheets
+from ..projects.sheets import grid, of_sheet
 
+APART = 0.02  # of a tile, between what lies beside the tiles
 _SHARED = 1e-9  # of an island's area: less is rounding
 
 
@@ -39,7 +40,7 @@ def laid_apart(chosen: list[Chosen], parts: Parts, rows: Floats, settings: dict[
     regions = regions_of(parts, rows)
     area = np.asarray(shapely.area(regions))
     todo = np.flatnonzero(made & (area > 0) & (groups < 0))
-    beside = _first_beside(settings)
+    beside = {int(s): _free_beside(regions[~made & (on == s)], settings, int(s)) for s in np.unique(on[todo])}
     settled = np.zeros(len(rows), bool) if among else ~made
     for i in todo[np.argsort(-area[todo], kind="stable")].tolist():
         others = np.flatnonzero(settled & (on == on[i]) & (area > 0))
@@ -48,9 +49,9 @@ def laid_apart(chosen: list[Chosen], parts: Parts, rows: Floats, settings: dict[
             continue
         shift = _free(regions[i], regions[others], of_sheet(settings, int(on[i])))
         if shift is None:
-            box = shapely.bounds(regions[i])
-            shift = np.array(beside) - box[:2]
-            beside = (beside[0], beside[1] + float(box[3] - box[1]) + 0.02)
+            box, (u, v) = shapely.bounds(regions[i]), beside[int(on[i])]
+            shift = np.array([u, v]) - box[:2]
+            beside[int(on[i])] = u, v + float(box[3] - box[1]) + APART
         out[i, 3:] += shift
         regions[i] = shapely.transform(regions[i], lambda xy, by=shift: xy + by)
     return out
@@ -73,6 +74,14 @@ def _free(region: shapely.Geometry, others: NDArray[np.object_], flat: dict[str,
     )
 
 
-def _first_beside(settings: dict[str, Any]) -> tuple[float, float]:
-    """A place beside the tiles of all sheets."""
-    return max(int(s["columns"]) for s in sheets(settings)) + 0.05, 0.02
+def beside_tiles(sheet: dict[str, Any]) -> tuple[float, float]:
+    """Where what has no place lies, from here upward: beside the tiles of a sheet."""
+    return int(sheet["columns"]) + 0.05, APART
+
+
+def _free_beside(regions: NDArray[np.object_], settings: dict[str, Any], sheet: int) -> tuple[float, float]:
+    """The same, above what lies there already."""
+    u, v = beside_tiles(of_sheet(settings, sheet)["sheet"])
+    box = shapely.bounds(regions)
+    there = box[box[:, 2] > u]
+    return u, max(v, float(np.max(there[:, 3], initial=0.0)) + APART)

@@ -47,14 +47,14 @@ RULES = (
 
 def prices(
     chosen: list[Chosen], parts: Parts, settings: Settings, flat: Settings, only: NDArray[np.bool_], present: Floats, seconds: float,
-    stop: Callable[[], bool], tell: Callable[[str, int, int], None],
+    stop: Callable[[], bool], tell: Callable[[int, int], None],
 ) -> list[dict[str, Any]]:  # fmt: skip
     """For each rule that holds on a sheet, by its name, what factor of density is gained without it (1.04: 4 % more); those that cost most first.
 
     Parameters
     ----------
     only : (n,) the sheet's islands; present : (n, 5) the layout; seconds : of each trial, of which there is one more than rules
-    tell : called with a rule, the trials done and their number
+    tell : called with the trials done and their number
     """
     mine = [r for r in RULES if r.holds(settings, flat)]
     if not mine:
@@ -73,12 +73,12 @@ def prices(
             return None
         return packed.result.best.common
 
-    tell("", 0, len(mine) + 1)
+    tell(0, len(mine) + 1)
     now, out = common(settings, flat), list[dict[str, Any]]()
     for n, rule in enumerate(mine):
         if now is None or stop():
             break
-        tell(rule.name, n + 1, len(mine) + 1)
+        tell(n + 1, len(mine) + 1)
         without = common(*rule.without(settings, flat))
         if without is not None:
             out.append({"rule": rule.name, "gain": round(without / now, 4)})

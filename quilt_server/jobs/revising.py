@@ -23,7 +23,7 @@ from ..projects.opened import arrays_of
 from ..projects.reading import Parts, choose, parts_of
 from ..projects.sheets import of_sheet, sheets
 from ..projects.state import settings_of
-from .apart import laid_apart, lies_on_others
+from .apart import beside_tiles, laid_apart, lies_on_others
 from .copying import follow_links
 from .landing import land
 from .progress import StopFlag, say
@@ -80,7 +80,7 @@ def prepared(
     for w in work:
         w.write(operation)
     followed = [w.follow() for w in work]
-    laid = _laid(work, [f[2] for f in followed], [after.transforms[str(w.old.pk)] for w in work], density, int(first["columns"]))
+    laid = _laid(work, [f[2] for f in followed], [after.transforms[str(w.old.pk)] for w in work], density, beside_tiles(first))
     for w, (same, parts, _), rows in zip(work, followed, laid, strict=True):
         w.readings()
         after.take(FileKeys(w.old.pk, w.new.pk, same, parts=parts), rows)
@@ -158,7 +158,9 @@ def _same(before: Parts, now: Parts, work: list[Revision], followed: Mapping[int
     return np.concatenate(out) if out else np.zeros(0, np.int64)
 
 
-def _laid(work: list[Revision], heirs: list[NDArray[np.int64]], old: list[Floats], density: float, columns: int) -> list[Floats]:
+def _laid(
+    work: list[Revision], heirs: list[NDArray[np.int64]], old: list[Floats], density: float, beside: tuple[float, float]
+) -> list[Floats]:
     """The layouts (n, 5) of files: what islands were made of stays where that was; what is made anew lies on shelves, at the density that the sheet has,
     beside its tiles until it is packed. In a sheet where nothing else lies it comes into the first tile."""
     out, new, boxes, sizes = [], [], [], []
@@ -179,7 +181,7 @@ def _laid(work: list[Revision], heirs: list[NDArray[np.int64]], old: list[Floats
     high = (corner + box[:, 2:] - box[:, :2]).max(axis=0, initial=1e-30)
     alone = not density
     scale = 0.96 / float(high.max()) if alone else density
-    start = np.array([0.02, 0.02]) if alone else np.array([columns + 0.05, 0.02])
+    start = np.array([0.02, 0.02]) if alone else np.array(beside)
     at = 0
     for rows, mine in zip(out, new, strict=True):
         part = slice(at, at + len(mine))

@@ -7,7 +7,7 @@ import pytest
 
 from quilt_core import formats
 from quilt_core.formats.pictures import pictures
-from quilt_core.textures import seen
+from quilt_core.textures import judged, seen
 from quilt_core.textures.paint import Coat, Old
 from tests.kit.handed import MAP, PROPERTIES, delivered, three
 
@@ -28,7 +28,7 @@ def test_the_program_sees_no_difference_where_there_is_none(name: str, per_sheet
     after, _ = delivered(made, main, per_sheet)
     found = looked_at(made, after, main)
     assert min(f["psnr"] for f in found) > 40 and {f["material"] for f in found} == {"one", "full", "plain"}
-    assert seen.reasons(seen.summed(found)) == []
+    assert judged.reasons(judged.summed(found)) == []
 
 
 def test_the_program_names_what_looks_other() -> None:
@@ -44,7 +44,7 @@ def test_the_program_names_what_looks_other() -> None:
         g = pygltflib.GLTF2.load_from_bytes(after[main])
         change(g)
         found = looked_at(made, {main: b"".join(g.save_to_bytes())}, main)
-        told, worst = seen.reasons(seen.summed(found)), seen.by_material(found)[0]
+        told, worst = judged.reasons(judged.summed(found)), judged.by_material(found)[0]
         assert (worst["material"], worst["kind"]) == (who, kind)
         assert len(told) == 1 and kind in told[0] and f"'{who}'" in told[0], (kind, told)
 
@@ -52,15 +52,15 @@ def test_the_program_names_what_looks_other() -> None:
 def test_what_is_cut_out_is_judged_by_the_share_that_flips() -> None:
     """A leaf said "opacity 28.8 dB" where no point of 335 differed: of a cut-out a point is there or not, and 0.13 % of them along its edges say nothing."""
     figure = {"kind": seen.CUT, "worst": "leaf", "worst_psnr": 28.8}
-    assert seen.reasons([figure]) == []
-    assert seen.reasons([figure | {"worst_psnr": 15.0}]) == [
+    assert judged.reasons([figure]) == []
+    assert judged.reasons([figure | {"worst_psnr": 15.0}]) == [
         "3.2% of 'leaf' is cut out that was there, or the other way round (1% at most is wanted)."
     ]
     made, main, _ = three(PROPERTIES["mask"], "glb")
     after, _ = delivered(made, main, False)
-    assert seen.reasons(seen.summed(looked_at(made, after, main))) == []
+    assert judged.reasons(judged.summed(looked_at(made, after, main))) == []
     assert "cut-out" in {f["kind"] for f in looked_at(made, after, main)}
     g = pygltflib.GLTF2.load_from_bytes(after[main])
     g.materials[0].alphaCutoff = 0.99
-    told = seen.reasons(seen.summed(looked_at(made, {main: b"".join(g.save_to_bytes())}, main)))
+    told = judged.reasons(judged.summed(looked_at(made, {main: b"".join(g.save_to_bytes())}, main)))
     assert len(told) == 1 and "is cut out that was there" in told[0]

@@ -272,3 +272,36 @@ def test_what_is_cut_and_laid_flat_finds_a_free_place(browser: Browser) -> None:
     state = browser.state()
     assert state["figures"]["overlap"]["pairs"] == 0 and state["figures"]["islands"] == 3 and state["undo"] == "Cut"
     assert state["sheets"][0]["figures"]["smallest_gap_px"] >= state["settings"]["padding_px"] - 1e-3
+
+
+def test_what_finds_no_place_lies_beside_the_tiles_over_nothing(browser: Browser) -> None:
+    """A tile that is full: what two cuts leave without a place came to lie on each other beside it."""
+    lines, v = list[str](), 0
+    for name, left in (("one", 0.30), ("two", 0.60)):
+        lines += [f"o {name}"] + [f"v {x} {y} {left}" for y in range(5) for x in range(5)]
+        lines += [f"vt {x / 40 + left} {y / 10 + 0.3}" for y in range(5) for x in range(5)]
+        lines += [
+            f"f {' '.join(f'{v + k}/{v + k}' for k in (a, a + 1, a + 6, a + 5))}"
+            for y in range(4)
+            for x in range(4)
+            for a in [5 * y + x + 1]
+        ]
+        v += 25
+    fill = [(0.01, 0.01, 0.29, 0.99), (0.41, 0.01, 0.59, 0.99), (0.71, 0.01, 0.99, 0.99), (0.3, 0.01, 0.4, 0.29), (0.6, 0.01, 0.7, 0.29)]
+    fill += [(0.3, 0.71, 0.4, 0.99), (0.6, 0.71, 0.7, 0.99)]
+    for n, (a, b, c, d) in enumerate(fill):
+        corners = [(a, b), (c, b), (c, d), (a, d)]
+        lines += [f"o fill{n}"] + [f"v {9 + 3 * x} {3 * y} {n}" for x, y in corners] + [f"vt {x} {y}" for x, y in corners]
+        lines.append("f " + " ".join(f"{v + k}/{v + k}" for k in (1, 2, 3, 4)))
+        v += 4
+    browser.upload(full__obj="\n".join(lines).encode())
+    assert browser.state()["figures"]["overlap"]["pairs"] == 0
+    scene = formats.read("\n".join(lines).encode(), "full.obj", 1.0, {})
+    edges = between(scene, 0, 2.0)
+    for number in (0, 1):
+        file = str(browser.state()["objects"][0]["file"])
+        done = browser.run("seams", operation="cut", edges={file: [[number, t, k] for _, t, k in edges]}, relax=True)
+        assert done["state"] == "done", done
+        state = browser.state()
+        assert state["figures"]["overlap"]["pairs"] == 0, number
+    assert state["figures"]["outside"] == 2, "of each one half has room where it was"

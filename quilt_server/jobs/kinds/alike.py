@@ -9,8 +9,7 @@ from pydantic import StrictBool
 
 from quilt_core.arrays import pack_arrays
 from quilt_core.errors import QuiltError
-from quilt_core.model.similarity import composed
-from quilt_core.uv.twins import alike, corners, grouped, to_the_bit
+from quilt_core.uv.twins import alike, grouped, stacked
 
 from ...projects.measuring import measure
 from ...projects.models import Job, Layout
@@ -23,10 +22,15 @@ from ..progress import StopFlag, say
 
 
 class Shapes(Asked):
-    """The islands that others are compared with, and whether mirrored ones, and those of another size on the model, count as alike."""
+    """The islands that others are compared with, and whether mirrored ones count as alike."""
 
     islands: Islands = None
     mirrored: StrictBool = False
+
+
+class Stack(Shapes):
+    """The islands that are laid on each other; `any_size`: also those whose surfaces differ in size."""
+
     any_size: StrictBool = False
 
 
@@ -60,22 +64,17 @@ def run_stack(job: Job) -> None:
     mask = parts.named(job.params["islands"])
     old = arrays_of(before, "transforms")
     rows = parts.whole(old)
-    mine = np.flatnonzero(mask)
-    on = sheet_numbers(chosen, parts, settings)[mine]
-    any_size = bool(job.params["any_size"])
-    points = [xy for p, r in zip(parts.pieces, parts.pieced(rows), strict=True) for xy in corners(p, r)]
-    size = None if any_size else np.concatenate([p.world_area for p in parts.pieces])[mine]
-    first, onto = alike(regions_of(parts, rows)[mine], bool(job.params["mirrored"]), size, [points[i] for i in mine])
-    follows = (first != np.arange(len(mine))) & (on[first] == on)
-    job.result = {"changed": int(follows.sum())}
-    if not follows.any():
+    on, new, lead = sheet_numbers(chosen, parts, settings), rows, np.arange(len(rows))
+    for sheet in np.unique(on[mask]):
+        here = np.flatnonzero(mask & (on == sheet))
+        new, of = stacked(parts.pieces, new, here, bool(job.params["mirrored"]), bool(job.params["any_size"]))
+        lead[here] = of[here]
+    follows = np.flatnonzero(lead != np.arange(len(lead)))
+    job.result = {"changed": len(follows)}
+    if not len(follows):
         return
-    new, lead = rows.copy(), np.arange(len(rows))
-    new[mine[follows]] = composed(onto[follows], rows[mine[follows]])
-    lead[mine[follows]] = mine[first[follows]]
-    new = to_the_bit(new, lead)
     names = parts.names()
-    pairs = [(int(mine[first[i]]), int(mine[i])) for i in np.flatnonzero(follows)]
+    pairs = [(int(lead[i]), int(i)) for i in follows]
     for group in map(parts.numbers, settings["twins"]):
         pairs += [(int(group[0]), int(k)) for k in group[1:] if group[0] >= 0 and k >= 0]
     label = grouped(np.array(pairs, np.int64), parts.count)
@@ -89,4 +88,4 @@ def run_stack(job: Job) -> None:
     land(project, head, layout, f"Stack islands of one shape ({len(pairs)})", settings=settings)
 
 
-KINDS = (Kind("alike", run_alike, Shapes), Kind("stack", run_stack, Shapes))
+KINDS = (Kind("alike", run_alike, Shapes), Kind("stack", run_stack, Stack))

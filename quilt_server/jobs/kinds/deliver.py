@@ -22,8 +22,8 @@ from quilt_core.formats.clean import Room
 from quilt_core.formats.wiring import safe_name
 from quilt_core.model.scene import Floats
 from quilt_core.model.tiles import listed
+from quilt_core.textures.judged import by_material, reasons, summed
 from quilt_core.textures.paint import Paint
-from quilt_core.textures.seen import by_material, reasons, summed
 from quilt_core.textures.tile_images import ImageRecipe, named
 from quilt_core.uv.analysis import IDENTITY
 from quilt_core.words import counted

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import replace
+from functools import partial
 from typing import Any
 
 from quilt_core.arrange.sizes import sized_regions
@@ -50,24 +51,20 @@ def run_explain(job: Job) -> None:
     rotations = each(chosen, parts, settings["rotations"], flat["rotate"]) if settings["rotations"] else None
     ruled = None if rotations is None else Rules(rotate=tuple(rotations[i] for i in sized.real))
 
-    def tell(done: int, of: int) -> None:
+    stop = StopFlag(job)
+
+    def tell(what: str, done: int, of: int) -> None:
         job.span = (done / of, 1.0)
-        say(job, f"Trying what would help, {done + 1} of {of}")
+        say(job, f"{what}, {done + 1} of {of}")
 
     say(job, "Measuring what there is")
-    found = explain(sized.regions, recipe, ruled, _TRIAL, StopFlag(job), tell)
+    found = explain(sized.regions, recipe, ruled, _TRIAL, stop, partial(tell, "Trying what would help"))
     owner = [(file, first + i) for file, first, count in parts.places for i in range(count)]
 
     def named(islands: list[int]) -> list[tuple[int, int]]:
         return [owner[int(sized.real[i])] for i in islands]
 
-    stop = StopFlag(job)
-
-    def told(rule: str, done: int, of: int) -> None:
-        job.span = (done / of, 1.0)
-        say(job, f"Measuring what the rules cost, {done + 1} of {of}")
-
-    costs = prices(chosen, parts, settings, flat, only, present, _TRIAL, stop, told)
+    costs = prices(chosen, parts, settings, flat, only, present, _TRIAL, stop, partial(tell, "Measuring what the rules cost"))
     job.result = {
         "prices": [p for p in costs if p["gain"] > 1.003],
         "long": named(found.long), "large": named(found.large), "sheet": number, "base": head.pk,

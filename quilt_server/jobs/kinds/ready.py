@@ -81,10 +81,17 @@ class _Way:
             return False
         return self.head.pk != before
 
+    def make(self, what: str, run: Any, params: dict[str, Any]) -> None:
+        """Do a step that makes UVs anew, and write down to which objects it was done."""
+        before = _figures(self.head)
+        if self.step(what, run, params):
+            now = _figures(self.head)
+            self.note(what, {n for n, (a, b) in enumerate(zip(before, now, strict=True)) if a != b})
+
     def note(self, what: str, places: set[int]) -> None:
         """Write down that a step was done to objects, named by where they stand among all."""
         for n, k in enumerate(self.names):
-            if n in places:
+            if n in places and what not in self.done[k]:
                 self.done[k].append(what)
 
     @property
@@ -139,10 +146,7 @@ def _gone(way: _Way) -> dict[str, Any]:
     asked = way.asked
     unwrap = Unwrap(stretch=asked["stretch"], material_borders=asked["material_borders"]).model_dump()
     for what, run, params in (("relax", run_flatten, {"stretch": asked["stretch"]}), ("unwrap", run_unwrap, unwrap)):
-        before = _figures(way.head)
-        if way.step(what, run, params):
-            now = _figures(way.head)
-            way.note(what, {n for n, (a, b) in enumerate(zip(before, now, strict=True)) if a != b})
+        way.make(what, run, params)
         for row in job.result.get("objects", []):
             if row.get("why"):
                 for n, f in enumerate(way.was):
@@ -163,17 +167,19 @@ def _gone(way: _Way) -> dict[str, Any]:
 
 def _once_more(way: _Way, unwrap: dict[str, Any]) -> None:
     """What folds or lies double after all that: its parts are parted, and what cannot be saved then is made anew, for as long as less of it is left."""
-    for _ in range(_ROUNDS):
-        before = _figures(way.head)
-        left = sum(len(f["left"]) > 0 for f in before)
-        if not left:
+
+    def left() -> int:
+        return sum(len(f["left"]) > 0 for f in _figures(way.head))
+
+    before = left()
+    for _ in range(_ROUNDS if before else 0):
+        if (double := _part(way.head)) is not None:
+            way.make("part", run_seams, double)
+        way.make("unwrap", run_unwrap, unwrap)
+        now = left()
+        if not 0 < now < before:
             return
-        for what, run, params in (("part", run_seams, _part(way.head)), ("unwrap", run_unwrap, unwrap)):
-            if params is not None and way.step(what, run, params):
-                now = _figures(way.head)
-                way.note(what, {n for n, (a, b) in enumerate(zip(before, now, strict=True)) if a != b})
-        if sum(len(f["left"]) > 0 for f in _figures(way.head)) >= left:
-            return
+        before = now
 
 
 def _part(head: Snapshot) -> dict[str, Any] | None:
@@ -198,7 +204,15 @@ def _tell(way: _Way, packed: dict[str, Any]) -> None:
     said = whole_verdict(rows)
     keys = [f"{r.file_id}/{n}" for f in way.head.files for r in readings(way.head) if r.file_id == f for n in range(len(r.objects_info))]
     objects = [
-        {"key": keys[n], "name": a["name"], "was": a, "now": b, "done": way.done[str(n)], "refused": way.refused[str(n)], "left": b["left"]}
+        {
+            "key": keys[n],
+            "name": a["name"],
+            "was": a,
+            "now": b,
+            "done": way.done[str(n)],
+            "refused": way.refused[str(n)] if b["left"] else [],
+            "left": b["left"],
+        }
         for n, (a, b) in enumerate(zip(way.was, now, strict=True))
     ]
     job.result = {

@@ -17,7 +17,8 @@ import {
   type Points,
 } from './edges'
 import { NO_ISLAND } from './geometry'
-import { allUnder, cornersUnder, SELECTED, type Hit, type Piece } from './pieces'
+import { SELECTED, type Hit, type Piece } from './pieces'
+import { allUnder, cornersUnder } from './under'
 
 /** What a click took: the island or object, the edge nearest to it, and the triangles of the polygon there. */
 export interface Taken {

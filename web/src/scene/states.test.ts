@@ -1,6 +1,7 @@
 import { describe, expect, it } from 'vitest'
 import { faultOf, row, squares, stateOf } from '../testing'
-import { ELSEWHERE, FLIPPED, LEFT_OUT, pickFlat, SELECTED } from './pieces'
+import { ELSEWHERE, FLIPPED, LEFT_OUT, SELECTED } from './pieces'
+import { pickFlat } from './under'
 import { FIRST } from './sheets'
 import { bandOf, histogram, islandsOf, paint, readDensity, target } from './states'
 

@@ -1,6 +1,7 @@
 import * as THREE from 'three'
 import { about, around, exactBoxes, moved, shift, snapTo, type Move } from '../scene/hand'
-import { allUnder, ELSEWHERE, LEFT_OUT, SELECTED, type Piece } from '../scene/pieces'
+import { ELSEWHERE, LEFT_OUT, SELECTED, type Piece } from '../scene/pieces'
+import { allUnder } from '../scene/under'
 import { placeOf, pxOf, tilesOf, type Flat } from '../scene/sheets'
 import { Neighbours, type Close } from './closeness'
 import type { Snap } from './table'

@@ -10,7 +10,8 @@ import {
   takenIn,
 } from '../scene/flat'
 import type { Edges, Faces, Points } from '../scene/edges'
-import { ELSEWHERE, pickFlat, SELECTED, type Piece } from '../scene/pieces'
+import { ELSEWHERE, SELECTED, type Piece } from '../scene/pieces'
+import { pickFlat } from '../scene/under'
 import { placeOf, pxOf, tilesOf, type Flat } from '../scene/sheets'
 import { View } from '../scene/view'
 import { TileSquares, type Pictures } from './tileSquares'
