@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import contextlib
+import http.client
 import os
 import random
 import shutil
@@ -176,7 +177,7 @@ def _work(r: Running, project: int, acknowledged: dict[int, float], stop: thread
             if status == 200:
                 acknowledged[answer["snapshot"]] = 1.0 + kill + k / 1000
                 r.ask("POST", f"/api/projects/{project}/jobs", {"kind": "pack", "base": answer["snapshot"], "params": {}})
-        except (OSError, ValueError, KeyError):
+        except (OSError, ValueError, KeyError, http.client.HTTPException):
             return  # the program is gone: whatever it did not answer was not acknowledged
 
 

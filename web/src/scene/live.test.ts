@@ -1,7 +1,7 @@
 import * as THREE from 'three'
 import { describe, expect, it } from 'vitest'
 import { pointAt, pointKey, type Points } from './edges'
-import { Live, PointDrag } from './live'
+import { Live, PointDrag, type Follow } from './live'
 import { Piece } from './pieces'
 import { nearPoint, PointHand } from '../table/pointHand'
 
@@ -119,6 +119,27 @@ describe('the hand on points', () => {
     expect(dropped).toHaveLength(1)
     expect(dropped[0][0]).toBeCloseTo(wanted[0] - 0.2, 5)
     expect(dropped[0][1]).toBeCloseTo(wanted[1] - 0.2, 5)
+  })
+
+  it('drops what was let go before it was known what follows', async () => {
+    const p = piece()
+    const dropped: number[][] = []
+    let known: (follows: Follow[]) => void = () => undefined
+    const hand = new PointHand(
+      () => [p],
+      () => new Promise((r) => (known = r)),
+      () => undefined,
+      (_, by) => dropped.push(by),
+    )
+    hand.takes(new THREE.Vector2(0.2, 0.2), 0.01, picked(p, 0, 2))
+    hand.to(new THREE.Vector2(0.201, 0.2), 'near', { px: 10, near: 0.01 })
+    hand.drop()
+    hand.release()
+    known([{ live: new Live(p), object: 0, corners: [2, 4], weights: [1, 1] }])
+    await new Promise((r) => setTimeout(r))
+    // It snaps to others, never to itself.
+    expect(dropped).toHaveLength(1)
+    expect(dropped[0][0]).toBeCloseTo(0.001, 5)
   })
 
   it('drops nothing where nothing may be dragged', async () => {

@@ -13,17 +13,25 @@ export class Live {
 
   /** Give corners (3 t + k) of an object's triangles other UVs; every object that shows the same mesh has them. */
   set(object: number, corners: readonly number[], uv: (k: number, vertex: number) => readonly [number, number]): void {
-    const { data } = this.piece
-    const mine = data.header.objects[object]
-    for (const o of data.header.objects) {
-      if (o !== mine && (o.islands[0] !== mine.islands[0] || o.islands[1] !== mine.islands[1])) continue
-      const first = 3 * o.index[0]
+    const { uv: uvs } = this.piece.data
+    for (const first of this.sharing(object))
       for (let k = 0; k < corners.length; k++) {
-        const v = data.index[first + corners[k]]
-        data.uv.set(uv(k, v), 2 * v)
+        const v = this.piece.data.index[first + corners[k]]
+        uvs.set(uv(k, v), 2 * v)
       }
-    }
     this.shown()
+  }
+
+  /** The vertices at corners of an object's triangles, on every object that shows the same mesh. */
+  vertices(object: number, corners: readonly number[]): number[] {
+    return this.sharing(object).flatMap((first) => corners.map((c) => this.piece.data.index[first + c]))
+  }
+
+  /** Where the corners begin of each object that shows the same mesh as this one. */
+  private sharing(object: number): number[] {
+    const { objects } = this.piece.data.header
+    const [begin, end] = objects[object].islands
+    return objects.filter((o) => o.islands[0] === begin && o.islands[1] === end).map((o) => 3 * o.index[0])
   }
 
   /** A vertex's UV before the hand came. */

@@ -166,7 +166,11 @@ export function handling(set: StoreApi<Quilt>['setState'], get: () => Quilt): Ha
     },
     async grab() {
       const { state, hand, pieces } = get()
-      if (state?.snapshot == null || get().job) return null
+      if (state?.snapshot == null) return null
+      if (get().job) {
+        get().say('Something else is still being done here. Drag again when it is over.')
+        return null
+      }
       const lives = new Map<number, Live>()
       const out: Follow[] = []
       for (const [file, object, mine] of byObject(get().points.values())) {

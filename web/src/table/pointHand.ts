@@ -19,14 +19,18 @@ export function nearPoint(pieces: Piece[], points: Points, place: THREE.Vector2,
   return best
 }
 
-/** The hand on picked points: taken, dragged, dropped. What follows them is asked for while the drag goes on. */
+/** One drag: where it was taken and the point that was taken, how it goes, and what follows once that is known. */
+interface Held {
+  from: THREE.Vector2
+  point: THREE.Vector2
+  to: { at: THREE.Vector2; snap: Snap; grid: { px: number; near: number } } | null
+  drag: PointDrag | null
+  asked: Promise<void> | null
+}
+
+/** The hand on picked points: taken, dragged, dropped. What follows them is asked for while the drag goes on, and may be known only after they were let go. */
 export class PointHand {
-  private from: THREE.Vector2 | null = null
-  /** Where the point lay that was taken. */
-  private held = new THREE.Vector2()
-  private by = new THREE.Vector2()
-  private drag: PointDrag | null = null
-  private asked: Promise<void> | null = null
+  private held: Held | null = null
 
   constructor(
     private readonly pieces: () => Piece[],
@@ -37,43 +41,46 @@ export class PointHand {
 
   /** Take hold where a picked point is within reach. */
   takes(at: THREE.Vector2, reach: number, points: Points): boolean {
-    const found = nearPoint(this.pieces(), points, at, reach)
-    if (!found) return false
-    this.from = at.clone()
-    this.held = found
-    this.by.set(0, 0)
+    const point = nearPoint(this.pieces(), points, at, reach)
+    if (!point) return false
+    this.held = { from: at.clone(), point, to: null, drag: null, asked: null }
     return true
   }
 
   /** Drag to a place of the sheet. */
   to(at: THREE.Vector2, snap: Snap, grid: { px: number; near: number }): void {
-    if (!this.from) return
-    this.by = at.clone().sub(this.from)
-    const goal = this.held.clone().add(this.by)
-    if (snap === 'pixel') goal.multiplyScalar(grid.px).round().divideScalar(grid.px)
-    else if (snap === 'near') goal.copy(this.nearest(goal, grid.near) ?? goal)
-    this.by = goal.sub(this.held)
-    this.asked ??= this.ask()
-    this.show()
+    const { held } = this
+    if (!held) return
+    held.to = { at: at.clone(), snap, grid }
+    held.asked ??= this.ask(held)
+    this.show(held)
   }
 
-  private async ask(): Promise<void> {
+  private async ask(held: Held): Promise<void> {
     const follows = await this.grab()
-    this.drag = follows && this.from ? new PointDrag(follows) : null
-    this.show()
+    held.drag = follows && new PointDrag(follows)
+    this.show(held)
   }
 
-  private show(): void {
-    if (this.drag) this.shown(this.drag.to(this.by))
+  private show(held: Held): void {
+    if (held.drag) this.shown(held.drag.to(this.by(held)))
+  }
+
+  /** How far the taken point goes, snapped. */
+  private by({ from, point, to, drag }: Held): THREE.Vector2 {
+    if (!to) return new THREE.Vector2()
+    const goal = point.clone().add(to.at).sub(from)
+    if (to.snap === 'pixel') goal.multiplyScalar(to.grid.px).round().divideScalar(to.grid.px)
+    else if (to.snap === 'near') goal.copy(this.nearest(goal, to.grid.near, drag) ?? goal)
+    return goal.sub(point)
   }
 
   /** The nearest other point, else the nearest place on an outline, within reach. */
-  private nearest(at: THREE.Vector2, reach: number): THREE.Vector2 | null {
+  private nearest(at: THREE.Vector2, reach: number, drag: PointDrag | null): THREE.Vector2 | null {
     const moving = new Set(
-      this.drag?.follows.flatMap(({ live, object, corners }) => {
-        const first = 3 * live.piece.data.header.objects[object].index[0]
-        return corners.map((c) => `${live.piece.file}:${live.piece.data.index[first + c]}`)
-      }),
+      drag?.follows.flatMap(({ live, object, corners }) =>
+        live.vertices(object, corners).map((v) => `${live.piece.file}:${v}`),
+      ),
     )
     let point: THREE.Vector2 | null = null
     let edge: THREE.Vector2 | null = null
@@ -104,21 +111,17 @@ export class PointHand {
 
   /** Let go where they are: it becomes a step, as soon as it is known what follows. */
   drop(): void {
-    const { by, asked } = this
-    if (!this.from || !asked) return
-    void asked.then(() => {
-      const { drag } = this
-      this.drag = this.asked = null
-      if (!drag) return
+    const { held } = this
+    this.held = null
+    void held?.asked?.then(() => {
+      if (!held.drag) return
       this.shown([])
-      this.dragged(drag.follows, [by.x, by.y])
+      this.dragged(held.drag.follows, this.by(held).toArray())
     })
-    this.from = null
   }
 
   /** Nothing is held any more. */
   release(): void {
-    if (this.from && !this.drag) this.asked = null
-    this.from = null
+    this.held = null
   }
 }
