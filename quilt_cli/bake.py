@@ -13,8 +13,9 @@ from quilt_core.delivery import report
 from quilt_core.errors import FileError, QuiltError
 from quilt_core.formats import normals
 from quilt_core.formats.wiring import safe_name
-from quilt_core.measure.bake import MAPS, bake
-from quilt_core.measure.staging import Laid, pairs_by_name, staged
+from quilt_core.measure.bake import MAPS, SEAM_LIMIT, bake, range_of
+from quilt_core.measure.staging import Laid, staged
+from quilt_core.model.pairs import pairs_by_name
 from quilt_core.model.scene import Scene
 from quilt_core.model.tiles import Grid, column_row
 from quilt_core.textures.tile_images import encoded
@@ -31,6 +32,13 @@ def add(commands: Any, common: argparse.ArgumentParser, tiles: Any) -> None:
     b.add_argument("--maps", type=_maps, default=MAPS, metavar="LIST", help=f"which maps: {', '.join(MAPS)} (all)")
     b.add_argument("--rays", type=int, default=32, metavar="N", help="rays for each texel of occlusion, 1 to 1024 (32)")
     b.add_argument("--cage", type=float, metavar="M", help="how far the cage stands off, in metres (a fiftieth of the object)")
+    b.add_argument(
+        "--seam-limit",
+        type=float,
+        default=100 * SEAM_LIMIT,
+        metavar="PERCENT",
+        help="of a map's range that the sides of a seam may differ by (5)",
+    )
     b.add_argument("--depth", type=int, choices=(8, 16), default=8, help="bits of the maps (8)")
     b.add_argument("--name", default="bake", help="of the maps: name.normal.1001.png (bake)")
 
@@ -60,29 +68,34 @@ def run(args: argparse.Namespace, scenes: list[Scene]) -> dict[str, Any]:
     ------
     QuiltError : nothing to bake, or values that cannot be
     """
+    if not 0 < args.seam_limit <= 100:
+        raise QuiltError("--seam-limit is more than 0 and up to 100 %.")
     if not 1 <= args.rays <= 1024 or (args.cage is not None and not args.cage > 0) or args.map > 8192:
         raise QuiltError("A test bake has up to 8192 px, 1 to 1024 rays a texel, and a cage that stands off by more than 0 m.")
     files.check_out(args.out, args.files)
-    stage = staged([_laid(*file) for file in report.analyse_all(scenes, args.channel_in)], pairs_by_name(scenes))
+    stage = staged(
+        [_laid(*file) for file in report.analyse_all(scenes, args.channel_in)], pairs_by_name([[o.name for o in s.objects] for s in scenes])
+    )
     if not stage.low:
         raise QuiltError(f"No object has UVs in channel {args.channel_in}.")
     made: dict[str, bytes] = {}
     tiles = []
     for tile in Grid(args.map, *args.tiles).numbers:
         files.say(f"Baking tile {tile} at {args.map} px")
-        found = bake(stage.low, stage.high, args.map, column_row(tile), args.maps, args.rays, None, args.cage, stage.curve)
+        found = bake(stage.low, stage.high, args.map, column_row(tile), args.maps, args.rays, None, args.cage, args.seam_limit / 100)
         if not found.covered.any():
             continue
         for kind, values in found.maps.items():
             made[f"{safe_name(args.name)}.{safe_name(kind)}.{tile}.png"] = encoded(values, "png", args.depth)
         tiles.append(
             {"tile": tile, "px": args.map, "maps": list(found.maps), "twice": found.twice, "missed": len(found.missed),
-             "seams": {k: [round(a, 4), round(b, 4)] for k, (a, b) in found.seams.items()}}
+             "seams": {k: {"mean": round(s.mean, 4), "greatest": round(s.greatest, 4), "count": s.count, "bad": len(s.bad)} for k, s in found.seams.items()}}
         )  # fmt: skip
     result = {
         "ok": bool(tiles) and not any(t["twice"] or t["missed"] for t in tiles),
         "tiles": tiles,
         "detailed": stage.detailed,
+        "half_range": range_of(stage.low, stage.high),
         "files": sorted(made),
     }
     for name in [*made, "report.json"]:

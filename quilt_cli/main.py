@@ -300,6 +300,16 @@ def _bake(args: argparse.Namespace) -> int:
 
     r = bake.run(args, _scenes(args))
     lines = [f"tile {t['tile']}: {', '.join(t['maps'])}; {t['twice']} texels written twice, {t['missed']} missed" for t in r["tiles"]]
+    lines += [
+        f"tile {t['tile']}, {k}: {s['bad']} of {s['count']} places on seams differ by more than {args.seam_limit:g} %, {s['greatest']:.1%} at most"
+        for t in r["tiles"]
+        for k, s in t["seams"].items()
+        if s["bad"]
+    ]
+    if lines and {"curvature", "cavity"} & set(args.maps):
+        lines.append(
+            f"curvature: black is -{r['half_range']:g} and white +{r['half_range']:g} per metre; cavity: black is -{r['half_range']:g}"
+        )
     _say(args, r, lines or ["No island lies on these tiles."])
     return 0 if r["ok"] else 1
 

@@ -17,6 +17,7 @@ from quilt_core.delivery import report
 from quilt_core.edit import repairs
 from quilt_core.errors import FileError, QuiltError
 from quilt_core.measure.proof import prove
+from quilt_core.model.pairs import details
 from quilt_core.model.scene import Floats, Scene
 from quilt_core.pack import Packing, Recipe
 from quilt_core.unwrap.copies import copied, same_shape
@@ -87,7 +88,11 @@ def benches(args: argparse.Namespace, scenes: list[Scene]) -> list[Bench]:
     if len(set(names)) < len(names):
         twice = next(n for n in names if names.count(n) > 1)
         raise FileError(twice, "two files have this name and would become one", "", "Rename one of them.")
-    return [Bench(s, p, files.UNITS[args.unit], args.channel_in) for s, p in zip(scenes, args.files, strict=True)]
+    work = [Bench(s, p, files.UNITS[args.unit], args.channel_in) for s, p in zip(scenes, args.files, strict=True)]
+    found = details([[o.name for o in s.objects] for s in scenes], [[b.pieces[o.mesh] is None for o in b.scene.objects] for b in work])
+    for n, b in enumerate(work):
+        b.needless = {o.mesh for k, o in enumerate(b.scene.objects) if (n, k) in found}
+    return work
 
 
 def unwrap(args: argparse.Namespace, scenes: list[Scene], recipe: Recipe) -> tuple[dict[str, Any], list[str]]:
@@ -156,7 +161,11 @@ def _flattened(b: Bench, args: argparse.Namespace) -> None:
 
 def _anew(b: Bench, args: argparse.Namespace, options: Options, whole: bool) -> None:
     """New UVs for what a file has that cannot be saved, or for everything that was chosen."""
-    chosen = [m for m in b.was if _is_chosen(b.scene, m, args.objects) and (whole or beyond_saving(b.figures(m)))]
+    chosen = [
+        m
+        for m in b.was
+        if _is_chosen(b.scene, m, args.objects) and (whole or beyond_saving(b.figures(m))) and (args.objects or m not in b.needless)
+    ]
     made, refused = renewed(b.scene, chosen, b.channel, options, tell=_tell, pieces=None if whole else b.pieces, roots=b.roots)
     for m, u in made.items():
         b.take(m, u.revised, u.anew)

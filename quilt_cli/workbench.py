@@ -31,6 +31,7 @@ class Bench:
     made: dict[int, Revised] = field(default_factory=dict)
     done: dict[int, list[str]] = field(default_factory=dict)
     refused: dict[int, list[dict[str, str]]] = field(default_factory=dict)
+    needless: set[int] = field(default_factory=set)  # meshes that need no UVs: low ones are baked from them
 
     def __post_init__(self) -> None:
         self.pieces: list[MeshIslands | None] = analyse(self.scene, self.channel)
@@ -99,6 +100,7 @@ class Bench:
         now = {m: figures(again, m, channel, piece) for m, piece in enumerate(plain)}
         return [
             _row(self.scene, o.name, self.was[o.mesh], now[o.mesh], self.done.get(o.mesh, []), self.refused.get(o.mesh, []))
+            | ({"left": []} if o.mesh in self.needless else {})
             for o in self.scene.objects
         ]
 

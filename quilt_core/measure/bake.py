@@ -1,7 +1,8 @@
 """The test bake: a small stand-in for the baker outside, to see what goes wrong before it does.
 
 Every texel whose middle a triangle covers gets what the surface has there: which object and material it is, its position, its normals, how open it
-lies (ambient occlusion) and how curved it is. From a matched high mesh the normals come along rays. Rays are traced by Embree.
+lies (ambient occlusion), how it bends and where it is hollow. Of a low mesh with a detailed one all but the object comes from that, along rays.
+Rays are traced by Embree.
 """
 
 from __future__ import annotations
@@ -16,15 +17,18 @@ from numpy.typing import NDArray
 from ..model.colours import number_colour
 from ..model.normals import turned_normals
 from ..model.scene import Floats, Mesh
+from .curvature import half_range
 from .texels import cover, dilated, owners, to_texels
 
-MAPS = ("object", "material", "position", "normal object", "normal tangent", "occlusion", "curvature")
+MAPS = ("object", "material", "position", "normal object", "normal tangent", "occlusion", "curvature", "cavity")
+SEAM_LIMIT = 0.05  # of a map's range: what the two sides of a seam may differ by; common practice, no source
+_JUDGED = ("position", "normal object", "occlusion", "curvature", "cavity")  # maps that run on over a seam
 
 
 @dataclass(frozen=True)
 class LowMesh:
     """A placed mesh that is baked: world positions (V, 3), triangles (T, 3), UVs (T, 3, 2) as they lie on the sheet, for each triangle its island,
-    object and material number (T,), and normals (T, 3, 3) at its corners."""
+    object and material number (T,), normals (T, 3, 3) at its corners, mean curvature (V,) in 1 / m, and which point each vertex is at (V,)."""
 
     positions: Floats
     triangles: NDArray[np.int64]
@@ -33,27 +37,44 @@ class LowMesh:
     owner: NDArray[np.int64]
     material: NDArray[np.int64]
     normals: Floats
+    curve: Floats
+    points: NDArray[np.int64]
 
 
 @dataclass(frozen=True)
 class High:
-    """A detailed mesh that is baked from: world positions (V, 3), triangles (T, 3), normals (T, 3, 3) at their corners."""
+    """A detailed mesh that is baked from: world positions (V, 3), triangles (T, 3), normals (T, 3, 3) at their corners, material number (T,) and mean
+    curvature (V,) in 1 / m."""
 
     positions: Floats
     triangles: NDArray[np.int64]
     normals: Floats
+    material: NDArray[np.int64]
+    curve: Floats
+
+
+@dataclass(frozen=True)
+class Seams:
+    """The two sides of all seams in one map: how far they differ (mean and greatest, 0 to 1), how many middles of edges were looked at, and where
+    those lie, (k, 2) in UV with the worst first, that differ by more than the limit."""
+
+    mean: float = 0.0
+    greatest: float = 0.0
+    count: int = 0
+    bad: Floats = field(default_factory=lambda: np.zeros((0, 2)))
 
 
 @dataclass
 class Baked:
-    """Maps (px, px, 3) of 0 to 1 by name, and what went wrong: texels that two islands cover, rays that hit nothing (places (k, 2) in UV), and how
-    far the two sides of each seam differ (mean and greatest over all seams, 0 to 1, by map)."""
+    """Maps (px, px, 3) of 0 to 1 by name, and what went wrong: texels that two islands cover, rays that hit nothing (places (k, 2) in UV), and the
+    seams of each map that runs on over them. `half_range`: the curvature in 1 / m that black (minus it) and white stand for."""
 
     maps: dict[str, Floats]
     covered: NDArray[np.bool_]
     twice: int
     missed: Floats
-    seams: dict[str, tuple[float, float]] = field(default_factory=dict)
+    half_range: float
+    seams: dict[str, Seams] = field(default_factory=dict)
 
 
 def normals_of(mesh: Mesh, positions: Floats) -> Floats:
@@ -103,34 +124,6 @@ def shading(given: Floats | None, smooth: Floats, triangles: NDArray[np.integer]
     return out if turned is None else np.where(turned.any(axis=2, keepdims=True), turned, out)
 
 
-def curvature_of(mesh: Mesh, positions: Floats, normals: Floats) -> Floats:
-    """Mean curvature (V,) in 1 / m, positive where the surface bulges: along each edge (n1 - n0) (p1 - p0) / |p1 - p0|^2, averaged around each place.
-    On a sphere of radius r that is 1 / r exactly.
-
-    Parameters
-    ----------
-    positions : (V, 3) metres; normals : (V, 3) of unit length
-
-    Returns
-    -------
-    (V,) 1 / m
-    """
-    place = mesh.points
-    edges = np.unique(
-        np.sort(np.concatenate([mesh.triangles[:, [0, 1]], mesh.triangles[:, [1, 2]], mesh.triangles[:, [2, 0]]]), axis=1), axis=0
-    )
-    along = positions[edges[:, 1]] - positions[edges[:, 0]]
-    square = (along**2).sum(axis=1)
-    good = square > 0
-    value = ((normals[edges[good, 1]] - normals[edges[good, 0]]) * along[good]).sum(axis=1) / square[good]
-    count = int(place.max(initial=-1)) + 1
-    total, many = np.zeros(count), np.zeros(count)
-    for k in range(2):
-        np.add.at(total, place[edges[good, k]], value)
-        np.add.at(many, place[edges[good, k]], 1.0)
-    return (total / np.maximum(many, 1))[place]
-
-
 class _Rays:
     """Triangles of the whole scene for tracing."""
 
@@ -151,66 +144,75 @@ class _Rays:
         return found["primID"].astype(np.int64), found["tfar"].astype(float), np.column_stack([found["u"], found["v"]])
 
 
+def range_of(parts: list[LowMesh], high: dict[int, High]) -> float:
+    """The curvature in 1 / m that the ends of a map stand for (see `half_range`): of the surfaces that are baked from."""
+    surfaces: list[LowMesh | High] = [p for p in parts if not len(p.owner) or int(p.owner[0]) not in high]
+    surfaces += high.values()
+    corners = [s.positions[s.triangles] for s in surfaces]
+    if not corners:
+        return 1.0
+    p = np.concatenate(corners)
+    areas = np.linalg.norm(np.cross(p[:, 1] - p[:, 0], p[:, 2] - p[:, 0]), axis=1) / 2
+    size = float(np.linalg.norm(np.ptp(p.reshape(-1, 3), axis=0))) or 1.0 if len(p) else 1.0
+    return half_range(np.concatenate([s.curve[s.triangles].mean(axis=1) for s in surfaces]), areas, size)
+
+
 def bake(
     parts: list[LowMesh], high: dict[int, High], px: int, corner: tuple[int, int] = (0, 0), maps: tuple[str, ...] = MAPS, rays: int = 32,
-    reach: float | None = None, cage: float | None = None, curve: list[Floats] | None = None, seed: int = 0,
+    reach: float | None = None, cage: float | None = None, seam_limit: float = SEAM_LIMIT, seed: int = 0,
 ) -> Baked:  # fmt: skip
     """Bake one tile.
 
     Parameters
     ----------
     parts : what lies on the tile; other parts throw shadows all the same
-    high : by owner number of the low mesh the detailed mesh that its normals come from
+    high : by owner number of the low mesh the detailed mesh that it is baked from; such a low mesh throws no shadow
     rays : for each texel of the occlusion map; reach : metres within which something darkens (a third of the scene's size)
     cage : metres from which rays start outside the low mesh, and to which they go inside (a fiftieth of the scene's size)
-    curve : for each part its mean curvature (V,) in 1 / m
+    seam_limit : 0 to 1, what the two sides of a seam may differ by in a map
     """
     whole = _joined(parts)
     pick, weights = cover(whole.uvs, px, corner)
     covered = pick >= 0
     t, w = pick[covered], weights[covered]
-    at, normal, tangent, across = _surface(whole, t, w)
     size = float(np.linalg.norm(np.ptp(whole.positions, axis=0))) if len(whole.positions) else 1.0
-    out: dict[str, Floats] = {}
-    missed = np.zeros((0, 2))
-    corners = whole.positions[whole.triangles]
-    detail, missed_at = _detail(whole, high, t, at, normal, cage if cage is not None else size / 50)
+    ends = range_of(parts, high)
+    shown, missed = _seen(whole, high, t, w, cage if cage is not None else size / 50)
+    scene = [whole.positions[whole.triangles[~np.isin(whole.owner, list(high))]], *(h.positions[h.triangles] for h in high.values())]
     rows, columns = np.nonzero(covered)
     middles = np.column_stack([(columns + 0.5) / px + corner[0], 1 - (rows + 0.5) / px + corner[1]])
-    missed = middles[missed_at]
 
-    def laid(values: Floats) -> Floats:
-        picture = np.zeros((px, px, 3))
-        picture[covered] = values if values.ndim == 2 else np.repeat(values[:, None], 3, axis=1)
-        return picture
-
-    for name in maps:
+    def values(name: str) -> Floats:
         if name in ("object", "material"):
-            out[name] = laid(_colours((whole.owner if name == "object" else whole.material)[t]))
-        elif name == "position":
-            low = whole.positions.min(axis=0)
-            out[name] = laid((at - low) / np.maximum(np.ptp(whole.positions, axis=0), 1e-30))
-        elif name == "normal object":
-            out[name] = laid(detail * 0.5 + 0.5)
-        elif name == "normal tangent":
-            local = np.column_stack([(detail * v).sum(axis=1) for v in (tangent, across, normal)])
-            out[name] = laid(local / np.maximum(np.linalg.norm(local, axis=1, keepdims=True), 1e-12) * 0.5 + 0.5)
-        elif name == "occlusion":
-            shadow = _Rays(np.concatenate([corners, *(h.positions[h.triangles] for h in high.values())]))
-            out[name] = laid(_open(shadow, at, detail, rays, reach if reach is not None else size / 3, size, seed))
-        elif name == "curvature" and curve is not None:
-            value = (np.concatenate(curve)[whole.triangles[t]] * w).sum(axis=1)
-            out[name] = laid(np.clip(0.5 + value * size / 40, 0, 1))
+            return _colours(whole.owner[t] if name == "object" else shown.material)
+        if name == "position":
+            every = np.concatenate([whole.positions, *(h.positions for h in high.values())])
+            low = every.min(axis=0)
+            return np.asarray((shown.at - low) / np.maximum(np.ptp(every, axis=0), 1e-30))
+        if name == "normal object":
+            return shown.normal * 0.5 + 0.5
+        if name == "normal tangent":
+            local = np.column_stack([(shown.normal * v).sum(axis=1) for v in shown.frame])
+            return np.asarray(local / np.maximum(np.linalg.norm(local, axis=1, keepdims=True), 1e-12) * 0.5 + 0.5)
+        if name == "occlusion":
+            return _open(_Rays(np.concatenate(scene)), shown.at, shown.normal, rays, reach if reach is not None else size / 3, size, seed)
+        if name == "curvature":
+            return np.clip(0.5 + shown.curve / (2 * ends), 0, 1)
+        return np.clip(1 + shown.curve / ends, 0, 1)
+
+    out: dict[str, Floats] = {}
+    for name in maps:
+        found = values(name)
+        out[name] = np.zeros((px, px, 3))
+        out[name][covered] = found if found.ndim == 2 else found[:, None]
     owner, r, c = dilated(np.where(covered, 0, -1).astype(np.int32))
     if (owner >= 0).any():
         out = {k: v[r, c] for k, v in out.items()}
     rows3 = np.arange(3 * len(whole.uvs)).reshape(-1, 3)
     _, twice = owners(whole.uvs.reshape(-1, 2), rows3, np.concatenate([np.zeros(0, np.int64), *(p.island for p in parts)]), px, corner)
-    baked = Baked(out, covered, int(twice.sum()), missed)
-    baked.seams = {
-        k: _seams(parts, whole, v, px, corner) for k, v in out.items() if k in ("position", "normal object", "occlusion", "curvature")
-    }
-    return baked
+    pairs = _pairs(parts, px, corner)
+    seams = {k: _seams(pairs, out[k], px, corner, seam_limit) for k in _JUDGED if k in out}
+    return Baked(out, covered, int(twice.sum()), middles[missed], ends, seams)
 
 
 @dataclass(frozen=True)
@@ -221,6 +223,19 @@ class _Whole:
     normals: Floats
     owner: NDArray[np.int64]
     material: NDArray[np.int64]
+    curve: Floats
+
+
+@dataclass
+class _Seen:
+    """What the surface that is baked from has at points (k,) of the low mesh: place, normal, curvature and material; and the low mesh's own frame
+    there (where u and v point, and its normal)."""
+
+    at: Floats
+    normal: Floats
+    curve: Floats
+    material: NDArray[np.int64]
+    frame: tuple[Floats, Floats, Floats]
 
 
 def _joined(parts: list[LowMesh]) -> _Whole:
@@ -231,6 +246,7 @@ def _joined(parts: list[LowMesh]) -> _Whole:
         np.concatenate([np.zeros((0, 3), np.int64), *(p.triangles + s for p, s in zip(parts, starts[:-1], strict=True))]),
         np.concatenate([np.zeros((0, 3, 2)), *(p.uvs for p in parts)]), np.concatenate([np.zeros((0, 3, 3)), *(p.normals for p in parts)]),
         np.concatenate([empty, *(p.owner for p in parts)]), np.concatenate([empty, *(p.material for p in parts)]),
+        np.concatenate([np.zeros(0), *(p.curve for p in parts)]),
     )  # fmt: skip
 
 
@@ -254,21 +270,26 @@ def _surface(whole: _Whole, t: NDArray[np.int64], w: Floats) -> tuple[Floats, Fl
     return at, normal, tangent, across
 
 
-def _detail(
-    whole: _Whole, high: dict[int, High], t: NDArray[np.int64], at: Floats, normal: Floats, cage: float
-) -> tuple[Floats, NDArray[np.int64]]:
-    """The normal (k, 3) of the detailed mesh at each point, along the low mesh's normal; the own one where there is no such mesh. And the points
-    whose ray hit nothing."""
-    out = normal.copy()
+def _seen(whole: _Whole, high: dict[int, High], t: NDArray[np.int64], w: Floats, cage: float) -> tuple[_Seen, NDArray[np.int64]]:
+    """What is baked at points (k,) of triangles: of the detailed mesh along the low mesh's normal, the low mesh's own where there is none. And the
+    points whose ray hit nothing."""
+    at, normal, tangent, across = _surface(whole, t, w)
+    out = _Seen(
+        at.copy(), normal.copy(), (whole.curve[whole.triangles[t]] * w).sum(axis=1), whole.material[t].copy(), (tangent, across, normal)
+    )
     missed: list[NDArray[np.int64]] = [np.zeros(0, np.int64)]
     for owner, mesh in high.items():
         mine = np.flatnonzero(whole.owner[t] == owner)
         rays = _Rays(mesh.positions[mesh.triangles])
         tri, far, uv = rays.hit(at[mine] + normal[mine] * cage, -normal[mine])
         good = (tri >= 0) & (far <= 2 * cage)
-        w = np.column_stack([1 - uv.sum(axis=1), uv])[good]
-        found = (mesh.normals[tri[good]] * w[:, :, None]).sum(axis=1)
-        out[mine[good]] = found / np.maximum(np.linalg.norm(found, axis=1, keepdims=True), 1e-12)
+        hit, share = mine[good], np.column_stack([1 - uv.sum(axis=1), uv])[good]
+        corners = mesh.triangles[tri[good]]
+        found = (mesh.normals[tri[good]] * share[:, :, None]).sum(axis=1)
+        out.normal[hit] = found / np.maximum(np.linalg.norm(found, axis=1, keepdims=True), 1e-12)
+        out.at[hit] = (mesh.positions[corners] * share[:, :, None]).sum(axis=1)
+        out.curve[hit] = (mesh.curve[corners] * share).sum(axis=1)
+        out.material[hit] = mesh.material[tri[good]]
         missed.append(mine[~good])
     return out, np.concatenate(missed)
 
@@ -301,34 +322,32 @@ def _colours(numbers: NDArray[np.int64]) -> Floats:
     return np.array([number_colour(int(n) if n >= 0 else 10_000) for n in known]).reshape(-1, 3)[of.ravel()]
 
 
-def _seams(parts: list[LowMesh], whole: _Whole, values: Floats, px: int, corner: tuple[int, int]) -> tuple[float, float]:
-    """How far the two sides of seams differ: mean and greatest over the middles of edges that lie at two places of the map."""
+def _pairs(parts: list[LowMesh], px: int, corner: tuple[int, int]) -> Floats:
+    """Where the two sides of seams lie on a tile: (k, 2, 2) in UV, half a texel inside the middles of edges that lie at two places of the map."""
     middles: list[Floats] = [np.zeros((0, 2, 2))]
     for part in parts:
-        place = np.unique(np.round(part.positions, 9), axis=0, return_inverse=True)[1].ravel()
         ends = np.concatenate([part.triangles[:, [k, (k + 1) % 3]] for k in range(3)])
         uv = np.concatenate([part.uvs[:, [k, (k + 1) % 3]] for k in range(3)])
-        key = np.sort(place[ends], axis=1)
+        key = np.sort(part.points[ends], axis=1)
         order = np.lexsort(key.T[::-1])
         same = (key[order][1:] == key[order][:-1]).all(axis=1)
         one, two = order[:-1][same], order[1:][same]
         middle = uv.mean(axis=1)
+        inward = np.tile(part.uvs.mean(axis=1), (3, 1)) - middle
+        far = np.linalg.norm(inward, axis=1, keepdims=True)
+        middle = middle + inward * np.minimum(1.0, 0.5 / px / np.maximum(far, 1e-30))
         pair = np.stack([middle[one], middle[two]], axis=1)
         middles.append(pair[np.abs(pair[:, 0] - pair[:, 1]).max(axis=1) > 2.0 / px])
     pairs = np.concatenate(middles)
     x, y = to_texels(pairs, px, corner)
-    inside = ((x >= 0) & (x < px) & (y >= 0) & (y < px)).all(axis=1)
-    if not inside.any():
-        return 0.0, 0.0
-    x, y = x[inside].astype(int), y[inside].astype(int)
+    return pairs[((x >= 0) & (x < px) & (y >= 0) & (y < px)).all(axis=1)]
+
+
+def _seams(pairs: Floats, values: Floats, px: int, corner: tuple[int, int], limit: float) -> Seams:
+    """How far the two sides of seams (k, 2, 2) differ in a map (px, px, 3)."""
+    if not len(pairs):
+        return Seams()
+    x, y = (a.astype(int) for a in to_texels(pairs, px, corner))
     off = np.abs(values[y[:, 0], x[:, 0]] - values[y[:, 1], x[:, 1]]).max(axis=1)
-    return float(off.mean()), float(off.max())
-
-
-def partner(name: str) -> tuple[str, bool] | None:
-    """The name without its suffix and whether it is the detailed one, for names that end in _low or _high; None for others."""
-    low = name.lower()
-    for suffix, high in (("_low", False), ("_high", True)):
-        if low.endswith(suffix):
-            return low[: -len(suffix)], high
-    return None
+    worst = np.argsort(-off, kind="stable")
+    return Seams(float(off.mean()), float(off.max()), len(off), pairs[worst[off[worst] > limit]][:, 0])

@@ -8,11 +8,11 @@ from dataclasses import dataclass, field
 import numpy as np
 from numpy.typing import NDArray
 
-from ..model.scene import Floats, MeshObject, Scene
+from ..model.pairs import Key
+from ..model.scene import Floats, Mesh, MeshObject, Scene
 from ..uv.analysis import MeshIslands
-from .bake import High, LowMesh, curvature_of, normals_of, partner, shading
-
-Key = tuple[int, int]  # a file and an object in it, by their numbers
+from .bake import High, LowMesh, normals_of, shading
+from .curvature import curvature_of
 
 
 @dataclass(frozen=True)
@@ -28,10 +28,9 @@ class Laid:
 
 @dataclass
 class Stage:
-    """Everything that is baked, by owner number: low parts with UVs, their curvature, the detail that some have, and names."""
+    """Everything that is baked, by owner number: low parts with UVs, the detail that some have, and names."""
 
     low: list[LowMesh] = field(default_factory=list)
-    curve: list[Floats] = field(default_factory=list)
     high: dict[int, High] = field(default_factory=dict)
     names: list[str] = field(default_factory=list)
 
@@ -41,17 +40,6 @@ class Stage:
         return [self.names[k] for k in self.high if k < len(self.names)]
 
 
-def pairs_by_name(scenes: Sequence[Scene]) -> dict[Key, Key]:
-    """The detailed object of each low one, where one called `_high` has one called `_low`."""
-    found: dict[str, dict[bool, Key]] = {}
-    for f, scene in enumerate(scenes):
-        for n, o in enumerate(scene.objects):
-            pair = partner(o.name)
-            if pair:
-                found.setdefault(pair[0], {}).setdefault(pair[1], (f, n))
-    return {both[False]: both[True] for both in found.values() if len(both) == 2}
-
-
 def staged(files: Sequence[Laid], pairs: Mapping[Key, Key]) -> Stage:
     """The objects of a sheet, placed in the world.
 
@@ -59,22 +47,22 @@ def staged(files: Sequence[Laid], pairs: Mapping[Key, Key]) -> Stage:
     ----------
     pairs : the detailed object of a low one
     """
-    details = {key: _detail(files[key[0]], key[1]) for key in set(pairs.values())}
+    first = np.cumsum([0] + [len(f.scene.materials) for f in files]).tolist()
+    details = {(f, n): _detail(files[f], n, first[f]) for f, n in set(pairs.values())}
     out = Stage()
-    materials = island = 0
+    island = 0
     for f, file in enumerate(files):
         for m, piece in enumerate(file.pieces):
             if piece is None:
                 continue
             for k, n in enumerate(n for n, o in enumerate(file.scene.objects) if o.mesh == m):
-                # What is baked from is not baked itself, and throws no shadow on its own low mesh.
+                # What is baked from is not baked itself.
                 if (f, n) not in details:
                     # Of several placings of a mesh the first is baked; the others stand where they stand and throw shadows.
-                    _add(out, file, m, n, k == 0, island, materials)
+                    _add(out, file, m, n, k == 0, island, first[f])
                     if pairs.get((f, n)) in details:
                         out.high[len(out.names) - 1] = details[pairs[f, n]]
             island += piece.islands.count
-        materials += len(file.scene.materials)
     return out
 
 
@@ -88,20 +76,26 @@ def _add(out: Stage, file: Laid, mesh: int, number: int, baked: bool, island: in
     smooth = normals_of(piece.mesh, at)
     normal = shading(file.normals[mesh], smooth, piece.mesh.triangles, o.world)
     spot = np.where(use[:, None, None], uvs[np.maximum(source.triangles, 0)], -1e6)
-    own = piece.mesh.materials.astype(np.int64)
     out.low.append(
         LowMesh(at, piece.mesh.triangles.astype(np.int64), spot, (of + island).astype(np.int64), np.full(len(of), len(out.names)),
-                np.where(own < 0, -1, own + materials), normal)
+                _numbered(piece.mesh, materials), normal, curvature_of(piece.mesh, at, smooth), piece.mesh.points.astype(np.int64))
     )  # fmt: skip
-    out.curve.append(curvature_of(piece.mesh, at, smooth))
     out.names.append(o.name)
 
 
-def _detail(file: Laid, number: int) -> High:
+def _detail(file: Laid, number: int, materials: int) -> High:
     o = file.scene.objects[number]
     mesh = file.scene.meshes[o.mesh]
     at = _world(o, mesh.positions)
-    return High(at, mesh.triangles.astype(np.int64), shading(file.normals[o.mesh], normals_of(mesh, at), mesh.triangles, o.world))
+    smooth = normals_of(mesh, at)
+    normal = shading(file.normals[o.mesh], smooth, mesh.triangles, o.world)
+    return High(at, mesh.triangles.astype(np.int64), normal, _numbered(mesh, materials), curvature_of(mesh, at, smooth))
+
+
+def _numbered(mesh: Mesh, materials: int) -> NDArray[np.int64]:
+    """Material numbers (T,) that count on from those of the files before; -1 for none."""
+    own = mesh.materials.astype(np.int64)
+    return np.where(own < 0, -1, own + materials)
 
 
 def _world(o: MeshObject, positions: Floats) -> Floats:

@@ -20,6 +20,7 @@ from ..jobs.kinds import ALL, checked
 from ..jobs.progress import heard_by
 from ..projects.doing import doing
 from ..projects.models import Job, Project, Snapshot, SourceFile
+from ..projects.objects import detail_of
 from ..projects.sheets import sheets
 from ..projects.sources import as_it_first_came, store_parts
 from ..projects.stale import inputs_of
@@ -317,10 +318,11 @@ def figures_of(done: Done, head: Snapshot) -> dict[str, Any]:
     """The figures of a job in short."""
     f = done.figures
     rows = list(f.get("sheets", {}).values())
+    given = detail_of(head)
     infos = [(f"{r.file_id}/{n}", info) for r in readings(head) for n, info in enumerate(r.objects_info)]
     return {
         "ok": done.ok,
-        "bare": [info["name"] for key, info in infos if info["bare"] and key not in head.left_out],
+        "bare": [info["name"] for key, info in infos if info["bare"] and key not in head.left_out and key not in given],
         "islands": f.get("islands", 0),
         "objects": len(infos),
         "overlap_pairs": f.get("overlap_pairs", 0),

@@ -9,6 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from quilt_core.delivery.report import density_rows
+from quilt_core.model.pairs import details
 from quilt_core.model.scene import Floats
 from quilt_core.uv.density import Spread, densities, spreads
 
@@ -28,7 +29,7 @@ def object_rows(snapshot: Snapshot) -> list[dict[str, Any]]:
     left_out, weights = set(snapshot.left_out), settings["weights"]
     px, marked = resolutions(snapshot), _points(snapshot)
     on = by_file(snapshot, settings["sheet_of"], sheets(settings)[0]["id"])
-    sources = source_files(snapshot)
+    sources, given = source_files(snapshot), detail_of(snapshot)
     for reading in readings(snapshot):
         file = reading.file_id
         areas, similarities = areas_of(sources[file], reading), transforms.get(str(file))
@@ -47,7 +48,7 @@ def object_rows(snapshot: Snapshot) -> list[dict[str, Any]]:
             rows.append(
                 {
                     "key": key, "file": file, "number": n, "name": info["name"], "path": info["path"],
-                    "materials": info["materials"], "triangles": info["triangles"], "bare": info.get("bare", 0), "islands": end - first, "first_island": first,
+                    "materials": info["materials"], "triangles": info["triangles"], "bare": 0 if key in given else info.get("bare", 0), "detail_of": given.get(key, ""), "islands": end - first, "first_island": first,
                     "channels": info["channels"], "world_area": world, "left_out": key in left_out,
                     # Four hold three others, however many place one mesh.
                     "shares": [o["name"] for m, o in with_islands.get((first, end), ())[:4] if m != n][:3],
@@ -59,6 +60,14 @@ def object_rows(snapshot: Snapshot) -> list[dict[str, Any]]:
     # A file whose UVs were made anew stands where it stood.
     place = {file: n for n, file in enumerate(snapshot.files)}
     return sorted(rows, key=lambda r: place[r["file"]])
+
+
+def detail_of(snapshot: Snapshot) -> dict[str, str]:
+    """The name of the low object for each key of one that has no UVs and needs none: the low one is baked from it."""
+    found = readings(snapshot)
+    names = [[info["name"] for info in r.objects_info] for r in found]
+    bare = [[info["islands"][0] == info["islands"][1] for info in r.objects_info] for r in found]
+    return {f"{found[f].file_id}/{n}": names[low[0]][low[1]] for (f, n), low in details(names, bare).items()}
 
 
 def _spreads(

@@ -35,6 +35,7 @@ class ObjectOut(Schema):
     bare: int
     islands: int
     first_island: int
+    detail_of: str
     channels: list[int]
     world_area: float
     left_out: bool

@@ -4,15 +4,30 @@ from __future__ import annotations
 
 import numpy as np
 import pytest
+import trimesh
 
-from quilt_core.measure.bake import High, LowMesh, _Rays, bake, curvature_of, normals_of, partner, shading
+from quilt_core.measure.bake import High, LowMesh, _Rays, bake, normals_of, range_of, shading
+from quilt_core.measure.curvature import curvature_of
+from quilt_core.model.pairs import details, pairs_by_name, partner
 from quilt_core.model.scene import Mesh
 
 
-def part_of(positions: np.ndarray, triangles: np.ndarray, uvs: np.ndarray, normals: np.ndarray, owner: int = 0) -> LowMesh:
+def part_of(
+    positions: np.ndarray, triangles: np.ndarray, uvs: np.ndarray, normals: np.ndarray, owner: int = 0, curve: np.ndarray | None = None
+) -> LowMesh:
     n = len(triangles)
     at = normals[triangles] if normals.ndim == 2 else normals
-    return LowMesh(positions, triangles.astype(np.int64), uvs, np.full(n, owner), np.full(n, owner), np.full(n, owner), at)
+    flat = np.zeros(len(positions)) if curve is None else curve
+    points = Mesh("", positions, triangles.astype(np.int32), np.full(n, -1, np.int32), {}).points.astype(np.int64)
+    return LowMesh(positions, triangles.astype(np.int64), uvs, np.full(n, owner), np.full(n, owner), np.full(n, owner), at, flat, points)
+
+
+def high_of(
+    part: LowMesh, normals: np.ndarray | None = None, curve: float = 0.0, shift: np.ndarray | tuple[float, ...] = (0, 0, 0)
+) -> High:
+    """A detailed mesh of the same triangles, moved, with other normals (3,) or curvature; its material is 7."""
+    n = part.normals if normals is None else np.tile(normals, (len(part.triangles), 3, 1))
+    return High(part.positions + shift, part.triangles, n, np.full(len(part.triangles), 7), np.full(len(part.positions), curve))
 
 
 def plane(size: float, height: float = 0.0, up: float = 1.0, owner: int = 0, u0: float = 0.0) -> LowMesh:
@@ -45,23 +60,94 @@ def test_a_sphere_has_the_normals_and_the_curvature_of_one() -> None:
     assert np.abs(normal - mesh.positions / 2).max() < 0.01
     exact = mesh.positions / 2
     assert curvature_of(mesh, mesh.positions, exact) == pytest.approx(0.5, rel=1e-9)
-    part = part_of(mesh.positions, mesh.triangles, uv, normal)
-    found = bake(
-        [part],
-        {},
-        128,
-        maps=("normal object", "normal tangent", "position", "curvature"),
-        curve=[curvature_of(mesh, mesh.positions, normal)],
-    )
+    part = part_of(mesh.positions, mesh.triangles, uv, normal, curve=curvature_of(mesh, mesh.positions, normal))
+    found = bake([part], {}, 128, maps=("normal object", "normal tangent", "position", "curvature"))
     inner = slice(12, -12)
     n = found.maps["normal object"][inner] * 2 - 1
     low, span = mesh.positions.min(axis=0), np.ptp(mesh.positions, axis=0)
     assert np.abs(n - (found.maps["position"][inner] * span + low) / 2).max() < 0.02
     assert found.maps["normal tangent"][inner].reshape(-1, 3) == pytest.approx(np.tile([0.5, 0.5, 1.0], (128 * (128 - 24), 1)), abs=1e-6)
-    size = float(np.linalg.norm(span))
-    assert found.maps["curvature"][inner] == pytest.approx(0.5 + 0.5 * size / 40, rel=0.03)
+    # The whole of a sphere bends alike, so that the ends of the map are where it is.
+    assert found.half_range == pytest.approx(0.5, rel=0.03) and found.maps["curvature"][inner].min() > 0.97
     # The seam at longitude 0 is the same place on both sides.
-    assert found.seams["position"][0] < 0.02 and found.twice == 0 and len(found.missed) == 0
+    assert (
+        found.seams["position"].mean < 0.02
+        and found.seams["position"].count == 48
+        and not len(found.seams["normal object"].bad)
+        and found.twice == 0
+        and len(found.missed) == 0
+    )
+
+
+def pipe(radius: float, around: int, along: int, hollow: bool) -> tuple[Mesh, np.ndarray]:
+    """Half a pipe along z, seen from outside or (a groove) from inside, with its exact normals (V, 3)."""
+    a, z = np.meshgrid(np.linspace(0, np.pi, around + 1), np.linspace(0, 3, along + 1))
+    out = np.stack([np.cos(a), np.sin(a), np.zeros_like(a)], axis=-1).reshape(-1, 3)
+    p = radius * out + np.stack([0 * z, 0 * z, z], axis=-1).reshape(-1, 3)
+    i = np.arange(along)[:, None] * (around + 1) + np.arange(around)
+    quads = np.stack([i, i + 1, i + around + 2, i + around + 1], axis=-1).reshape(-1, 4)
+    tri = np.concatenate([quads[:, [0, 1, 2]], quads[:, [0, 2, 3]]])
+    tri = tri[:, ::-1] if hollow else tri
+    return Mesh("pipe", p, tri.astype(np.int32), np.full(len(tri), -1, np.int32), {}), -out if hollow else out
+
+
+@pytest.mark.reference("Curvature of a cylinder and of a groove", "closed form")
+@pytest.mark.parametrize(("around", "along"), [(8, 1), (8, 40), (60, 3)])
+@pytest.mark.parametrize("radius", [0.02, 3.0])
+def test_a_cylinder_and_a_groove_have_half_the_curvature_of_their_radius(radius: float, around: int, along: int) -> None:
+    """Closed form: one principal curvature is 1 / r and the other 0, so the mean is 1 / (2 r), however it is cut; below 0 where it is hollow."""
+    for hollow in (False, True):
+        mesh, normals = pipe(radius, around, along, hollow)
+        assert curvature_of(mesh, mesh.positions, normals) == pytest.approx((-0.5 if hollow else 0.5) / radius, rel=1e-9)
+
+
+def test_maps_of_bends_are_grey_where_it_is_flat_and_dark_in_the_hollow() -> None:
+    """A low plane over a detailed one: two thirds of a half range are 5 / 6 of the way to white, or 1 / 6; in the cavity 1 and 1 / 3 (arithmetic)."""
+    low, flat = plane(2.0), plane(2.0, 0.01)
+    sharp = high_of(plane(2.0, owner=1, u0=5), curve=3.0)
+    for curve, bend, cavity in ((2.0, 5 / 6, 1.0), (-2.0, 1 / 6, 1 / 3), (0.0, 0.5, 1.0)):
+        found = bake(
+            [low, plane(2.0, owner=1, u0=5)], {0: high_of(flat, curve=curve), 1: sharp}, 16, maps=("curvature", "cavity", "material")
+        )
+        assert found.half_range == 3.0
+        assert found.maps["curvature"] == pytest.approx(bend) and found.maps["cavity"] == pytest.approx(cavity)
+    plain = bake([plane(2.0, owner=7)], {}, 16, maps=("material",)).maps["material"]
+    assert found.maps["material"] == pytest.approx(plain), "the material is that of the detailed mesh"
+    level = [plane(2.0)]
+    assert bake(level, {}, 16, maps=("curvature",)).maps["curvature"] == pytest.approx(0.5) and range_of(level, {}) > 0
+
+
+def test_the_range_of_curvature_leaves_out_the_sharpest_rims() -> None:
+    """A plate of which 1 % by area bends by 400 / m and half by 2 / m: the ends of the map are 2 / m."""
+    p = np.array([[0, 0, 0], [50, 0, 0], [50, 0, 1], [0, 0, 1], [51, 0, 0], [51, 0, 1], [101, 0, 0], [101, 0, 1]], float)
+    loose = np.array([[0, 1, 2], [0, 2, 3], [1, 4, 5], [1, 5, 2], [4, 6, 7], [4, 7, 5]])
+    positions, curve = p[loose].reshape(-1, 3), np.repeat([2.0, 2.0, 400.0, 400.0, 0.0, 0.0], 3)
+    part = part_of(positions, np.arange(18).reshape(-1, 3), np.zeros((6, 3, 2)), np.tile([0, 1.0, 0], (18, 1)), curve=curve)
+    assert range_of([part], {}) == 2.0
+
+
+def test_everything_is_seen_from_the_detailed_mesh() -> None:
+    """The detailed mesh lies 0.05 under the low one, which must not darken it; its place is at its own height, as trimesh's rays find it."""
+    low = plane(2.0)
+    floor = high_of(low, shift=(0, -0.05, 0))
+    found = bake([low], {0: floor}, 16, maps=("occlusion", "position"), cage=0.1)
+    assert found.maps["occlusion"].min() == 1.0
+    rng = np.random.default_rng(3)
+    bumpy, _ = sphere(1.0, 24)
+    bumpy.positions *= rng.uniform(0.9, 1.1, (len(bumpy.positions), 1))
+    high = High(bumpy.positions, bumpy.triangles.astype(np.int64), np.zeros((len(bumpy.triangles), 3, 3)), np.zeros(len(bumpy.triangles), np.int64), np.zeros(len(bumpy.positions)))  # fmt: skip
+    roof = plane(2.0, 1.2)
+    at = bake([roof], {0: high}, 24, maps=("position",), cage=3.0).maps["position"]
+    every = np.concatenate([roof.positions, bumpy.positions])
+    at = at * np.ptp(every, axis=0) + every.min(axis=0)
+    x = (np.arange(24) + 0.5) / 12 - 1
+    starts = np.stack([*np.meshgrid(x, x, indexing="xy")], axis=-1)
+    origin = np.stack([starts[..., 0], np.full((24, 24), 4.2), starts[..., 1]], axis=-1).reshape(-1, 3)
+    outside = trimesh.Trimesh(bumpy.positions, bumpy.triangles, process=False)
+    spots, rays, _ = outside.ray.intersects_location(origin, np.tile([0, -1.0, 0], (576, 1)), multiple_hits=False)
+    off = np.abs(at.reshape(-1, 3)[rays] - spots).max(axis=1)
+    # A ray that meets an edge exactly may slip between its two triangles in one of the two.
+    assert len(rays) > 300 and (off > 1e-5).sum() <= 2
 
 
 @pytest.mark.parametrize("height", [0.5, 1.0, 3.0])
@@ -110,14 +196,14 @@ def test_a_detailed_mesh_gives_its_normals_along_rays() -> None:
     low = plane(2.0)
     lean = np.array([0.3, np.sqrt(1 - 0.13), -0.2])
     detail = plane(2.0, 0.01)
-    high = High(detail.positions, detail.triangles, np.tile(lean, (len(detail.triangles), 3, 1)))
+    high = high_of(detail, lean)
     found = bake([low], {0: high}, 32, maps=("normal tangent", "normal object"))
     assert found.maps["normal tangent"].reshape(-1, 3) * 2 - 1 == pytest.approx(np.tile([0.3, 0.2, lean[1]], (1024, 1)), abs=1e-5)
     assert found.maps["normal object"].reshape(-1, 3) * 2 - 1 == pytest.approx(np.tile(lean, (1024, 1)), abs=1e-5)
-    half = High(detail.positions * [0.5, 1, 1] + [0.5, 0, 0], detail.triangles, high.normals)
+    half = high_of(part_of(detail.positions * [0.5, 1, 1] + [0.5, 0, 0], detail.triangles, detail.uvs, detail.normals), lean)
     missing = bake([low], {0: half}, 32, maps=("normal tangent",))
     assert len(missing.missed) == 512 and missing.missed[:, 0].max() < 0.5
-    far = High(detail.positions + [0, 5, 0], detail.triangles, high.normals)
+    far = high_of(detail, lean, shift=(0, 5, 0))
     assert len(bake([low], {0: far}, 32, maps=("normal tangent",), cage=0.1).missed) == 1024
 
 
@@ -149,6 +235,24 @@ def test_rays_against_plain_arithmetic() -> None:
     assert ((tri >= 0) == np.isfinite(best)).mean() > 0.99
     both = (tri >= 0) & np.isfinite(best)
     assert both.sum() > 30 and np.abs(far[both] - best[both]).max() < 1e-3
+
+
+def test_seams_are_judged_by_a_limit() -> None:
+    """Two squares meet at one edge and lie apart on the map; the normals of one lean the other way by 0.2 along x, which is 0.2 of the range of -1 to 1."""
+    p = np.array([[-1, 0, 1], [0, 0, 1], [0, 0, -1], [-1, 0, -1], [0, 0, 1], [1, 0, 1], [1, 0, -1], [0, 0, -1]], float)
+    tri = np.array([[0, 1, 2], [0, 2, 3], [4, 5, 6], [4, 6, 7]])
+    uv = np.array([[0, 0], [0.4, 0], [0.4, 1], [0, 1], [0.6, 0], [1, 0], [1, 1], [0.6, 1]], float)
+    tilted = np.array([[0.2 if k < 4 else -0.2, 0.96**0.5, 0.0] for k in range(8)])
+    part = part_of(p, tri, uv[tri], tilted)
+    normal = {limit: bake([part], {}, 64, maps=("normal object",), seam_limit=limit).seams["normal object"] for limit in (0.05, 0.25)}
+    assert normal[0.05].count == 1 and normal[0.05].greatest == pytest.approx(0.2) and len(normal[0.25].bad) == 0
+    assert normal[0.05].bad[0] == pytest.approx([0.4, 0.5], abs=1 / 64)
+
+
+def test_detailed_meshes_without_uvs_need_none() -> None:
+    names = [["crate_low", "lid"], ["crate_HIGH", "lid_high", "tub_low", "tub_high"]]
+    assert pairs_by_name(names) == {(0, 0): (1, 0), (1, 2): (1, 3)}
+    assert details(names, [[False, True], [True, True, False, False]]) == {(1, 0): (0, 0)}, "one with UVs is packed like any other"
 
 
 def test_partners_by_name() -> None:

@@ -49,7 +49,7 @@ def test_normals_come_from_the_high_mesh_of_the_same_name(browser: Browser) -> N
     position = values(browser, made["id"], "position")
     assert position[0, 63, :2] == pytest.approx([1, 1], abs=0.02) and position[63, 0, :2] == pytest.approx([0, 0], abs=0.02)
     with zipfile.ZipFile(io.BytesIO(browser.client.get(f"/api/jobs/{made['id']}/baked.zip").getvalue())) as archive:
-        assert "1.1001.occlusion.png" in archive.namelist() and len(archive.namelist()) == 7
+        assert "1.1001.occlusion.png" in archive.namelist() and len(archive.namelist()) == 8
     assert browser.client.get(f"/api/jobs/{made['id']}/baked/1/1002/occlusion.png").status_code == 404
 
 
@@ -64,6 +64,31 @@ def test_a_pair_can_be_chosen_whatever_the_names(browser: Browser) -> None:
     assert normal[32, 10] == pytest.approx(np.array([-0.2, 0.0, 1.0]) / np.sqrt(1.04), abs=0.01)
     short = job(browser, "bake", px=64, rays=1, cage=0.005, maps=["normal tangent"], pairs={low: high})
     assert short["result"]["tiles"][0]["missed"] == 64 * 64, "the detail lies beyond the cage"
+
+
+def test_a_detailed_mesh_needs_no_uvs_of_its_own(browser: Browser) -> None:
+    """It is told what it is for; *Unwrap* and *Make it ready* leave it alone, unless it is chosen by name."""
+    browser.upload(pair__obj=PAIR)
+    rows = browser.state()["objects"]
+    assert [(o["name"], o["bare"], o["detail_of"], o["islands"]) for o in rows] == [
+        ("crate_low", 0, "", 1),
+        ("crate_high", 0, "crate_low", 0),
+    ]
+    assert job(browser, "unwrap")["error"].startswith("Nothing here is beyond saving")
+    made = job(browser, "ready")
+    assert made["state"] == "done" and [o["left"] for o in made["result"]["objects"]] == [[], []]
+    assert [o["islands"] for o in browser.state()["objects"]] == [1, 0]
+    high = browser.state()["objects"][1]["key"]
+    assert job(browser, "unwrap", objects=[high])["state"] == "done"
+    assert [(o["islands"], o["detail_of"]) for o in browser.state()["objects"]] == [(1, ""), (1, "")]
+
+
+def test_what_curvature_stands_for_and_bad_seams_are_told(browser: Browser) -> None:
+    browser.upload(pair__obj=PAIR)
+    told = job(browser, "bake", px=64, rays=4, cage=0.2, seam_percent=2.5)["result"]
+    assert told["half_range"] > 0 and told["seam_percent"] == 2.5
+    assert set(told["tiles"][0]["seams"]) == {"position", "normal object", "occlusion", "curvature", "cavity"}
+    assert all(s == {"mean": 0.0, "greatest": 0.0, "count": 0, "bad": 0, "bad_at": []} for s in told["tiles"][0]["seams"].values())
 
 
 def test_overlaps_are_counted_in_texels(browser: Browser) -> None:
@@ -84,6 +109,7 @@ def test_bakes_that_cannot_be_are_refused(browser: Browser) -> None:
         {"pairs": {"a": "b"}},
         {"pairs": 3},
         {"depth": 12},
+        {"seam_percent": 0},
         {"sheet": 7},
     ):
         job(browser, "bake", 422, **wrong)

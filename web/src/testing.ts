@@ -65,6 +65,7 @@ export function row(file: number, number: number, name: string, more: Partial<Ob
     bare: 0,
     islands: 1,
     first_island: number,
+    detail_of: '',
     channels: [0],
     world_area: 1,
     left_out: false,

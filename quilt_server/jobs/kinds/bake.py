@@ -14,8 +14,9 @@ from numpy.typing import NDArray
 from pydantic import Field, StrictStr
 
 from quilt_core.errors import QuiltError
-from quilt_core.measure.bake import MAPS, bake
-from quilt_core.measure.staging import Key, Laid, pairs_by_name, staged
+from quilt_core.measure.bake import MAPS, SEAM_LIMIT, Baked, bake, range_of
+from quilt_core.measure.staging import Laid, staged
+from quilt_core.model.pairs import Key, pairs_by_name
 from quilt_core.model.scene import Floats
 from quilt_core.model.tiles import column_row
 from quilt_core.textures.tile_images import encoded
@@ -32,12 +33,12 @@ from ..landing import head_of
 from ..outputs import path_of
 from ..progress import say, steps
 
-MOST_MISSED = 400
+MOST_PLACES = 400  # that are told of one kind
 
 
 class Bake(Asked):
-    """The sheet (None for the first), the greatest size of a map, rays for each texel, the maps, how far the cage stands off in metres, bits, and for
-    low objects the one that each gets its detail from."""
+    """The sheet (None for the first), the greatest size of a map, rays for each texel, the maps, how far the cage stands off in metres, bits, for low
+    objects the one that each gets its detail from, and the percentage of a map's range that the sides of a good seam may differ by."""
 
     words: ClassVar = {"pairs": "Pairs name the low object and the one that it gets its detail from."}
     sheet: Whole | None = None
@@ -47,10 +48,20 @@ class Bake(Asked):
     cage: Real | None = None
     depth: Whole | None = None
     pairs: dict[StrictStr, StrictStr] | None = Field(default=None, max_length=10_000)
+    seam_percent: Real | None = None
 
     def params(self, settings: dict[str, Any]) -> dict[str, Any]:
         """See `Asked.params`."""
-        usual = {"sheet": sheets(settings)[0]["id"], "px": 1024, "rays": 32, "maps": list(MAPS), "cage": None, "depth": 8, "pairs": {}}
+        usual = {
+            "sheet": sheets(settings)[0]["id"],
+            "px": 1024,
+            "rays": 32,
+            "maps": list(MAPS),
+            "cage": None,
+            "depth": 8,
+            "pairs": {},
+            "seam_percent": 100 * SEAM_LIMIT,
+        }
         out = usual | self.model_dump(exclude_none=True)
         sheet_by(settings, out["sheet"])
         if not (16 <= out["px"] <= 8192 and 1 <= out["rays"] <= 1024 and out["depth"] in (8, 16)):
@@ -59,6 +70,8 @@ class Bake(Asked):
             raise QuiltError(f"The maps of a test bake are {', '.join(MAPS)}.")
         if out["cage"] is not None and not 0 < out["cage"] < 1e6:
             raise QuiltError("The cage stands off by more than 0 m.")
+        if not 0 < out["seam_percent"] <= 100:
+            raise QuiltError("The sides of a seam may differ by more than 0 and up to 100 % of a map's range.")
         if not all(re.fullmatch(r"\d+/\d+", k) for pair in out["pairs"].items() for k in pair):
             raise QuiltError(self.words["pairs"])
         return out
@@ -68,7 +81,7 @@ def pairs_of(chosen: list[Chosen], asked: Mapping[str, str]) -> dict[Key, Key]:
     """The detailed object of each low one: the ones that were chosen by key, and by name where a `_high` has one `_low`."""
     number = {f"{c.file.pk}/{n}": (f, n) for f, c in enumerate(chosen) for n in range(len(c.scene.objects))}
     own = {number[low]: number[high] for low, high in asked.items() if low in number and high in number}
-    return {low: high for low, high in (pairs_by_name([c.scene for c in chosen]) | own).items() if low != high}
+    return {low: high for low, high in (pairs_by_name([[o.name for o in c.scene.objects] for c in chosen]) | own).items() if low != high}
 
 
 def _laid(chosen: list[Chosen], parts: Parts, rows: Floats, on: NDArray[np.bool_]) -> list[Laid]:
@@ -101,17 +114,14 @@ def run_bake(job: Job) -> None:
         of_tile = [(tile, min(px, int(job.params["px"]))) for tile, px in zip(tiles.numbers, tiles.sizes, strict=True)]
         for tile, size in steps(job, of_tile, lambda t: f"Baking tile {t[0]} at {t[1]} px", (0.1, 1.0)):
             baked = bake(
-                stage.low, stage.high, size, column_row(tile), tuple(job.params["maps"]), int(job.params["rays"]), None, job.params["cage"], stage.curve
+                stage.low, stage.high, size, column_row(tile), tuple(job.params["maps"]), int(job.params["rays"]), None, job.params["cage"],
+                float(job.params["seam_percent"]) / 100,
             )  # fmt: skip
             if not baked.covered.any():
                 continue
             for kind, values in baked.maps.items():
                 archive.writestr(path_of(number, tile, kind), encoded(values, "png", int(job.params["depth"])))
-            found.append(
-                {"tile": tile, "px": size, "maps": list(baked.maps), "twice": baked.twice, "missed": len(baked.missed),
-                 "missed_at": np.round(baked.missed[:: max(1, len(baked.missed) // MOST_MISSED)], 6).tolist(),
-                 "seams": {k: [round(a, 4), round(b, 4)] for k, (a, b) in baked.seams.items()}}
-            )  # fmt: skip
+            found.append(_told(tile, size, baked))
     with transaction.atomic():
         job.put_out(body.getvalue())
         job.result = {
@@ -119,8 +129,25 @@ def run_bake(job: Job) -> None:
             "layout": before.pk,
             "tiles": found,
             "pairs": stage.detailed,
+            "half_range": range_of(stage.low, stage.high),
+            "seam_percent": job.params["seam_percent"],
             "maps": [m for m in MAPS if found and m in found[0]["maps"]],
         }
+
+
+def _told(tile: int, px: int, baked: Baked) -> dict[str, Any]:
+    """The figures of a tile, and the places where something went wrong."""
+
+    def places(at: Floats) -> list[list[float]]:
+        return np.round(at[:: max(1, len(at) // MOST_PLACES)], 6).tolist()
+
+    return {
+        "tile": tile, "px": px, "maps": list(baked.maps), "twice": baked.twice, "missed": len(baked.missed), "missed_at": places(baked.missed),
+        "seams": {
+            k: {"mean": round(s.mean, 4), "greatest": round(s.greatest, 4), "count": s.count, "bad": len(s.bad), "bad_at": places(s.bad)}
+            for k, s in baked.seams.items()
+        },
+    }  # fmt: skip
 
 
 KINDS = (Kind("bake", run_bake, Bake),)

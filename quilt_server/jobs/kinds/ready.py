@@ -15,6 +15,7 @@ from quilt_core.unwrap.scenes import beyond_saving, flattened, overlapping
 from ...projects.figures import sheet_rows, whole, whole_verdict
 from ...projects.measuring import lie_of, rows_of
 from ...projects.models import Job, Project, Snapshot
+from ...projects.objects import detail_of
 from ...projects.proposals import drop
 from ...projects.reading import choose, parts_of
 from ...projects.state import advance, readings, settings_of, source_files, steps_aside
@@ -102,12 +103,15 @@ class _Way:
 
 def _figures(head: Snapshot) -> list[dict[str, Any]]:
     """Figures of all objects, in the order of the snapshot's files: it stays whatever is made anew."""
-    settings = settings_of(head)
+    settings, given = settings_of(head), detail_of(head)
     out: list[dict[str, Any]] = []
     for f in (source_files(head)[k] for k in head.files):
         w = Revision(f, int(settings["channel_in"]))
         found = {m: w.figures(m) for m in {o.mesh for o in w.scene.objects}}
-        out += [{"name": o.name, **found[o.mesh].as_dict(), "left": beyond_saving(found[o.mesh])} for o in w.scene.objects]
+        out += [
+            {"name": o.name, **found[o.mesh].as_dict(), "left": [] if f"{f.pk}/{n}" in given else beyond_saving(found[o.mesh])}
+            for n, o in enumerate(w.scene.objects)
+        ]
     return out
 
 

@@ -15,6 +15,7 @@ from quilt_core.unwrap.scenes import beyond_saving, renewed
 from quilt_core.unwrap.trial import Tell
 
 from ...projects.models import Job, Snapshot, SourceFile
+from ...projects.objects import detail_of
 from ...projects.state import settings_of
 from ..kind import Asked, Islands, Kind, Real
 from ..landing import head_of
@@ -80,8 +81,9 @@ def unwrapped(job: Job, head: Snapshot, params: dict[str, Any], tell: Tell) -> t
     stop = StopFlag(job)
     options = _options(params)
     work, refused = [], []
+    given = set(detail_of(head))
     for w in steps(job, list(opened(head, lambda f: _concerns(params, f))), share=(0.0, 0.9)):
-        refused.append(_unwrapped(job, params, w, options, stop, tell))
+        refused.append(_unwrapped(job, params, w, options, stop, tell, given))
         work.append(w)
     made = [w for w in work if w.made]
     if not made:
@@ -92,14 +94,17 @@ def unwrapped(job: Job, head: Snapshot, params: dict[str, Any], tell: Tell) -> t
     return made, [row for w, r in zip(work, refused, strict=True) for row in w.refused(r)]
 
 
-def _unwrapped(job: Job, params: dict[str, Any], w: Revision, options: Options, stop: StopFlag, tell: Tell) -> dict[int, str]:
-    """Give chosen meshes of a file new UVs; why some could have none."""
+def _unwrapped(
+    job: Job, params: dict[str, Any], w: Revision, options: Options, stop: StopFlag, tell: Tell, given: set[str]
+) -> dict[int, str]:
+    """Give chosen meshes of a file new UVs; why some could have none. `given`: keys of objects that need none unless they are chosen by name."""
     keys, islands = params["objects"], params["islands"]
 
     if islands is not None:
         return _some(w, np.array(islands.get(str(w.old.pk), []), np.int64), options, stop, tell)
     if keys is None:
-        meshes = [m for m in range(len(w.scene.meshes)) if beyond_saving(w.figures(m))]
+        needless = {o.mesh for n, o in enumerate(w.scene.objects) if f"{w.old.pk}/{n}" in given}
+        meshes = [m for m in range(len(w.scene.meshes)) if m not in needless and beyond_saving(w.figures(m))]
     else:
         meshes = sorted({o.mesh for n, o in enumerate(w.scene.objects) if f"{w.old.pk}/{n}" in set(keys)})
     # What is good in an object that was not asked for by name stays.

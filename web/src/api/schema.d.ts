@@ -1568,6 +1568,8 @@ export interface components {
             /** Channels */
             channels: number[];
             density: components["schemas"]["Density"] | null;
+            /** Detail Of */
+            detail_of: string;
             /** File */
             file: number;
             /** First Island */

@@ -18,8 +18,9 @@ export function Inspect() {
   if (!state?.figures)
     return <Title text="Bring in a mesh first: then everything wrong with it is listed here.">Inspect</Title>
   const kinds = faults.filter((f) => f.heavy > 0).length
-  const bare = state.objects.filter((o) => !o.islands && !o.left_out)
+  const bare = state.objects.filter((o) => !o.islands && !o.left_out && !o.detail_of)
   const partly = state.objects.filter((o) => o.islands && o.bare && !o.left_out)
+  const given = state.objects.filter((o) => o.detail_of && !o.left_out)
   const extra = (bare.length ? 1 : 0) + (partly.length ? 1 : 0)
   const mending = extra > 0 || faults.some((f) => f.repair && f.repair !== 'even')
   const known = state.objects.flatMap((o) => (o.density && !o.left_out ? [o.density] : []))
@@ -91,6 +92,13 @@ export function Inspect() {
           go={walk.go}
         />
       ))}
+      {given.length > 0 && (
+        <Text color="faded" my="2">
+          {given.length === 1 ? `${given[0].name} has` : `${counted(given.length, 'object')} have`} no UVs and need
+          {given.length === 1 ? 's' : ''} none: {given.length === 1 ? given[0].detail_of : 'their low meshes'}{' '}
+          {given.length === 1 ? 'is' : 'are'} baked from {given.length === 1 ? 'it' : 'them'}.
+        </Text>
+      )}
       {shared > 0 && (
         <Text color="faded" my="2">
           {shared} objects share a mesh with others, so they share its islands and texels. Density is set by the

@@ -2,6 +2,8 @@ import { Box, Button, Flex, Text } from '@chakra-ui/react'
 import { useState } from 'react'
 import { sheetBy } from '../scene/sheets'
 import { useParts } from '../store'
+import type { BakedSeams } from '../store/types'
+import { plain } from '../words'
 import { Choice, Figure, NumberField, numbered, Setting } from './parts'
 
 const SIZES = [256, 512, 1024, 2048, 4096]
@@ -25,19 +27,19 @@ export function TestBake() {
   const [rays, setRays] = useState(32)
   const [depth, setDepth] = useState<'8' | '16'>('8')
   const [cage, setCage] = useState(0)
+  const [percent, setPercent] = useState(5)
   const [pairs, setPairs] = useState<Record<string, string>>({})
   if (!state) return null
   const now = sheetBy(state.settings, sheet).id
   const mine = baked?.sheet === now ? baked : null
   const sum = (of: (t: { twice: number; missed: number }) => number) => mine?.tiles.reduce((n, t) => n + of(t), 0) ?? 0
-  const seams = mine?.tiles.flatMap((t) => Object.entries(t.seams)) ?? []
-  const worst = (kind: string) => Math.max(0, ...seams.filter(([k]) => k === kind).map(([, [mean]]) => mean))
+  const seams = (kind: string) => mine?.tiles.flatMap((t) => t.seams[kind] ?? []) ?? []
   return (
     <Box mb="3" pb="3" borderBottom="1px dashed" borderColor="thread">
       <Text fontWeight="600">Test bake</Text>
       <Text color="faded" fontSize="xs" mb="2">
-        Normals, occlusion, curvature, position and ids, baked here. A mesh named like another with _high in place of
-        _low gives its detail.
+        Normals, occlusion, curvature, cavity, position and ids, baked here. A mesh named like another with _high in
+        place of _low gives its detail.
       </Text>
       <Setting name="Size" text="Of each tile; a smaller one is quicker.">
         <Choice
@@ -53,13 +55,26 @@ export function TestBake() {
       <Setting name="Cage" text="How far off the low mesh rays start, and how deep they go. 0: a fiftieth of all.">
         <NumberField name="Cage" value={cage} unit="m" least={0} most={1000} set={setCage} />
       </Setting>
+      <Setting name="Seams" text="How far a map may differ across one, before it counts as bad.">
+        <NumberField name="Seam limit" value={percent} unit="%" least={0.1} most={100} set={setPercent} />
+      </Setting>
       <Pairs pairs={pairs} set={setPairs} />
       <Flex gap="2" align="center">
         <Button
           size="xs"
           variant="outline"
           disabled={!!job}
-          onClick={() => void start('bake', { sheet: now, px, rays, depth: Number(depth), cage: cage || null, pairs })}
+          onClick={() =>
+            void start('bake', {
+              sheet: now,
+              px,
+              rays,
+              depth: Number(depth),
+              cage: cage || null,
+              pairs,
+              seam_percent: percent,
+            })
+          }
         >
           Bake a test
         </Button>
@@ -88,15 +103,32 @@ export function TestBake() {
             />
           )}
           <Figure name="Low meshes with a high one" value={String(mine.pairs.length)} />
-          {['occlusion', 'normal object'].map((kind) => (
-            <Figure key={kind} name={`Seams differ, ${kind}`} value={`${(100 * worst(kind)).toFixed(1)} %`} />
+          {mine.maps.map((kind) => (
+            <SeamFigure key={kind} kind={kind} seams={seams(kind)} percent={mine.seam_percent} />
           ))}
+          {mine.half_range > 0 && (shownMap === 'curvature' || shownMap === 'cavity') && (
+            <Text color="faded" fontSize="xs">
+              {shownMap === 'curvature'
+                ? `Grey is flat, white bulges by ${plain(mine.half_range)} per metre or more, black is as hollow.`
+                : `White is flat or bulges, black is hollow by ${plain(mine.half_range)} per metre or more.`}
+            </Text>
+          )}
           <Box as="span" color="indigo" textDecoration="underline">
             <a href={`/api/jobs/${mine.job}/baked.zip`}>All maps as a zip</a>
           </Box>
         </Box>
       )}
     </Box>
+  )
+}
+
+/** On how many places of seams the two sides of a map differ by more than the limit. */
+function SeamFigure({ kind, seams, percent }: { kind: string; seams: BakedSeams[]; percent: number }) {
+  const count = seams.reduce((n, s) => n + s.count, 0)
+  const bad = seams.reduce((n, s) => n + s.bad, 0)
+  if (!count) return null
+  return (
+    <Figure name={`Seams that differ by over ${plain(percent)} %, ${kind}`} value={`${bad} of ${count}`} good={!bad} />
   )
 }
 

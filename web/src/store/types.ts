@@ -51,6 +51,15 @@ export interface Explanation {
   prices?: { rule: string; gain: number }[]
 }
 
+/** How the sides of seams differ in a map, 0 to 1; at so many of the places that were looked at it is more than the limit. */
+export interface BakedSeams {
+  mean: number
+  greatest: number
+  count: number
+  bad: number
+  bad_at: [number, number][]
+}
+
 /** A test bake of a sheet: figures of each tile; the maps are fetched when they are shown. */
 export interface Baked {
   job: number
@@ -58,13 +67,16 @@ export interface Baked {
   sheet: number
   maps: string[]
   pairs: string[]
+  /** 1 / m: the curvature that white stands for; black is as much below 0. */
+  half_range: number
+  seam_percent: number
   tiles: {
     tile: number
     px: number
     twice: number
     missed: number
     missed_at: [number, number][]
-    seams: Record<string, [mean: number, most: number]>
+    seams: Record<string, BakedSeams>
   }[]
 }
 

@@ -170,7 +170,7 @@ export function TableView() {
     () => ({
       ...(packing ? NONE : faultMarks(faults, pieces, sheet, kinds)),
       ...(state && kinds.has('rules') ? ruleMarks(state, pieces) : {}),
-      misses: missMarks(shownMap ? baked : null, sheet, kinds),
+      misses: missMarks(baked, shownMap, sheet, kinds),
     }),
     // `drawn` counts the layouts that the pieces were given.
     // eslint-disable-next-line react-hooks/exhaustive-deps

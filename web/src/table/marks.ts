@@ -26,7 +26,7 @@ export const MARKS = {
   outside: 'outside, on a leash',
   gaps: 'narrow gaps, with their px',
   rules: 'held islands and bunches',
-  misses: 'rays of the test bake that missed',
+  misses: 'test bake: rays that missed, bad seams',
 }
 export type MarkKind = keyof typeof MARKS
 
@@ -42,9 +42,10 @@ export function ruleMarks(state: State, pieces: Piece[]): Pick<Marks, 'pins' | '
   }
 }
 
-/** Where rays of the test bake met nothing of the detailed mesh. */
-export function missMarks(baked: Baked | null, sheet: number, kinds: Set<MarkKind>): Middle[] {
-  return baked?.sheet === sheet && kinds.has('misses') ? baked.tiles.flatMap((t) => t.missed_at) : []
+/** Where the map of the test bake that is shown went wrong: rays that met nothing of the detailed mesh, and seams whose sides differ too much. */
+export function missMarks(baked: Baked | null, map: string, sheet: number, kinds: Set<MarkKind>): Middle[] {
+  if (!map || baked?.sheet !== sheet || !kinds.has('misses')) return []
+  return baked.tiles.flatMap((t) => [...t.missed_at, ...(t.seams[map]?.bad_at ?? [])])
 }
 
 /** Where the faults are on a sheet. */
