@@ -17,7 +17,7 @@ UNITS = {"m": 1.0, "cm": 0.01, "mm": 0.001, "in": 0.0254, "ft": 0.3048}
 Unit = Literal["m", "cm", "mm", "in", "ft"] | Annotated[float, Field(gt=0)]
 Channel = Annotated[int, Field(strict=True, ge=0, le=7)]
 # The work that a job can do, in any order. What follows from the rules (sheets, twins, what is left out) is none.
-STEPS = ("unwrap", "flatten", "seams", "hand", "copies", "further", "mend", "stack", "twins", "ready", "pack")
+STEPS = ("clean", "unwrap", "flatten", "seams", "hand", "copies", "further", "mend", "stack", "twins", "ready", "pack")
 
 
 class _Table(BaseModel):

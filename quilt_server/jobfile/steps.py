@@ -14,7 +14,7 @@ from ..projects.sheets import sheets
 from .model import STEP_MODELS, Who
 from .who import People
 
-MAKES_UVS = ("unwrap", "flatten", "seams", "hand", "copies", "further", "ready")
+MAKES_UVS = ("clean", "unwrap", "flatten", "seams", "hand", "copies", "further", "ready")
 # What a packing builds on, whatever lay where before: how islands are turned and mirrored.
 _LASTS = ("flip", "straighten")
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import io
 import zipfile
+from pathlib import Path
 
 import numpy as np
 import pytest
@@ -12,6 +13,7 @@ import trimesh
 from quilt_server.projects.models import Job
 
 from .test_api import Browser
+from .test_job_files import delivered, done_again, same_bytes
 
 
 @pytest.fixture
@@ -110,3 +112,84 @@ def test_loose_parts_are_those_that_do_not_hang_together_with_the_largest(browse
     browser.upload(two__obj=dirty() + b"\nv 9 0 0\nv 9.1 0 0\nv 9 .1 0\nf -3 -2 -1\n")
     (row,) = browser.run("dirt")["result"]["rows"]
     assert row["parts"] == 2 and row["faces"]["loose"] == [14]
+
+
+def faults(browser: Browser) -> list[dict]:
+    return list(browser.client.get(f"/api/projects/{browser.project}/faults").json())
+
+
+def wound(unit: float = 1.0) -> bytes:
+    """A tube without caps of 24 sides, cut along one line and laid flat, of which every other face runs the other way."""
+    lines = ["o tube"]
+    for k in range(25):
+        a = 2 * np.pi * (k % 24) / 24
+        lines += [f"v {np.cos(a) / unit:.6f} {np.sin(a) / unit:.6f} {z / unit:.6f}" for z in (0, 2)]
+        lines += [f"vt {0.02 + k * 0.035:.6f} {v}" for v in (0.1, 0.4)]
+    for k in range(24):
+        q = [2 * k + 1, 2 * k + 3, 2 * k + 4, 2 * k + 2]
+        lines.append("f " + " ".join(f"{i}/{i}" for i in (q if k % 2 else q[::-1])))
+    return "\n".join(lines).encode()
+
+
+def test_faces_wound_against_each_other_are_offered_to_be_cleaned(browser: Browser) -> None:
+    """As it came every face would be an island of its own; cleaned it unwraps to one, and a closed tube is 4 pi in area whatever its unit (arithmetic)."""
+    browser.upload(tube__obj=wound())
+    fault = next(f for f in faults(browser) if f["kind"] == "against")
+    assert fault["repair"] == "clean" and "Clean" in fault["remedy"]
+    made = browser.run("clean")
+    assert made["state"] == "done" and made["result"]["rows"][0]["counts"]["turned"] == 12
+    assert not [f for f in faults(browser) if f["kind"] in ("against", "turned")]
+    assert browser.run("unwrap", objects=[browser.state()["objects"][0]["key"]])["state"] == "done"
+    (o,) = browser.state()["objects"]
+    assert o["islands"] == 1 and o["name"] == "tube"
+    mesh, _ = opened(browser, "tube.obj")
+    assert mesh.is_winding_consistent and mesh.area == pytest.approx(4 * np.pi, rel=0.01)
+    again = browser.run("clean")
+    assert again["state"] == "failed" and again["error"].startswith("Nothing here has to be cleaned")
+
+
+def test_a_cleaned_file_keeps_its_unit_its_layout_and_what_was_made_of_it(browser: Browser) -> None:
+    browser.upload(tube__obj=wound(0.01), box__obj=dirty())
+    for f in browser.state()["files"]:
+        if f["name"] == "tube.obj":
+            assert browser.run("units", units={str(f["id"]): 0.01})["state"] == "done"
+    keys = {o["name"]: o["key"] for o in browser.state()["objects"]}
+    assert browser.run("clean", objects=[keys["tube"]], what=["turned"])["state"] == "done"
+    state = browser.state()
+    assert [o["triangles"] for o in state["objects"] if o["name"] == "box"] == [14], "what was not asked for stays"
+    assert sum(o["world_area"] for o in state["objects"] if o["name"] == "tube") == pytest.approx(4 * np.pi, rel=0.01)
+    with zipfile.ZipFile(io.BytesIO(Job.objects.get(pk=browser.run("deliver", templates="none")["id"]).output)) as z:
+        tube = trimesh.load(io.BytesIO(z.read("tube.obj")), file_type="obj", process=False)
+    assert np.ptp(tube.vertices[:, 2]) == pytest.approx(200), "in centimetres, as it came"
+
+
+def test_made_ready_with_clean_meshes(browser: Browser) -> None:
+    """Two steps in one: cleaned, then unwrapped; taken back by one undo."""
+    browser.upload(tube__obj=wound())
+    assert browser.run("ready", clean=True)["state"] == "done"
+    state = browser.state()
+    assert state["objects"][0]["islands"] == 1 and state["undo"] == "Make it ready"
+    browser.post(f"/api/projects/{browser.project}/undo", {"base": state["snapshot"]})
+    assert browser.state()["objects"][0]["islands"] == 1 and [f for f in faults(browser) if f["kind"] == "against"]
+
+
+def test_cleaning_of_nothing_known_is_refused(browser: Browser) -> None:
+    browser.upload(box__obj=dirty())
+    for wrong in ({"what": ["dust"]}, {"what": []}, {"what": "flat"}):
+        body = {"kind": "clean", "base": browser.state()["snapshot"], "params": wrong}
+        assert browser.post(f"/api/projects/{browser.project}/jobs", body, 422)["detail"]
+
+
+def test_cleaning_is_a_step_of_a_job_file(browser: Browser, tmp_path: Path) -> None:
+    """Cleaned, unwrapped, a hand's move by island number and packed: the job of it gives the same bytes from the files as they came."""
+    browser.upload(tube__obj=wound())
+    (tmp_path / "tube.obj").write_bytes(wound())
+    browser.change(settings={**browser.state()["settings"], "passes": 1, "map_px": 256})
+    assert browser.run("clean")["state"] == "done"
+    tube = browser.state()["objects"][0]["key"]
+    for kind, params in (("unwrap", {"objects": [tube]}), ("mend", {"action": "straighten", "way": "edges"}), ("pack", {})):
+        assert (done := browser.run(kind, **params))["state"] == "done", done["error"]
+    wanted = delivered(browser)
+    done = done_again(browser, tmp_path)
+    assert "clean" in [s["do"] for s in done.steps] and not done.notes
+    same_bytes(done.files, wanted)

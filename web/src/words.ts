@@ -24,3 +24,12 @@ export function length(metres: number): string {
   if (metres >= 1) return `${plain(metres, 3)} m`
   return metres >= 0.001 ? `${plain(100 * metres, 3)} cm` : `${plain(1000 * metres, 3)} mm`
 }
+
+/** What a mesh is cleaned of, by kind. */
+export const DIRT: Record<string, string> = {
+  doubled: 'faces twice',
+  flat: 'faces without area',
+  turned: 'faces wound the other way',
+  merged: 'duplicate vertices',
+  holes: 'small holes',
+}

@@ -25,6 +25,7 @@ from ..progress import StopFlag, say
 from ..proving import prove_bleed
 from ..revising import finish
 from ..revision import Revision, opened
+from .clean import Clean, run_clean
 from .pack import Pack, run_pack
 from .repair import Repair, run_repair
 from .seams import Seams, run_seams
@@ -35,12 +36,13 @@ _ROUNDS = 2  # of parting and unwrapping again what is left
 
 
 class Ready(Asked):
-    """How much stretch is allowed where UVs are made anew, and whether islands that lie on each other become twins."""
+    """How much stretch is allowed where UVs are made anew, whether islands that lie on each other become twins, and whether meshes are cleaned first."""
 
     words: ClassVar = {"stretch": "The allowed stretch is from 1.02 to 4."}
     stretch: Real = 1.25
     material_borders: StrictBool = False
     twins: StrictBool = False
+    clean: StrictBool = False
 
     def params(self, settings: dict[str, Any]) -> dict[str, Any]:
         """See `Asked.params`."""
@@ -148,6 +150,8 @@ def _gone(way: _Way) -> dict[str, Any]:
     """Do all steps; what the packing says of itself."""
     job = way.job
     asked = way.asked
+    if asked["clean"]:
+        way.make("clean", run_clean, Clean().model_dump())
     unwrap = Unwrap(stretch=asked["stretch"], material_borders=asked["material_borders"]).model_dump()
     for what, run, params in (("relax", run_flatten, {"stretch": asked["stretch"]}), ("unwrap", run_unwrap, unwrap)):
         way.make(what, run, params)

@@ -30,7 +30,7 @@ from ..kind import Asked, Kind, Number
 from ..landing import head_of, land
 from ..progress import StopFlag, say
 from ..succession import Succession
-from ..uploads import bundles_of, read_one
+from ..uploads import Bundle, bundles_of, read_one
 
 
 class Replace(Asked):
@@ -40,25 +40,30 @@ class Replace(Asked):
     compared: Number
 
 
-class _Versions:
+def _uploaded(job: Job, head: Snapshot) -> Versions:
+    """The file that is asked for, and the newer version of it that came."""
+    old = SourceFile.objects.filter(pk=job.params["file"], pk__in=head.files).first()
+    if old is None:
+        raise QuiltError("The file that should be replaced is not there any more.")
+    bundles, refused = bundles_of(job.params["files"])
+    if refused:
+        raise QuiltError(refused[0].why)
+    meshes = [p for b in bundles for p in b.names]
+    if len(meshes) != 1:
+        raise QuiltError(f"Choose one mesh file to take the place of {old.name}, with its pictures if it has any.")
+    if formats.ending(meshes[0]) != formats.ending(old.name):
+        raise QuiltError(f"{meshes[0]} has another format than {old.name}. Replace it by a file of the same format.")
+    return Versions(job, head, old, meshes[0], bundles[0], old.name)
+
+
+class Versions:
     """The older and the newer version of a file, read and compared."""
 
-    def __init__(self, job: Job, head: Snapshot) -> None:
-        settings = settings_of(head)
-        self.channel = int(settings["channel_in"])
-        self.old_file = SourceFile.objects.filter(pk=job.params["file"], pk__in=head.files).first()
-        if self.old_file is None:
-            raise QuiltError("The file that should be replaced is not there any more.")
-        bundles, refused = bundles_of(job.params["files"])
-        if refused:
-            raise QuiltError(refused[0].why)
-        meshes = [p for b in bundles for p in b.names]
-        if len(meshes) != 1:
-            raise QuiltError(f"Choose one mesh file to take the place of {self.old_file.name}, with its pictures if it has any.")
-        if formats.ending(meshes[0]) != formats.ending(self.old_file.name):
-            raise QuiltError(f"{meshes[0]} has another format than {self.old_file.name}. Replace it by a file of the same format.")
-        self.new_file, _ = read_one(job, meshes[0], bundles[0], self.channel, self.old_file.unit_m)
-        self.new_file.name = self.old_file.name
+    def __init__(self, job: Job, head: Snapshot, old: SourceFile, path: str, bundle: Bundle, name: str) -> None:
+        self.channel = int(settings_of(head)["channel_in"])
+        self.old_file = old
+        self.new_file, _ = read_one(job, path, bundle, self.channel, old.unit_m)
+        self.new_file.name = name
         self.new_scene = read_source(self.new_file)[0]
         # What came is compared with what came, not with what was made of it here: that is carried over.
         first = as_it_first_came(self.old_file)
@@ -70,14 +75,12 @@ class _Versions:
 
     def chain(self) -> list[SourceFile]:
         """The older file with what has to stand behind the newer one too, the first the first: shapes before they were laid on whole texels."""
-        assert self.old_file is not None
         gridded = self.old_file.operation.get("name") == GRID and self.old_file.before is not None and self.old_file.before.revision
         return [*([self.old_file.before] if gridded and self.old_file.before else []), *([self.old_file] if self.old_file.revision else [])]
 
     def carry(self) -> NDArray[np.int64]:
         """Save the newer file, and on it all that was made of the older one; the newest of these rows is `newest`. Returns the newer number of every older
         island, -1 for those that changed or are gone."""
-        assert self.old_file is not None
         old_starts = island_starts(analyse_kept(self.old_file, self.channel))
         self.new_file.save()
         at, last = self.new_file, dict[int, Carried]()
@@ -137,7 +140,7 @@ def run_compare(job: Job) -> None:
     if project.head is None:
         raise QuiltError("There is nothing to replace yet.")
     say(job, "Comparing the two versions")
-    versions = _Versions(job, project.head)
+    versions = _uploaded(job, project.head)
     job.result = {"file": job.params["file"], "name": versions.new_file.name, **_told(versions.found)}
 
 
@@ -149,23 +152,31 @@ def run_replace(job: Job) -> None:
         raise QuiltError("Compare the newer version first.")
     say(job, "Reading the newer version")
     job.params = {**job.params, **compared.params}
-    versions = _Versions(job, head)
-    old_file, old = versions.old_file, arrays_of(before, "transforms")
-    assert old_file is not None
+    versions = _uploaded(job, head)
+    after = Succession.of(head, arrays_of(before, "transforms"))
+    taken_over(versions, after)
+    job.result = {"file": versions.newest.pk, **_told(versions.found)}
+    settled(job, project, head, before, after, f"Replace {versions.newest.name}")
+    put_away(project, compared.kind)
+
+
+def taken_over(versions: Versions, after: Succession) -> None:
+    """Put the newer file in the older one's place: islands that are the same lie where they lay, others as they came."""
     numbers = versions.carry()
-    new_file = versions.newest
     rows = np.tile(IDENTITY, (island_starts(versions.pieces)[-1], 1))
-    rows[numbers[numbers >= 0]] = old[str(old_file.pk)][numbers >= 0]
-    after = Succession.of(head, old)
-    same = not versions.found.changed and not versions.found.new and not versions.found.gone
-    after.take(FileKeys(old_file.pk, new_file.pk, numbers, {m: n for n, m in versions.found.objects.items()}, elsewhere=same), rows)
+    old, found = versions.old_file, versions.found
+    rows[numbers[numbers >= 0]] = after.transforms[str(old.pk)][numbers >= 0]
+    same = not found.changed and not found.new and not found.gone
+    after.take(FileKeys(old.pk, versions.newest.pk, numbers, {m: n for n, m in found.objects.items()}, elsewhere=same), rows)
+
+
+def settled(job: Job, project: Project, head: Snapshot, before: Layout, after: Succession, label: str) -> None:
+    """Measure a state with newer files and make it the next step."""
     say(job, "Measuring again")
     parts = parts_of(choose(after.snapshot, whole=True))
     layout = Layout(project=project, kind="import", channel=before.channel, transforms=pack_arrays(after.transforms), recipe={})
     measure(layout, parts, parts.whole(after.transforms), after.settings, stop=StopFlag(job))
-    job.result = {"file": new_file.pk, **_told(versions.found)}
-    land(project, head, layout, f"Replace {new_file.name}", **after.changes)
-    put_away(project, compared.kind)
+    land(project, head, layout, label, **after.changes)
 
 
 KINDS = (Kind("compare", run_compare, None), Kind("replace", run_replace, Replace))

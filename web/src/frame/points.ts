@@ -8,9 +8,11 @@ export function openPoints(stage: Stage, state: State | null, faults: Fault[]): 
   const kinds = (keep: (f: Fault) => boolean) => new Set(faults.filter(keep).map((f) => f.kind)).size
   switch (stage) {
     case 'Inspect':
-      return kinds((f) => f.heavy >= 2) + (state.objects.some((o) => o.islands === 0 && !o.left_out) ? 1 : 0)
+      return (
+        kinds((f) => f.heavy >= 2) + (state.objects.some((o) => o.islands === 0 && !o.left_out && !o.detail_of) ? 1 : 0)
+      )
     case 'Mend':
-      return kinds((f) => ['flip', 'into_tile', 'unwrap'].includes(f.repair))
+      return kinds((f) => ['flip', 'into_tile', 'unwrap', 'clean'].includes(f.repair))
     case 'Even':
       return kinds((f) => f.repair === 'even')
     case 'Arrange':

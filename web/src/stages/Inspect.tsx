@@ -114,6 +114,8 @@ export function Inspect() {
   )
 }
 
+const CLEAN_TURNED = { what: ['turned'] }
+
 /** The islands of a fault by file; all where only the worst are known here. */
 function grouped(f: Fault): Record<string, number[]> | null {
   if (f.islands.length >= 2000) return null
@@ -172,6 +174,11 @@ function FaultCard({
       {f.repair === 'unwrap' && (
         <Button size="2xs" variant="ghost" onClick={() => setStage('Mend')}>
           Unwrap anew
+        </Button>
+      )}
+      {f.repair === 'clean' && (
+        <Button size="2xs" variant="outline" disabled={!!job} onClick={() => void start('clean', CLEAN_TURNED)}>
+          Clean them
         </Button>
       )}
       {(f.repair === 'flip' || f.repair === 'into_tile') && (

@@ -1,4 +1,5 @@
 import type { Job } from '../api/client'
+import { counted, DIRT } from '../words'
 import type {
   Alike,
   Baked,
@@ -76,6 +77,14 @@ export function ended(job: Job, layout: number, unmoved: boolean): Partial<Quilt
     }
     case 'dirt':
       return { dirty: result as Dirty }
+    case 'clean': {
+      const rows = (job.result.rows ?? []) as { counts: Record<string, number> }[]
+      const total = new Map<string, number>()
+      for (const r of rows) for (const [k, n] of Object.entries(r.counts)) total.set(k, (total.get(k) ?? 0) + n)
+      const what = [...total].map(([k, n]) => `${n.toLocaleString('en')} ${DIRT[k] ?? k}`).join(', ')
+      const cleaned = `${counted(rows.length, 'object')} cleaned: ${what}.`
+      return { dirty: null, note: [cleaned, ...((job.result.notes ?? []) as string[])].join(' ') }
+    }
     case 'shapes':
       return { alike: result as Alike }
     case 'further':

@@ -23,6 +23,7 @@ export type Kind =
   | 'hand'
   | 'further'
   | 'dirt'
+  | 'clean'
   | 'shapes'
   | 'stack'
   | 'bleed'

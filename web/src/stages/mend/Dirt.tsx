@@ -1,23 +1,21 @@
 import { Box, Flex, Text } from '@chakra-ui/react'
+import { useState } from 'react'
 import { objectsOf } from '../../scene/saving'
 import { useParts, useQuilt, type Dirty } from '../../store'
+import { DIRT } from '../../words'
+import { Tick } from '../deliver/Extras'
 import { Act, Question } from './Question'
-
-export const DIRT: Record<string, string> = {
-  doubled: 'faces twice',
-  flat: 'faces without area',
-  turned: 'faces wound the other way',
-  merged: 'duplicate vertices',
-  holes: 'small holes',
-}
 
 /** What is wrong with the meshes themselves: counted, and picked on the model by a click. */
 export function Dirt() {
   const { state, selection, start, dirty } = useParts('state', 'selection', 'start', 'dirty')
+  const [merged, setMerged] = useState(false)
+  const [holes, setHoles] = useState(false)
   if (!state) return null
   const chosen = objectsOf(state, selection)
   const rows = dirty?.base === state.snapshot ? dirty.rows : null
   // Vertices that normals or UVs part are twice in many formats, on purpose.
+  const what = Object.keys(DIRT).filter((k) => (k !== 'merged' || merged) && (k !== 'holes' || holes))
   const bad = rows?.filter((r) => Object.keys(r.counts).some((k) => k !== 'merged')) ?? []
   return (
     <Question
@@ -25,9 +23,9 @@ export function Dirt() {
       found={
         rows
           ? bad.length
-            ? `${bad.length} of ${rows.length} meshes could be cleaned. Deliver does it where files are written anew.`
+            ? `${bad.length} of ${rows.length} meshes could be cleaned: now, before they are unwrapped, or in Deliver where files are written anew.`
             : `${rows.length} ${rows.length === 1 ? 'mesh is' : 'meshes are'} clean.`
-          : 'Nothing of a mesh is changed unless Deliver is told to.'
+          : 'Nothing of a mesh is changed until you say so.'
       }
     >
       <Act
@@ -43,6 +41,20 @@ export function Dirt() {
           </Box>
         )}
       </Act>
+      {rows?.some((r) => Object.keys(r.counts).length) && (
+        <Act
+          name={chosen.length ? 'Clean the selected meshes' : 'Clean all meshes'}
+          text="For good: their files are written anew in their own format, and go on from there. One step that can be undone."
+          onClick={() => void start('clean', { objects: chosen.length ? chosen : null, what })}
+        >
+          <Tick on={merged} set={setMerged}>
+            <Text fontSize="xs">Merge duplicate vertices, too</Text>
+          </Tick>
+          <Tick on={holes} set={setHoles}>
+            <Text fontSize="xs">Close small holes, too, where the UVs around close</Text>
+          </Tick>
+        </Act>
+      )}
     </Question>
   )
 }

@@ -35,6 +35,7 @@ export function NewUvs() {
   const [bare, setBare] = useState(false)
   if (!state) return null
   const bad = beyondSaving(state, faults)
+  const against = faults.find((f) => f.repair === 'clean')
   const chosen = objectsOf(state, selection)
   const whom = chosen.length ? chosen : bad
   const objects = (n: number) => `${n} ${n === 1 ? 'object' : 'objects'}`
@@ -88,6 +89,22 @@ export function NewUvs() {
             channel
           </Text>
         </Tick>
+      )}
+      {against && (
+        <Flex align="center" gap="2" my="1">
+          <Text flex="1" fontSize="xs" color="madder">
+            {against.title}, so they fall into many more islands.
+          </Text>
+          <Button
+            size="2xs"
+            variant="outline"
+            disabled={!!job}
+            title="For good: the files are written anew in their own format. One step that can be undone."
+            onClick={() => void start('clean', {})}
+          >
+            Clean first
+          </Button>
+        </Flex>
       )}
       <Flex gap="1" wrap="wrap">
         <Button

@@ -6,6 +6,7 @@ import { Tick } from '../deliver/Extras'
 import { Main } from '../parts'
 
 const DID: Record<string, string> = {
+  clean: 'mesh cleaned',
   relax: 'laid flat again',
   unwrap: 'new UVs',
   part: 'parted where it lay double',
@@ -15,9 +16,11 @@ const DID: Record<string, string> = {
 
 /** The whole way at once, and what it did to which object. */
 export function Ready() {
-  const { state, job, start, readied } = useParts('state', 'job', 'start', 'readied')
+  const { state, faults, job, start, readied } = useParts('state', 'faults', 'job', 'start', 'readied')
   const [twins, setTwins] = useState(false)
+  const [clean, setClean] = useState(true)
   if (!state) return null
+  const against = faults.find((f) => f.repair === 'clean')
   return (
     <Box mb="2">
       <Text color="faded" fontSize="xs" mb="1">
@@ -27,7 +30,15 @@ export function Ready() {
       <Tick on={twins} set={setTwins}>
         <Text fontSize="xs">Islands that lie exactly on each other stay so, as twins</Text>
       </Tick>
-      <Main disabled={!!job || !state.objects.length} onClick={() => void start('ready', { twins })}>
+      {against && (
+        <Tick on={clean} set={setClean}>
+          <Text fontSize="xs">Clean the meshes first: {against.title}, so they would fall into many more islands</Text>
+        </Tick>
+      )}
+      <Main
+        disabled={!!job || !state.objects.length}
+        onClick={() => void start('ready', { twins, clean: !!against && clean })}
+      >
         Make it ready
       </Main>
       {readied && <Outcome />}
