@@ -12,7 +12,7 @@ function inWords(settings: Partial<Settings>): string {
 
 /** What changes of a project have to do with the rest of the store. */
 interface Around {
-  show: (state: State, asking: number) => Promise<void>
+  show: (state: State, asking: number) => Promise<boolean>
   reload: () => Promise<void>
   repaint: () => void
   follow: (job: Job) => Promise<void>
@@ -45,8 +45,8 @@ export function changing(
     const lost = asked && [409, 503].includes(response.status)
     const refusedChange = lost ? { settings: asked, words: inWords(asked) } : null
     set({ message: data ? '' : words(error), note: '', refusedChange })
-    if (data) await show(data, asking)
-    else await reload()
+    // A state that was asked for after this, and told before it was done, is older: the next change needs the one that this led to.
+    if (!data || !(await show(data, asking))) await reload()
   }
 
   // Changes go out one after the other, each on the snapshot that the last one left: leaving a field by

@@ -166,6 +166,25 @@ test('an answer that comes late does not replace a newer one', async () => {
   expect(q().state?.name).toBe('Newer')
 })
 
+test('a state that was told before a change was done does not hide it from the next change', async () => {
+  const change = held<Response>()
+  const bases: number[] = []
+  on('POST', /change$/, (body) => {
+    bases.push((body as { base: number }).base)
+    return bases.length === 1 ? change.promise : json({ ...server.state, snapshot: 3 })
+  })
+  const first = q().change({ settings: { padding_px: 5 } })
+  const second = q().change({ settings: { margin_px: 3 } })
+  await vi.waitFor(() => expect(bases).toEqual([1]))
+  // An event makes the page ask for the state, which is told before the change is done; its answer comes after that.
+  await q().reload()
+  server.state = { ...server.state, snapshot: 2 }
+  change.settle(json(server.state))
+  await Promise.all([first, second])
+  expect(bases).toEqual([1, 2])
+  expect(q().state?.snapshot).toBe(3)
+})
+
 test('one project never shows in another', async () => {
   const slow = held<Response>()
   on('GET', /projects\/1$/, () => slow.promise)

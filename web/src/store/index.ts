@@ -64,16 +64,21 @@ export const useQuilt = create<Quilt>((set, get) => {
   }
   const late = (asking: number, project: number) => asking < answered || project !== opened
 
-  async function show(state: State, asking: number): Promise<void> {
-    try {
-      await load(state, asking)
-    } catch (e) {
+  // What is being loaded now: whoever asked earlier waits for it, since what it shows is newer.
+  let loading: Promise<unknown> = Promise.resolve()
+
+  /** Show a state; false where something newer was asked for meanwhile, which is shown then. */
+  async function show(state: State, asking: number): Promise<boolean> {
+    if (late(asking, state.id)) return false
+    const mine = load(state, asking).catch((e: unknown) => {
       if (!late(asking, state.id)) set({ message: (e as Error).message })
-    }
+      return true
+    })
+    loading = mine
+    return mine
   }
 
-  async function load(state: State, asking: number): Promise<void> {
-    if (late(asking, state.id)) return
+  async function load(state: State, asking: number): Promise<boolean> {
     answered = asking
     const before = get()
     const channel = state.settings.channel_in ?? 0
@@ -97,7 +102,7 @@ export const useQuilt = create<Quilt>((set, get) => {
     ])
     if (late(asking, state.id)) {
       for (const p of pieces) if (!get().pieces.includes(p)) p.dispose()
-      return
+      return false
     }
     changes.confirmed(state.settings)
     pieces.forEach((p, k) => {
@@ -139,6 +144,7 @@ export const useQuilt = create<Quilt>((set, get) => {
     repaint()
     for (const p of kept.values()) p.dispose()
     if (pieces.length !== before.pieces.length) get().fit()
+    return true
   }
 
   function repaint(): void {
@@ -153,7 +159,9 @@ export const useQuilt = create<Quilt>((set, get) => {
     const asking = ask()
     const params = { ...at().params, query: { look: get().looked } }
     const { data } = await api.GET('/api/projects/{project_id}', { params })
-    if (data) await show(data, asking)
+    if (data) {
+      if (!(await show(data, asking))) await loading
+    }
     // A proposal may be gone: then the project itself is there.
     else if (get().looked !== null) {
       set({ looked: null })
