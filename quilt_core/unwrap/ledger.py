@@ -7,7 +7,6 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from ..errors import Cancelled, QuiltError
 from ..model.components import components
 from ..model.scene import Floats
 from .flatten import frames
@@ -15,11 +14,13 @@ from .joining import run_ends, straight_runs
 from .seams import sew
 from .seen import openness
 from .skin import Laying, Skin
+from .together import Trial, tried
 from .topology import Mask, Numbers, Surface
 
 FREE = 0.005  # of the surface that may come over a stretch of 1.1 by a sewing that costs nothing
 _CRUMB = 0.1  # of a run: shorter parts of it are not tried by themselves
 _TINY = 0.002  # by which the mean stretch may grow then
+_FEW, _MANY, _NEAR = 6, 25, 4  # steps of laying flat, and the second where a cost is within so many times of none
 
 Tell = Callable[[str], None]
 
@@ -47,6 +48,13 @@ class SeamRun:
         """Whether sewing it costs nothing."""
         return not self.why and self.grown <= FREE and self.stretch[1] <= self.stretch[0] * (1 + _TINY) + 1e-9
 
+    @property
+    def rank(self) -> tuple[int, float, float]:
+        """Where it stands among others: first what has a price to be weighed, by what a metre of it costs; then what cannot be sewn; last what costs nothing,
+        which needs no thought. The longest first where all is equal."""
+        kind = 2 if self.free else 1 if self.why else 0
+        return kind, 0.0 if kind else max(self.grown, 0.0) / max(self.length, 1e-300), -self.length
+
 
 def runs_of(skin: Skin, laying: Laying) -> list[Numbers]:
     """Half-edges of every run of seam, each edge once: those between the same two islands that hang together at their ends."""
@@ -68,7 +76,7 @@ def runs_of(skin: Skin, laying: Laying) -> list[Numbers]:
 
 
 def worth(skin: Skin, laying: Laying, stop: Callable[[], bool] = lambda: False, tell: Tell = lambda _: None) -> list[SeamRun]:
-    """All runs of seam of a mesh, the longest first, each tried.
+    """All runs of seam of a mesh, each tried, in the order of `SeamRun.rank`.
 
     Raises
     ------
@@ -76,17 +84,13 @@ def worth(skin: Skin, laying: Laying, stop: Callable[[], bool] = lambda: False, 
     """
     s = skin.surface
     seen, plane, stops = openness(s), frames(s), run_ends(s)
-    out = []
-    runs = _longest_first(s, runs_of(skin, laying))
-    for k, h in enumerate(runs):
-        if stop():
-            raise Cancelled("Stopped. Everything is as it was.")
-        tell(f"Trying seam {k + 1} of {len(runs)}")
-        found = _tried(skin, laying, h, seen, plane)
-        parts = [] if found.free else _split(s, h, stops)
-        # What cannot be sewn whole may do so in parts: then these are what is worth knowing.
-        out += [_tried(skin, laying, part, seen, plane) for part in parts] or [found]
-    return sorted(out, key=lambda r: -r.length)
+    runs = runs_of(skin, laying)
+    whole = _tried(skin, laying, runs, seen, plane, stop, tell)
+    # What cannot be sewn whole may do so in parts: then these are what is worth knowing.
+    parts = [[] if found.free else _split(s, h, stops) for h, found in zip(runs, whole, strict=True)]
+    split = iter(_tried(skin, laying, [p for of in parts for p in of], seen, plane, stop, tell))
+    out = [r for found, of in zip(whole, parts, strict=True) for r in ([next(split) for _ in of] or [found])]
+    return sorted(out, key=lambda r: r.rank)
 
 
 def _longest_first(s: Surface, runs: list[Numbers]) -> list[Numbers]:
@@ -102,33 +106,46 @@ def _split(s: Surface, h: Numbers, stops: Mask) -> list[Numbers]:
     return _longest_first(s, real) if count > 1 else []
 
 
-def _tried(skin: Skin, laying: Laying, h: Numbers, seen: Floats, plane: Floats) -> SeamRun:
-    s = skin.surface
-    t = s.twin[h]
-    pair = int(laying.island[h[0] // 3]), int(laying.island[t[0] // 3])
-    length = float(s.length[h].sum())
-    visible = float((s.length[h] * np.maximum(seen[h // 3], seen[t // 3])).sum() / max(length, 1e-300))
-    mine = np.isin(laying.island, pair)
-    before = _stretch(s.area, plane, laying, mine)
-    try:
-        after, _ = sew(skin, laying, h)
-    except QuiltError as e:
-        return SeamRun(h, pair, length, visible, (before[0], float("nan")), float("nan"), str(e))
-    then = _stretch(s.area, plane, after, mine)
-    return SeamRun(h, pair, length, visible, (before[0], then[0]), before[1] - then[1], "")
+def _tried(
+    skin: Skin, laying: Laying, runs: list[Numbers], seen: Floats, plane: Floats, stop: Callable[[], bool], tell: Tell
+) -> list[SeamRun]:
+    """Runs of seam, each sewn as if it were the only one: laid flat in a few steps, and to the end where it is not clear by then whether it costs anything."""
+    s, before = skin.surface, dict[tuple[int, int], tuple[float, float]]()
+
+    def rated(h: Numbers, t: Trial) -> tuple[SeamRun, bool]:
+        """With whether it costs little by now, sewn or not."""
+        pair = int(laying.island[h[0] // 3]), int(laying.island[s.twin[h[0]] // 3])
+        length = float(s.length[h].sum())
+        visible = float((s.length[h] * np.maximum(seen[h // 3], seen[s.twin[h] // 3])).sum() / max(length, 1e-300))
+        if pair not in before:
+            before[pair] = _stretch(s.area[t.faces], laying.island[t.faces], *singular(plane[t.faces], laying.uv[t.faces]))
+        was = before[pair]
+        then = _stretch(s.area[t.faces], np.zeros(len(t.faces), np.int64), t.big, t.small)
+        near = was[1] - then[1] <= _NEAR * FREE or then[0] <= was[0] * (1 + _NEAR * _TINY)
+        if t.why:
+            then = float("nan"), float("nan")
+        why = f"This cannot be sewn: {t.why}. Sew a shorter run of it, or cut elsewhere first." if t.why else ""
+        return SeamRun(h, pair, length, visible, (was[0], then[0]), was[1] - then[1], why), near
+
+    def some(which: list[Numbers], iterations: int) -> list[tuple[SeamRun, bool]]:
+        found = tried(skin, laying, which, iterations, stop, lambda n: tell(f"{n} of {len(which)} seams tried"))
+        return [rated(h, t) for h, t in zip(which, found, strict=True)]
+
+    out = some(runs, _FEW)
+    # Each step lowers the stretch: what costs nothing by now will not cost anything, and what is far from that stays so.
+    unclear = [k for k, (r, near) in enumerate(out) if near and not r.free]
+    for k, found in zip(unclear, some([runs[k] for k in unclear], _MANY), strict=True):
+        out[k] = found
+    return [r for r, _ in out]
 
 
-def _stretch(area: Floats, plane: Floats, laying: Laying, mine: Mask) -> tuple[float, float]:
+def _stretch(area: Floats, island: Numbers, big: Floats, small: Floats) -> tuple[float, float]:
     """L2 of some faces (F,), each island at its own scale, and the share of them under a stretch of 1.1."""
-    faces = np.flatnonzero(mine)
-    big, small = singular(plane[faces], laying.uv[faces])
     ratio = big / np.maximum(small, 1e-300)
-    w = area[faces]
-    _, of = np.unique(laying.island[faces], return_inverse=True)
-    of = np.asarray(of).reshape(-1)
-    scale = np.sqrt(np.maximum(np.bincount(of, w * big * small) / np.bincount(of, w), 1e-300))[of]
+    of = np.unique(island, return_inverse=True)[1].reshape(-1)
+    scale = np.sqrt(np.maximum(np.bincount(of, area * big * small) / np.bincount(of, area), 1e-300))[of]
     square = 0.5 * ((scale / np.maximum(big, 1e-12)) ** 2 + (scale / np.maximum(small, 1e-12)) ** 2)
-    return float(np.sqrt((w * square).sum() / w.sum())), float(w[ratio < 1.1].sum() / w.sum())
+    return float(np.sqrt((area * square).sum() / area.sum())), float(area[ratio < 1.1].sum() / area.sum())
 
 
 def singular(plane: Floats, uv: Floats) -> tuple[Floats, Floats]:
@@ -166,22 +183,39 @@ def sew_free(
     done: set[tuple[int, ...]] = set()
     chosen = np.ones(len(s.faces), bool) if islands is None else np.isin(laying.island, islands)
     while True:
-        again = False
+        size = np.bincount(laying.island[laying.island >= 0])
+        todo = []
         for h in [x for run in _longest_first(s, runs_of(skin, laying)) for x in (run, *_split(s, run, stops))]:
-            if stop():
-                raise Cancelled("Stopped. Everything is as it was.")
-            pair = laying.island[h[0] // 3], laying.island[s.twin[h[0]] // 3]
             # A run that was tried between the same faces would end the same.
-            key = (int(h[0]), len(h), *(int((laying.island == p).sum()) for p in pair))
-            if key in done or not (chosen[h // 3] & chosen[s.twin[h] // 3]).all() or not laying.seam[h].all():
-                continue
-            done.add(key)
-            tell(f"{count} seams sewn so far")
-            if _tried(skin, laying, h, seen, plane).free:
-                laying, mine = sew(skin, laying, h)
-                touched |= mine
-                count += 1
-                again = True
-                break
-        if not again:
+            key = (int(h[0]), len(h), *(int(size[laying.island[x // 3]]) for x in (h[0], s.twin[h[0]])))
+            if key not in done and (chosen[h // 3] & chosen[s.twin[h] // 3]).all():
+                done.add(key)
+                todo.append((key, h))
+        free = [x for x, r in zip(todo, _tried(skin, laying, [h for _, h in todo], seen, plane, stop, tell), strict=True) if r.free]
+        if not free:
             return laying, touched, count
+        laying, count = _sewn(skin, laying, free, done, touched, count, tell)
+
+
+def _sewn(
+    skin: Skin,
+    laying: Laying,
+    free: list[tuple[tuple[int, ...], Numbers]],
+    done: set[tuple[int, ...]],
+    touched: Mask,
+    count: int,
+    tell: Tell,
+) -> tuple[Laying, int]:
+    """Sew runs that cost nothing, in order; those of islands that others were sewn to are left for the next round."""
+    s, met = skin.surface, set[int]()
+    for key, h in free:
+        pair = {int(laying.island[x // 3]) for x in (h[0], s.twin[h[0]])}
+        if pair & met or not laying.seam[h].all():
+            done.discard(key)
+            continue
+        met |= pair
+        laying, mine = sew(skin, laying, h)
+        touched |= mine
+        count += 1
+        tell(f"{count} seams sewn so far")
+    return laying, count

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from dataclasses import replace
 
 import numpy as np
@@ -18,10 +19,22 @@ from .topology import Mask, Numbers, Surface, cut
 _SHRUNK = 1e-6  # of a triangle that is taken off, so that neighbours do not meet
 _SCALE = 1e6  # of costs, which the flow takes as whole numbers
 _ROUNDS = 200
+_FEW = 256
 
 
 def overlapping_faces(uv: Floats) -> Numbers:
     """Pairs (k, 2) of triangles (F, 3, 2) that share area in the plane, each once."""
+    found = list(_overlapping(uv, 1 << 60))
+    return found[0] if found else np.zeros((0, 2), np.int64)
+
+
+def overlaps(uv: Floats) -> bool:
+    """Whether any triangles (F, 3, 2) share area in the plane: where many do, the first few say so."""
+    return any(len(pairs) for pairs in _overlapping(uv, _FEW))
+
+
+def _overlapping(uv: Floats, few: int) -> Iterator[Numbers]:
+    """Pairs (k, 2) of triangles (F, 3, 2) that share area, of so many that are near each other at once."""
     middle = uv.mean(axis=1, keepdims=True)
     small = middle + (uv - middle) * (1 - _SHRUNK)
     longest = np.max([((uv[:, k] - uv[:, k - 1]) ** 2).sum(axis=1) for k in range(3)], axis=0)
@@ -30,10 +43,14 @@ def overlapping_faces(uv: Floats) -> Numbers:
     tree = shapely.STRtree(shapes)
     i, j = tree.query(shapes, predicate="intersects")
     keep = i < j
-    i, j = i[keep], j[keep]
-    # Triangles that share a corner meet there by rounding alone.
-    share = shapely.area(shapely.intersection(shapes[i], shapes[j])) > 1e-9 * np.minimum(shapely.area(shapes[i]), shapely.area(shapes[j]))
-    return np.column_stack([real[i[share]], real[j[share]]])
+    near_i, near_j = i[keep], j[keep]
+    for n in range(0, len(near_i), few):
+        i, j = near_i[n : n + few], near_j[n : n + few]
+        # Triangles that share a corner meet there by rounding alone.
+        share = shapely.area(shapely.intersection(shapes[i], shapes[j])) > 1e-9 * np.minimum(
+            shapely.area(shapes[i]), shapely.area(shapes[j])
+        )
+        yield np.column_stack([real[i[share]], real[j[share]]])
 
 
 def parted(skin: Skin, laying: Laying, islands: Numbers) -> tuple[Laying, Mask, int]:

@@ -12,12 +12,14 @@ from ..model.scene import Floats
 from ..model.similarity import least_squares
 from ..uv.areas import signed_areas, triangle_areas
 from .flatten import flatten
-from .parting import overlapping_faces
+from .parting import overlaps
 from .parts import outlines, part_of
 from .topology import Borders, Cut, Mask, Numbers, Surface, borders, cut
 
 WAYS = ("angles", "sizes", "both")
 _ROUNDS = 4  # of making sizes even
+_CLOSED, _FOLDS, _OVERLAPS = "it would close the surface so that it cannot lie flat", "triangles would fold over", "it would overlap itself"
+_GRAVE = ("", _OVERLAPS, _FOLDS, _CLOSED)
 
 
 @dataclass(frozen=True)
@@ -99,21 +101,37 @@ def _density(piece: Piece, uv: Floats) -> float:
     return float(np.abs(triangle_areas(uv, piece.cut.rows)).sum() / max(float(piece.surface.area.sum()), 1e-300))
 
 
-def unsound(piece: Piece, uv: Floats) -> str:
-    """Why UVs (W, 2) cannot be: folds, overlaps, or no border; empty where they can."""
+def faults(piece: Piece, uv: Floats, over: bool = True) -> list[str]:
+    """For each chart why UVs (W, 2) cannot be: no border, folds, overlaps; empty where they can.
+
+    Parameters
+    ----------
+    over : whether charts are looked at for overlaps
+    """
     b, c = piece.borders, piece.cut
-    if (b.loops == 0).any() or (b.genus > 0).any():
-        return "it would close the surface so that it cannot lie flat"
-    if piece.folds(uv):
-        return "triangles would fold over"
-    regions = outlines(c, b, uv)
+    closed = (b.loops == 0) | (b.genus > 0)
     covered = np.bincount(c.chart, triangle_areas(uv, c.rows), c.charts)
-    doubtful = ~shapely.is_valid(regions) | (np.abs(shapely.area(regions) - covered) > 1e-9 * covered)
-    for chart in np.flatnonzero(doubtful):
-        # The sides of a slit that was not moved apart touch: only triangles that share area are an overlap.
-        if len(overlapping_faces(uv[c.rows[c.members[chart]]])):
-            return "it would overlap itself"
-    return ""
+    density = np.abs(covered) / np.maximum(np.bincount(c.chart, piece.surface.area, c.charts), 1e-300)
+    folds = np.bincount(c.chart, triangle_areas(uv, c.rows) <= 1e-12 * piece.surface.area * density[c.chart], c.charts) > 0
+    out = np.select([closed, folds], [_CLOSED, _FOLDS], "").astype(object)
+    if over and not (closed | folds).all():
+        regions = outlines(c, b, uv)
+        doubtful = ~shapely.is_valid(regions) | (np.abs(shapely.area(regions) - covered) > 1e-9 * covered)
+        for chart in np.flatnonzero(doubtful & ~closed & ~folds):
+            # The sides of a slit that was not moved apart touch: only triangles that share area are an overlap.
+            if overlaps(uv[c.rows[c.members[chart]]]):
+                out[chart] = _OVERLAPS
+    return [str(why) for why in out]
+
+
+def unsound(piece: Piece, uv: Floats) -> str:
+    """Why UVs (W, 2) of a piece cannot be, the worst first; empty where they can."""
+    return worst(faults(piece, uv))
+
+
+def worst(reasons: list[str]) -> str:
+    """The gravest of some reasons."""
+    return max(reasons, key=_GRAVE.index)
 
 
 def fitted(own: Floats, goal: Floats, weight: Floats, points: Floats, scale: float | None = None) -> tuple[Floats, float]:

@@ -144,7 +144,7 @@ def run_worth(job: Job) -> None:
     _, head, _ = head_of(job)
     stop = StopFlag(job)
     keys = None if job.params["objects"] is None else set(job.params["objects"])
-    rows: list[dict[str, Any]] = []
+    rows: list[tuple[SeamRun, dict[str, Any]]] = []
     found = list(opened(head, lambda f: keys is None or any(k.startswith(f"{f.pk}/") for k in keys)))
     for w in steps(job, found):
         first: dict[int, int] = {}  # object of every mesh
@@ -155,8 +155,8 @@ def run_worth(job: Job) -> None:
             skin, laying = w.laying(m)
             name = w.scene.objects[n].name
             runs = worth(skin, laying, stop, lambda text, name=name: say(job, f"{name}: {text}"))  # type: ignore[misc]
-            rows += [_row(w, n, skin, laying, r) for r in runs]
-    job.result = {"base": head.pk, "seams": sorted(rows, key=lambda r: -r["length"])}
+            rows += [(r, _row(w, n, skin, laying, r)) for r in runs]
+    job.result = {"base": head.pk, "seams": [row for _, row in sorted(rows, key=lambda r: r[0].rank)]}
 
 
 def _row(w: Revision, number: int, skin: Skin, laying: Laying, r: SeamRun) -> dict[str, Any]:

@@ -210,6 +210,7 @@ function islandsOf(rows: SeamRun[]): Record<string, number[]> {
 const SHOWN = 60
 
 function Rows({ rows }: { rows: SeamRun[] }) {
+  const [all, setAll] = useState(false)
   return (
     <Box maxH="220px" overflowY="auto" mb="2">
       <Box as="table" role="table" aria-label="Seams" fontSize="xs" w="100%">
@@ -226,15 +227,15 @@ function Rows({ rows }: { rows: SeamRun[] }) {
           </tr>
         </thead>
         <tbody>
-          {rows.slice(0, SHOWN).map((r, n) => (
+          {(all ? rows : rows.slice(0, SHOWN)).map((r, n) => (
             <Row key={n} r={r} />
           ))}
         </tbody>
       </Box>
-      {rows.length > SHOWN && (
-        <Text fontSize="xs" color="faded">
-          and {rows.length - SHOWN} shorter ones
-        </Text>
+      {rows.length > SHOWN && !all && (
+        <Button size="2xs" variant="ghost" onClick={() => setAll(true)}>
+          Show {rows.length - SHOWN} more
+        </Button>
       )}
     </Box>
   )
