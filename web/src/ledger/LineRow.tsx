@@ -124,8 +124,8 @@ export function LineRow({ line, selected, place, target, own, band, choose, show
       {d ? (
         <Dots d={d} place={place} wanted={wanted} band={band} side={side} />
       ) : (
-        <Text color={o ? 'madder' : 'faded'} w={`${WIDTH}px`}>
-          {o ? 'no UVs' : 'no area'}
+        <Text color={o && !o.detail_of ? 'madder' : 'faded'} w={`${WIDTH}px`} truncate>
+          {o?.detail_of ? 'gives detail' : o ? 'no UVs' : 'no area'}
         </Text>
       )}
       <Text minW="11" textAlign="right">
@@ -183,10 +183,11 @@ function Dots({ d, place, wanted, band, side }: DotsProps) {
 
 function titleOf(line: Exclude<Line, { kind: 'group' }>): string {
   if (line.kind === 'island') return line.density ? `${line.density.toFixed(1)} px/m` : 'no area'
-  const { path, triangles, density: d, shares } = line.object
+  const { path, triangles, density: d, shares, detail_of } = line.object
   return [
     `${path}: ${triangles} triangles`,
     d ? `density ${d.least.toFixed(1)} to ${d.greatest.toFixed(1)} px/m` : 'no UVs in this channel',
+    detail_of && `${detail_of} is baked from it, so it needs none; select it to see it on the model`,
     shares.length ? `shares its islands with ${shares.join(', ')}: evened by the largest of them` : '',
   ]
     .filter(Boolean)

@@ -8,6 +8,7 @@ import { Act, Question } from './mend/Question'
 import { Ready } from './mend/Ready'
 import { Seams, whom } from './mend/Seams'
 import { Main, Title, Whom } from './parts'
+import { counted } from '../words'
 
 /** What is wrong is put right: the whole way at once, or question by question. */
 export function Mend() {
@@ -38,12 +39,12 @@ export function Mend() {
         />
         <Act
           name="Flip back"
-          text={`Mirrored islands are turned over about their middles. ${count('flipped')} are mirrored.`}
+          text={`Mirrored islands are turned over about their middles. ${counted(count('flipped'), 'is', 'are')} mirrored.`}
           onClick={() => mend('flip')}
         />
         <Act
           name="Bring in"
-          text={`Into the tile, by whole tiles first; only what is too large is made smaller. ${count('outside') + count('astride')} are outside or astride.`}
+          text={`Into the tile, by whole tiles first; only what is too large is made smaller. ${counted(count('outside') + count('astride'), 'is', 'are')} outside or astride.`}
           onClick={() => mend('into_tile')}
         />
       </Question>

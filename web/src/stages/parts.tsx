@@ -2,6 +2,7 @@ import { Box, Button, Flex, Heading, Input, Text } from '@chakra-ui/react'
 import { useEffect, useState, type ReactNode } from 'react'
 import { useParts } from '../store'
 import { themed } from '../colours'
+import { counted } from '../words'
 
 export function Title({ children, text }: { children: ReactNode; text: string }) {
   return (
@@ -187,7 +188,9 @@ export function Whom() {
   return (
     <Flex align="center" gap="2" mb="3" px="2" py="1" bg="fold" rounded="sm">
       <Text flex="1">
-        {words.length ? `For the selection: ${words.join(' and ')}` : `For all ${state?.figures?.islands ?? 0} islands`}
+        {words.length
+          ? `For the selection: ${words.join(' and ')}`
+          : `For all: ${counted(state?.figures?.islands ?? 0, 'island')}`}
       </Text>
       {words.length > 0 && (
         <Button size="2xs" variant="ghost" onClick={() => select([])}>

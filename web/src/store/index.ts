@@ -149,7 +149,10 @@ export const useQuilt = create<Quilt>((set, get) => {
 
   function repaint(): void {
     const { pieces, selection, state, faults, sheet, alone } = get()
-    for (const p of pieces) p.setHidden((n) => !!alone && !alone.has(`${p.file}/${n}`))
+    // What low meshes are baked from stands in their place: it shows where it is meant by itself.
+    const details = new Set(state?.objects.filter((o) => o.detail_of && !selection.has(o.key)).map((o) => o.key))
+    const hidden = (key: string) => (alone ? !alone.has(key) : details.has(key))
+    for (const p of pieces) p.setHidden((n) => hidden(`${p.file}/${n}`))
     if (state) paint(pieces, state, faults, selection, sheet)
     set({ drawn: get().drawn + 1 })
   }
