@@ -98,6 +98,7 @@ def run_bake(job: Job) -> None:
     """Bake one sheet; the maps are in the job's output, the figures in its result."""
     _, head, before = head_of(job)
     settings = settings_of(head)
+    percent = float(job.params.get("seam_percent", 100 * SEAM_LIMIT))  # work that waited since an older version says nothing of it
     number = int(job.params["sheet"])
     flat = of_sheet(settings, number)
     say(job, "Reading the meshes")
@@ -115,7 +116,7 @@ def run_bake(job: Job) -> None:
         for tile, size in steps(job, of_tile, lambda t: f"Baking tile {t[0]} at {t[1]} px", (0.1, 1.0)):
             baked = bake(
                 stage.low, stage.high, size, column_row(tile), tuple(job.params["maps"]), int(job.params["rays"]), None, job.params["cage"],
-                float(job.params["seam_percent"]) / 100,
+                percent / 100,
             )  # fmt: skip
             if not baked.covered.any():
                 continue
@@ -130,7 +131,7 @@ def run_bake(job: Job) -> None:
             "tiles": found,
             "pairs": stage.detailed,
             "half_range": range_of(stage.low, stage.high),
-            "seam_percent": job.params["seam_percent"],
+            "seam_percent": percent,
             "maps": [m for m in MAPS if found and m in found[0]["maps"]],
         }
 
