@@ -13,7 +13,7 @@ from quilt_core.delivery import report
 from quilt_core.errors import FileError, QuiltError
 from quilt_core.formats import normals
 from quilt_core.formats.wiring import safe_name
-from quilt_core.measure.bake import MAPS, SEAM_LIMIT, bake, range_of
+from quilt_core.measure.bake import MAPS, SEAM_LIMIT, bake
 from quilt_core.measure.staging import Laid, staged
 from quilt_core.model.pairs import pairs_by_name
 from quilt_core.model.scene import Scene
@@ -82,20 +82,31 @@ def run(args: argparse.Namespace, scenes: list[Scene]) -> dict[str, Any]:
     tiles = []
     for tile in Grid(args.map, *args.tiles).numbers:
         files.say(f"Baking tile {tile} at {args.map} px")
-        found = bake(stage.low, stage.high, args.map, column_row(tile), args.maps, args.rays, None, args.cage, args.seam_limit / 100)
+        found = bake(
+            stage.low,
+            stage.high,
+            args.map,
+            column_row(tile),
+            args.maps,
+            args.rays,
+            None,
+            args.cage,
+            args.seam_limit / 100,
+            stage.half_range,
+        )
         if not found.covered.any():
             continue
         for kind, values in found.maps.items():
             made[f"{safe_name(args.name)}.{safe_name(kind)}.{tile}.png"] = encoded(values, "png", args.depth)
         tiles.append(
             {"tile": tile, "px": args.map, "maps": list(found.maps), "twice": found.twice, "missed": len(found.missed),
-             "seams": {k: {"mean": round(s.mean, 4), "greatest": round(s.greatest, 4), "count": s.count, "bad": len(s.bad)} for k, s in found.seams.items()}}
+             "seams": {k: s.as_dict() for k, s in found.seams.items()}}
         )  # fmt: skip
     result = {
         "ok": bool(tiles) and not any(t["twice"] or t["missed"] for t in tiles),
         "tiles": tiles,
         "detailed": stage.detailed,
-        "half_range": range_of(stage.low, stage.high),
+        "half_range": stage.half_range,
         "files": sorted(made),
     }
     for name in [*made, "report.json"]:

@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 import posixpath
-from collections.abc import Collection, Mapping
+from collections.abc import Collection, Iterable, Mapping
 from dataclasses import dataclass, replace
 
 import numpy as np
 
 from ..model.scene import Scene
-from .clean import cleaned
+from .clean import Cleaned, Room, cleaned
 from .export import add, checked
 from .model import Model
 from .registry import EXPORTS, ending, named
@@ -27,6 +27,16 @@ class Tidied:
     notes: list[str]
 
 
+def clean_meshes(model: Model, meshes: Iterable[int], what: Collection[str], room: Room = lambda _: True) -> dict[int, Cleaned]:
+    """Clean some meshes of a model in place; what was put right of each, see `cleaned`."""
+    out = {}
+    for m in sorted(meshes):
+        name, positions, corners = model.meshes[m]
+        out[m] = cleaned(positions, corners, what, room)
+        model.meshes[m] = (name, positions, out[m].corners)
+    return out
+
+
 def tidied(
     scene: Scene, resources: Mapping[str, bytes], meshes: Collection[int], what: Collection[str], unit_m: float = 1.0
 ) -> Tidied | None:
@@ -41,23 +51,18 @@ def tidied(
     ------
     QuiltError : the file does not hold its UVs again
     """
-    model, counts, left = Model(), dict[int, dict[str, int]](), 0
+    model = Model()
     add(model, scene, resources)
-    for m in sorted(meshes):
-        name, positions, corners = model.meshes[m]
-        done = cleaned(positions, corners, what)
-        left += done.open
-        if done.counts:
-            counts[m] = done.counts
-            model.meshes[m] = (name, positions, done.corners)
+    done = clean_meshes(model, meshes, what)
+    counts = {m: d.counts for m, d in done.items() if d.counts}
     if not counts:
         return None
     kind = named(scene.format)
     own = ending(scene.file).lstrip(".")
-    own = own if own in kind.exports else next(iter(e for e in EXPORTS if e in kind.exports))
+    own = own if own in kind.exports else next(e for e in EXPORTS if e in kind.exports)
     if not kind.says_unit:
         back = np.diag([1 / unit_m, 1 / unit_m, 1 / unit_m, 1.0])
         model.items = [replace(i, world=back @ i.world) for i in model.items]
         model.nodes = [replace(n, world=back @ n.world) for n in model.nodes]
     main, files, notes = checked(model, own, posixpath.splitext(posixpath.basename(scene.file))[0])
-    return Tidied(main, {path: body for path, (body, _) in files.items()}, counts, left, notes)
+    return Tidied(main, {path: body for path, (body, _) in files.items()}, counts, sum(d.open for d in done.values()), notes)

@@ -63,6 +63,10 @@ class Seams:
     count: int = 0
     bad: Floats = field(default_factory=lambda: np.zeros((0, 2)))
 
+    def as_dict(self) -> dict[str, float | int]:
+        """The figures without the places."""
+        return {"mean": round(self.mean, 4), "greatest": round(self.greatest, 4), "count": self.count, "bad": len(self.bad)}
+
 
 @dataclass
 class Baked:
@@ -159,7 +163,7 @@ def range_of(parts: list[LowMesh], high: dict[int, High]) -> float:
 
 def bake(
     parts: list[LowMesh], high: dict[int, High], px: int, corner: tuple[int, int] = (0, 0), maps: tuple[str, ...] = MAPS, rays: int = 32,
-    reach: float | None = None, cage: float | None = None, seam_limit: float = SEAM_LIMIT, seed: int = 0,
+    reach: float | None = None, cage: float | None = None, seam_limit: float = SEAM_LIMIT, ends: float | None = None, seed: int = 0,
 ) -> Baked:  # fmt: skip
     """Bake one tile.
 
@@ -170,13 +174,14 @@ def bake(
     rays : for each texel of the occlusion map; reach : metres within which something darkens (a third of the scene's size)
     cage : metres from which rays start outside the low mesh, and to which they go inside (a fiftieth of the scene's size)
     seam_limit : 0 to 1, what the two sides of a seam may differ by in a map
+    ends : the curvature in 1 / m that the ends of a map stand for; None for `range_of` these
     """
     whole = _joined(parts)
     pick, weights = cover(whole.uvs, px, corner)
     covered = pick >= 0
     t, w = pick[covered], weights[covered]
     size = float(np.linalg.norm(np.ptp(whole.positions, axis=0))) if len(whole.positions) else 1.0
-    ends = range_of(parts, high)
+    ends = range_of(parts, high) if ends is None else ends
     shown, missed = _seen(whole, high, t, w, cage if cage is not None else size / 50)
     scene = [whole.positions[whole.triangles[~np.isin(whole.owner, list(high))]], *(h.positions[h.triangles] for h in high.values())]
     rows, columns = np.nonzero(covered)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
+from functools import cached_property
 
 import numpy as np
 from numpy.typing import NDArray
@@ -11,7 +12,7 @@ from numpy.typing import NDArray
 from ..model.pairs import Key
 from ..model.scene import Floats, Mesh, MeshObject, Scene
 from ..uv.analysis import MeshIslands
-from .bake import High, LowMesh, normals_of, shading
+from .bake import High, LowMesh, normals_of, range_of, shading
 from .curvature import curvature_of
 
 
@@ -33,6 +34,11 @@ class Stage:
     low: list[LowMesh] = field(default_factory=list)
     high: dict[int, High] = field(default_factory=dict)
     names: list[str] = field(default_factory=list)
+
+    @cached_property
+    def half_range(self) -> float:
+        """The curvature in 1 / m that the ends of all tiles' maps stand for."""
+        return range_of(self.low, self.high)
 
     @property
     def detailed(self) -> list[str]:

@@ -13,8 +13,8 @@ from .flatten import frames
 from .joining import run_ends, straight_runs
 from .seams import sew
 from .seen import openness
+from .sewings import Sewing, on_trial
 from .skin import Laying, Skin
-from .together import Trial, tried
 from .topology import Mask, Numbers, Surface
 
 FREE = 0.005  # of the surface that may come over a stretch of 1.1 by a sewing that costs nothing
@@ -112,7 +112,7 @@ def _tried(
     """Runs of seam, each sewn as if it were the only one: laid flat in a few steps, and to the end where it is not clear by then whether it costs anything."""
     s, before = skin.surface, dict[tuple[int, int], tuple[float, float]]()
 
-    def rated(h: Numbers, t: Trial) -> tuple[SeamRun, bool]:
+    def rated(h: Numbers, t: Sewing) -> tuple[SeamRun, bool]:
         """With whether it costs little by now, sewn or not."""
         pair = int(laying.island[h[0] // 3]), int(laying.island[s.twin[h[0]] // 3])
         length = float(s.length[h].sum())
@@ -128,7 +128,7 @@ def _tried(
         return SeamRun(h, pair, length, visible, (was[0], then[0]), was[1] - then[1], why), near
 
     def some(which: list[Numbers], iterations: int) -> list[tuple[SeamRun, bool]]:
-        found = tried(skin, laying, which, iterations, stop, lambda n: tell(f"{n} of {len(which)} seams tried"))
+        found = on_trial(skin, laying, which, iterations, stop, lambda n: tell(f"{n} of {len(which)} seams tried"))
         return [rated(h, t) for h, t in zip(which, found, strict=True)]
 
     out = some(runs, _FEW)
@@ -194,10 +194,10 @@ def sew_free(
         free = [x for x, r in zip(todo, _tried(skin, laying, [h for _, h in todo], seen, plane, stop, tell), strict=True) if r.free]
         if not free:
             return laying, touched, count
-        laying, count = _sewn(skin, laying, free, done, touched, count, tell)
+        laying, count = _sewn_in_turn(skin, laying, free, done, touched, count, tell)
 
 
-def _sewn(
+def _sewn_in_turn(
     skin: Skin,
     laying: Laying,
     free: list[tuple[tuple[int, ...], Numbers]],

@@ -19,7 +19,7 @@ from .topology import Mask, Numbers, Surface, cut
 _SHRUNK = 1e-6  # of a triangle that is taken off, so that neighbours do not meet
 _SCALE = 1e6  # of costs, which the flow takes as whole numbers
 _ROUNDS = 200
-_FEW = 256
+_FEW = 256  # pairs that are looked at in one go, where one that overlaps is enough
 
 
 def overlapping_faces(uv: Floats) -> Numbers:

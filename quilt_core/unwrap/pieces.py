@@ -39,7 +39,14 @@ class Piece:
 
     def folds(self, uv: Floats) -> bool:
         """Whether a face is turned over by UVs (W, 2), or has no area."""
-        return bool((triangle_areas(uv, self.cut.rows) <= 1e-12 * self.surface.area * _density(self, uv)).any())
+        return bool(self.folded_charts(uv).any())
+
+    def folded_charts(self, uv: Floats) -> Mask:
+        """The charts (n,) in which UVs (W, 2) turn a face over, or leave it no area."""
+        c, area = self.cut, self.surface.area
+        covered = triangle_areas(uv, c.rows)
+        density = np.bincount(c.chart, np.abs(covered), c.charts) / np.maximum(np.bincount(c.chart, area, c.charts), 1e-300)
+        return np.asarray(np.bincount(c.chart, covered <= 1e-12 * area * density[c.chart], c.charts) > 0)
 
     def flat(
         self,
@@ -110,12 +117,11 @@ def faults(piece: Piece, uv: Floats, over: bool = True) -> list[str]:
     """
     b, c = piece.borders, piece.cut
     closed = (b.loops == 0) | (b.genus > 0)
-    covered = np.bincount(c.chart, triangle_areas(uv, c.rows), c.charts)
-    density = np.abs(covered) / np.maximum(np.bincount(c.chart, piece.surface.area, c.charts), 1e-300)
-    folds = np.bincount(c.chart, triangle_areas(uv, c.rows) <= 1e-12 * piece.surface.area * density[c.chart], c.charts) > 0
+    folds = piece.folded_charts(uv)
     out = np.select([closed, folds], [_CLOSED, _FOLDS], "").astype(object)
     if over and not (closed | folds).all():
         regions = outlines(c, b, uv)
+        covered = np.bincount(c.chart, triangle_areas(uv, c.rows), c.charts)
         doubtful = ~shapely.is_valid(regions) | (np.abs(shapely.area(regions) - covered) > 1e-9 * covered)
         for chart in np.flatnonzero(doubtful & ~closed & ~folds):
             # The sides of a slit that was not moved apart touch: only triangles that share area are an overlap.

@@ -199,10 +199,10 @@ def brought(skin: Skin, laying: Laying, h: Numbers) -> tuple[Laying, Mask]:
     moved = np.zeros(len(s.faces), bool)
     while len(seams):
         pair, now, seams = _longest_pair(s, laying, seams)
-        large, small = _larger_first(s, laying, pair)
+        large, small = larger_first(s, laying, pair)
         mine = laying.island == small
         if large != small:
-            uv, _ = _across(s, laying, now, large, small)
+            uv, _ = across(s, laying, now, large, small)
             moved |= mine
             laying = replace(laying, uv=uv, island=np.where(mine, large, laying.island))
     return laying, moved
@@ -231,12 +231,12 @@ def _longest_pair(s: Surface, laying: Laying, seams: Numbers) -> tuple[list[int]
     return unique[best].tolist(), seams[slot == best], seams[slot != best]
 
 
-def _larger_first(s: Surface, laying: Laying, pair: list[int]) -> tuple[int, int]:
+def larger_first(s: Surface, laying: Laying, pair: list[int]) -> tuple[int, int]:
     size = [float(s.area[laying.island == k].sum()) for k in pair]
     return (pair[0], pair[1]) if size[0] >= size[1] else (pair[1], pair[0])
 
 
-def _across(s: Surface, laying: Laying, h: Numbers, large: int, small: int) -> tuple[Floats, float]:
+def across(s: Surface, laying: Laying, h: Numbers, large: int, small: int) -> tuple[Floats, float]:
     """UVs (F, 3, 2) with the small island brought to the large one along half-edges, turned over where it is mirrored against it; and by how much the two
     sides miss each other, as a share of their length."""
     uv = laying.uv.copy()
@@ -256,10 +256,10 @@ def _across(s: Surface, laying: Laying, h: Numbers, large: int, small: int) -> t
 def _sewn(skin: Skin, laying: Laying, h: Numbers, pair: list[int], relax: bool) -> tuple[Laying, int, Mask]:
     """Two islands (or one, along a slit) sewn; the number of the one that stays, and the faces (F,) of both."""
     s = skin.surface
-    large, small = _larger_first(s, laying, pair)
+    large, small = larger_first(s, laying, pair)
     uv, sign = laying.uv.copy(), sign_of(laying, large)
     if large != small:
-        uv, miss = _across(s, laying, h, large, small)
+        uv, miss = across(s, laying, h, large, small)
         if miss > _POOR and not relax:
             raise QuiltError(
                 "The two sides of this seam do not fit onto each other without changing their shape. Sew it and lay it flat again."

@@ -58,6 +58,11 @@ class Kind:
     asked: type[Asked] | None = Asked
     keeps_best: bool = False
 
+    def usual(self) -> dict[str, Any]:
+        """What a parameter is where nothing is said of it: work that has waited since an older version knows only those of its time."""
+        fields = {} if self.asked is None else self.asked.model_fields
+        return {f.alias or n: f.get_default(call_default_factory=True) for n, f in fields.items() if not f.is_required()}
+
     def params(self, given: dict[str, Any], settings: dict[str, Any]) -> dict[str, Any]:
         """Parameters that came in, typed and checked.
 

@@ -90,6 +90,7 @@ def run_one(job_id: int) -> None:
 
     job = Job.objects.get(pk=job_id)
     try:
+        job.params = EVERY[job.kind].usual() | job.params
         with asked_by(job.asker_id), doing(job.kind, job.params):
             EVERY[job.kind].run(job)
         job.state = "done"

@@ -17,10 +17,11 @@ from quilt_core import formats
 from quilt_core.errors import QuiltError
 from quilt_core.formats.channels import Arrangement, lost, rearranged
 from quilt_core.formats.clean import KINDS as CLEANED
-from quilt_core.formats.clean import Room, cleaned
+from quilt_core.formats.clean import Room
 from quilt_core.formats.export import add, checked
 from quilt_core.formats.losses import unasked
 from quilt_core.formats.model import Model
+from quilt_core.formats.tidy import clean_meshes
 from quilt_core.formats.wiring import Wiring, as_json
 from quilt_core.model.scene import Floats, Scene, UvChannel
 from quilt_core.textures.paint import Coat, Paint, wiring
@@ -202,10 +203,9 @@ class Writer:
     def _clean(self, model: Model, first: int, c: Chosen) -> None:
         """Put right what was asked for of the meshes from a number on, and say how much of it there was."""
         room = self.room(c) if "holes" in self.clean else lambda _: True
-        for n in range(first, len(model.meshes)) if self.clean else ():
-            name, positions, corners = model.meshes[n]
-            done = cleaned(positions, corners, self.clean, room)
-            model.meshes[n] = (name, positions, done.corners)
+        every = range(first, len(model.meshes)) if self.clean else ()
+        for n, done in clean_meshes(model, every, self.clean, room).items():
+            name = model.meshes[n][0]
             if done.counts:
                 words = ", ".join(f"{CLEANED[kind]} ({number:,})" for kind, number in done.counts.items())
                 self.notes.append(f"{c.file.name}, {name}: cleaned of {words}.")

@@ -14,7 +14,7 @@ from numpy.typing import NDArray
 from pydantic import Field, StrictStr
 
 from quilt_core.errors import QuiltError
-from quilt_core.measure.bake import MAPS, SEAM_LIMIT, Baked, bake, range_of
+from quilt_core.measure.bake import MAPS, SEAM_LIMIT, Baked, bake
 from quilt_core.measure.staging import Laid, staged
 from quilt_core.model.pairs import Key, pairs_by_name
 from quilt_core.model.scene import Floats
@@ -48,7 +48,7 @@ class Bake(Asked):
     cage: Real | None = None
     depth: Whole | None = None
     pairs: dict[StrictStr, StrictStr] | None = Field(default=None, max_length=10_000)
-    seam_percent: Real | None = None
+    seam_percent: Real = 100 * SEAM_LIMIT
 
     def params(self, settings: dict[str, Any]) -> dict[str, Any]:
         """See `Asked.params`."""
@@ -60,7 +60,6 @@ class Bake(Asked):
             "cage": None,
             "depth": 8,
             "pairs": {},
-            "seam_percent": 100 * SEAM_LIMIT,
         }
         out = usual | self.model_dump(exclude_none=True)
         sheet_by(settings, out["sheet"])
@@ -98,7 +97,7 @@ def run_bake(job: Job) -> None:
     """Bake one sheet; the maps are in the job's output, the figures in its result."""
     _, head, before = head_of(job)
     settings = settings_of(head)
-    percent = float(job.params.get("seam_percent", 100 * SEAM_LIMIT))  # work that waited since an older version says nothing of it
+    percent = float(job.params["seam_percent"])
     number = int(job.params["sheet"])
     flat = of_sheet(settings, number)
     say(job, "Reading the meshes")
@@ -116,7 +115,7 @@ def run_bake(job: Job) -> None:
         for tile, size in steps(job, of_tile, lambda t: f"Baking tile {t[0]} at {t[1]} px", (0.1, 1.0)):
             baked = bake(
                 stage.low, stage.high, size, column_row(tile), tuple(job.params["maps"]), int(job.params["rays"]), None, job.params["cage"],
-                percent / 100,
+                percent / 100, stage.half_range,
             )  # fmt: skip
             if not baked.covered.any():
                 continue
@@ -130,7 +129,7 @@ def run_bake(job: Job) -> None:
             "layout": before.pk,
             "tiles": found,
             "pairs": stage.detailed,
-            "half_range": range_of(stage.low, stage.high),
+            "half_range": stage.half_range,
             "seam_percent": percent,
             "maps": [m for m in MAPS if found and m in found[0]["maps"]],
         }
@@ -145,7 +144,7 @@ def _told(tile: int, px: int, baked: Baked) -> dict[str, Any]:
     return {
         "tile": tile, "px": px, "maps": list(baked.maps), "twice": baked.twice, "missed": len(baked.missed), "missed_at": places(baked.missed),
         "seams": {
-            k: {"mean": round(s.mean, 4), "greatest": round(s.greatest, 4), "count": s.count, "bad": len(s.bad), "bad_at": places(s.bad)}
+            k: s.as_dict() | {"bad_at": places(s.bad)}
             for k, s in baked.seams.items()
         },
     }  # fmt: skip

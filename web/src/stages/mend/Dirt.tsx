@@ -2,7 +2,7 @@ import { Box, Flex, Text } from '@chakra-ui/react'
 import { useState } from 'react'
 import { objectsOf } from '../../scene/saving'
 import { useParts, useQuilt, type Dirty } from '../../store'
-import { DIRT } from '../../words'
+import { counted, DIRT } from '../../words'
 import { Tick } from '../deliver/Extras'
 import { Act, Question } from './Question'
 
@@ -14,8 +14,8 @@ export function Dirt() {
   if (!state) return null
   const chosen = objectsOf(state, selection)
   const rows = dirty?.base === state.snapshot ? dirty.rows : null
-  // Vertices that normals or UVs part are twice in many formats, on purpose.
   const what = Object.keys(DIRT).filter((k) => (k !== 'merged' || merged) && (k !== 'holes' || holes))
+  // Vertices that normals or UVs part are twice in many formats, on purpose.
   const bad = rows?.filter((r) => Object.keys(r.counts).some((k) => k !== 'merged')) ?? []
   return (
     <Question
@@ -23,7 +23,7 @@ export function Dirt() {
       found={
         rows
           ? bad.length
-            ? `${bad.length} of ${rows.length} meshes could be cleaned: now, before they are unwrapped, or in Deliver where files are written anew.`
+            ? `${bad.length} of ${counted(rows.length, 'mesh', 'meshes')} could be cleaned: now, before they are unwrapped, or in Deliver where files are written anew.`
             : `${rows.length} ${rows.length === 1 ? 'mesh is' : 'meshes are'} clean.`
           : 'Nothing of a mesh is changed until you say so.'
       }

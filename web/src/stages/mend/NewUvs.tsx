@@ -100,7 +100,7 @@ export function NewUvs() {
             variant="outline"
             disabled={!!job}
             title="For good: the files are written anew in their own format. One step that can be undone."
-            onClick={() => void start('clean', {})}
+            onClick={() => void start('clean', { objects: chosen.length ? chosen : null })}
           >
             Clean first
           </Button>

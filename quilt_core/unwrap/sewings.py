@@ -15,17 +15,18 @@ from ..model.scene import Floats
 from ..uv.areas import signed_areas
 from .flatten import flatten
 from .parts import part_of
-from .pieces import Piece, faults, fitted, worst
+from .pieces import Piece, faults, worst
+from .seams import across, both_sides, larger_first
 from .skin import Laying, Skin, sign_of
 from .threads import Stop, side_by_side
-from .topology import Mask, Numbers, Surface, after, borders, cut, grouped
+from .topology import Mask, Numbers, Surface, borders, cut, grouped
 
 _BATCH = 20_000  # faces that are laid flat in one system; two of them at a time
 _AT_ONCE = 4  # systems until it is told how many are done
 
 
 @dataclass(frozen=True)
-class Trial:
+class Sewing:
     """What came of a sewing: why it cannot be, empty where it can; and for the faces (k,) that it joined the singular values that they have then."""
 
     faces: Numbers
@@ -45,7 +46,7 @@ class _Joined:
     start: Floats
 
 
-def tried(skin: Skin, laying: Laying, runs: Sequence[Numbers], iterations: int, stop: Stop, tell: Callable[[int], None]) -> list[Trial]:
+def on_trial(skin: Skin, laying: Laying, runs: Sequence[Numbers], iterations: int, stop: Stop, tell: Callable[[int], None]) -> list[Sewing]:
     """What came of each of some runs of seam, sewn as if it were the only one.
 
     Parameters
@@ -57,7 +58,7 @@ def tried(skin: Skin, laying: Laying, runs: Sequence[Numbers], iterations: int, 
     ------
     Cancelled : it was stopped
     """
-    batches, out = _batches(skin.surface, laying, runs), list[Trial]()
+    batches, out = _batches(skin.surface, laying, runs), list[Sewing]()
     while some := list(islice(batches, _AT_ONCE)):
         out += [t for of in side_by_side([partial(_laid, b, iterations) for b in some], stop) for t in of]
         if stop():
@@ -85,55 +86,40 @@ def _batches(s: Surface, laying: Laying, runs: Sequence[Numbers]) -> Iterator[li
 
 def _joined(s: Surface, laying: Laying, members: Sequence[Numbers], h: Numbers) -> _Joined:
     """The two islands of a run, the smaller one brought to the larger as well as it fits."""
-    a, b = int(laying.island[h[0] // 3]), int(laying.island[s.twin[h[0]] // 3])
-    large, small = (a, b) if s.area[members[a]].sum() >= s.area[members[b]].sum() else (b, a)
+    large, small = larger_first(s, laying, [int(laying.island[x // 3]) for x in (h[0], s.twin[h[0]])])
+    uv = laying.uv if large == small else across(s, laying, h, large, small)[0]
     faces = np.unique(np.concatenate([members[large], members[small]]))
+    uv = uv[faces] * [sign_of(laying, large), 1.0]
     part, whole = part_of(s, faces)
-    number = np.full(len(s.faces), -1)
-    number[faces] = np.arange(len(faces))
-    uv = laying.uv[faces] * [sign_of(laying, large), 1.0]
-    if large != small:
-        g = np.where(laying.island[h // 3] == large, h, s.twin[h])
-        t = s.twin[g]
-
-        def at(x: Numbers) -> Floats:
-            return np.asarray(uv.reshape(-1, 2)[3 * number[x // 3] + x % 3])
-
-        mine = number[members[small]]
-        if sign_of(laying, small) != sign_of(laying, large):
-            uv[mine, :, 0] *= -1
-        own, goal = at(np.concatenate([after(t), t])), at(np.concatenate([g, after(g)]))
-        uv[mine] = fitted(own, goal, np.tile(s.length[g], 2), uv[mine].reshape(-1, 2))[0].reshape(-1, 3, 2)
     seam = laying.seam[whole].copy()
-    sewn = np.concatenate([h, s.twin[h]])
-    seam[3 * number[sewn // 3] + sewn % 3] = False
+    seam[np.isin(whole, both_sides(s, h))] = False
     scale = np.sqrt(max(float(np.abs(signed_areas(uv)).sum()) / float(part.area.sum()), 1e-300))
     return _Joined(faces, part, seam, uv / scale)
 
 
-def _laid(batch: list[_Joined], iterations: int, stop: Stop) -> list[Trial]:
+def _laid(batch: list[_Joined], iterations: int, stop: Stop) -> list[Sewing]:
     """The joined islands laid flat: from where they lie, and from nothing where that folds."""
     piece, start = _together(batch)
     sound = np.array([not why for why in _reasons(batch, piece, start, over=False)])
-    whole = _flat(batch, piece, start, iterations, stop) if sound.all() else {}
-    for group, fresh in ((np.flatnonzero(sound), False), (np.flatnonzero(~sound), True)) if not whole else ():
+    out = dict[int, Sewing]()
+    for group, fresh in ((np.flatnonzero(sound), False), (np.flatnonzero(~sound), True)):
         some = [batch[k] for k in group]
         if some:
-            piece, start = _together(some)
-            whole |= {int(group[k]): t for k, t in _flat(some, piece, None if fresh else start, iterations, stop).items()}
+            piece, start = (piece, start) if len(some) == len(batch) else _together(some)
+            out |= dict(zip(group.tolist(), _flat(some, piece, None if fresh else start, iterations, stop), strict=True))
     if stop():
         raise Cancelled("Stopped. Everything is as it was.")
-    return [whole[k] for k in sorted(whole)]
+    return [out[k] for k in sorted(out)]
 
 
-def _flat(batch: list[_Joined], piece: Piece, start: Floats | None, iterations: int, stop: Stop) -> dict[int, Trial]:
+def _flat(batch: list[_Joined], piece: Piece, start: Floats | None, iterations: int, stop: Stop) -> list[Sewing]:
     found = flatten(piece.surface, piece.cut, piece.borders, iterations, start, stop)
     why = _reasons(batch, piece, found.uv)
     ends = np.cumsum([0] + [len(j.faces) for j in batch])
-    return {
-        k: Trial(j.faces, why[k], found.greatest[a:b], found.least[a:b])
-        for k, (j, a, b) in enumerate(zip(batch, ends[:-1], ends[1:], strict=True))
-    }
+    return [
+        Sewing(j.faces, reason, found.greatest[a:b], found.least[a:b])
+        for j, reason, a, b in zip(batch, why, ends[:-1], ends[1:], strict=True)
+    ]
 
 
 def _reasons(batch: list[_Joined], piece: Piece, uv: Floats, over: bool = True) -> list[str]:
