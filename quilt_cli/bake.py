@@ -13,7 +13,8 @@ from quilt_core.delivery import report
 from quilt_core.errors import FileError, QuiltError
 from quilt_core.formats import normals
 from quilt_core.formats.wiring import safe_name
-from quilt_core.measure.bake import MAPS, SEAM_LIMIT, bake
+from quilt_core.measure.bake import MAPS, bake
+from quilt_core.measure.map_seams import SEAM_LIMIT
 from quilt_core.measure.staging import Laid, staged
 from quilt_core.model.pairs import pairs_by_name
 from quilt_core.model.scene import Scene

@@ -18,11 +18,10 @@ from ..model.colours import number_colour
 from ..model.normals import turned_normals
 from ..model.scene import Floats, Mesh
 from .curvature import half_range
-from .texels import cover, dilated, owners, to_texels
+from .map_seams import SEAM_LIMIT, Seams, judged, sides_of
+from .texels import cover, dilated, owners
 
 MAPS = ("object", "material", "position", "normal object", "normal tangent", "occlusion", "curvature", "cavity")
-SEAM_LIMIT = 0.05  # of a map's range: what the two sides of a seam may differ by; common practice, no source
-_JUDGED = ("position", "normal object", "occlusion", "curvature", "cavity")  # maps that run on over a seam
 
 
 @dataclass(frozen=True)
@@ -51,21 +50,6 @@ class High:
     normals: Floats
     material: NDArray[np.int64]
     curve: Floats
-
-
-@dataclass(frozen=True)
-class Seams:
-    """The two sides of all seams in one map: how far they differ (mean and greatest, 0 to 1), how many middles of edges were looked at, and where
-    those lie, (k, 2) in UV with the worst first, that differ by more than the limit."""
-
-    mean: float = 0.0
-    greatest: float = 0.0
-    count: int = 0
-    bad: Floats = field(default_factory=lambda: np.zeros((0, 2)))
-
-    def as_dict(self) -> dict[str, float | int]:
-        """The figures without the places."""
-        return {"mean": round(self.mean, 4), "greatest": round(self.greatest, 4), "count": self.count, "bad": len(self.bad)}
 
 
 @dataclass
@@ -215,9 +199,8 @@ def bake(
         out = {k: v[r, c] for k, v in out.items()}
     rows3 = np.arange(3 * len(whole.uvs)).reshape(-1, 3)
     _, twice = owners(whole.uvs.reshape(-1, 2), rows3, np.concatenate([np.zeros(0, np.int64), *(p.island for p in parts)]), px, corner)
-    pairs = _pairs(parts, px, corner)
-    seams = {k: _seams(pairs, out[k], px, corner, seam_limit) for k in _JUDGED if k in out}
-    return Baked(out, covered, int(twice.sum()), middles[missed], ends, seams)
+    sides = [sides_of(p.triangles, p.points, p.uvs, p.normals, px) for p in parts]
+    return Baked(out, covered, int(twice.sum()), middles[missed], ends, judged(sides, out, px, corner, seam_limit))
 
 
 @dataclass(frozen=True)
@@ -325,34 +308,3 @@ def _open(rays: _Rays, at: Floats, normal: Floats, count: int, reach: float, siz
 def _colours(numbers: NDArray[np.int64]) -> Floats:
     known, of = np.unique(numbers, return_inverse=True)
     return np.array([number_colour(int(n) if n >= 0 else 10_000) for n in known]).reshape(-1, 3)[of.ravel()]
-
-
-def _pairs(parts: list[LowMesh], px: int, corner: tuple[int, int]) -> Floats:
-    """Where the two sides of seams lie on a tile: (k, 2, 2) in UV, half a texel inside the middles of edges that lie at two places of the map."""
-    middles: list[Floats] = [np.zeros((0, 2, 2))]
-    for part in parts:
-        ends = np.concatenate([part.triangles[:, [k, (k + 1) % 3]] for k in range(3)])
-        uv = np.concatenate([part.uvs[:, [k, (k + 1) % 3]] for k in range(3)])
-        key = np.sort(part.points[ends], axis=1)
-        order = np.lexsort(key.T[::-1])
-        same = (key[order][1:] == key[order][:-1]).all(axis=1)
-        one, two = order[:-1][same], order[1:][same]
-        middle = uv.mean(axis=1)
-        inward = np.tile(part.uvs.mean(axis=1), (3, 1)) - middle
-        far = np.linalg.norm(inward, axis=1, keepdims=True)
-        middle = middle + inward * np.minimum(1.0, 0.5 / px / np.maximum(far, 1e-30))
-        pair = np.stack([middle[one], middle[two]], axis=1)
-        middles.append(pair[np.abs(pair[:, 0] - pair[:, 1]).max(axis=1) > 2.0 / px])
-    pairs = np.concatenate(middles)
-    x, y = to_texels(pairs, px, corner)
-    return pairs[((x >= 0) & (x < px) & (y >= 0) & (y < px)).all(axis=1)]
-
-
-def _seams(pairs: Floats, values: Floats, px: int, corner: tuple[int, int], limit: float) -> Seams:
-    """How far the two sides of seams (k, 2, 2) differ in a map (px, px, 3)."""
-    if not len(pairs):
-        return Seams()
-    x, y = (a.astype(int) for a in to_texels(pairs, px, corner))
-    off = np.abs(values[y[:, 0], x[:, 0]] - values[y[:, 1], x[:, 1]]).max(axis=1)
-    worst = np.argsort(-off, kind="stable")
-    return Seams(float(off.mean()), float(off.max()), len(off), pairs[worst[off[worst] > limit]][:, 0])

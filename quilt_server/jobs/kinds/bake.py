@@ -14,7 +14,8 @@ from numpy.typing import NDArray
 from pydantic import Field, StrictStr
 
 from quilt_core.errors import QuiltError
-from quilt_core.measure.bake import MAPS, SEAM_LIMIT, Baked, bake
+from quilt_core.measure.bake import MAPS, Baked, bake
+from quilt_core.measure.map_seams import SEAM_LIMIT
 from quilt_core.measure.staging import Laid, staged
 from quilt_core.model.pairs import Key, pairs_by_name
 from quilt_core.model.scene import Floats

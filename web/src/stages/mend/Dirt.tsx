@@ -45,6 +45,7 @@ export function Dirt() {
         <Act
           name={chosen.length ? 'Clean the selected meshes' : 'Clean all meshes'}
           text="For good: their files are written anew in their own format, and go on from there. One step that can be undone."
+          disabled={!rows.some((r) => what.some((k) => r.counts[k]))}
           onClick={() => void start('clean', { objects: chosen.length ? chosen : null, what })}
         >
           <Tick on={merged} set={setMerged}>
